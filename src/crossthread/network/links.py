@@ -1,0 +1,95 @@
+"""Links out of neighbour rows: told from both ends where both speak, and never made up where they disagree."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable
+
+import msgspec
+
+from crossthread.network.names import End, Names
+from crossthread.network.truth import Truth
+from crossthread.survey import Survey
+from crossthread.survey.tables import Neighbor, Port
+
+
+class Link(msgspec.Struct, frozen=True):
+    """One cable between two ports.
+
+    `seen_a` are the rows in which end a heard end b, `seen_b` the other way round; at least one is not empty.
+    """
+
+    a: End
+    b: End
+    seen_a: tuple[Neighbor, ...]
+    seen_b: tuple[Neighbor, ...]
+    up: Truth
+
+    def far(self, end: End) -> End:
+        """The other end."""
+        return self.b if end == self.a else self.a
+
+
+class Loose(msgspec.Struct, frozen=True):
+    """A neighbour that was heard and that no link could be made of, and why."""
+
+    end: End
+    row: Neighbor
+    why: str
+    """`unsurveyed`, `port` (the far port is not known) or `conflict` (the far end says otherwise)."""
+    claims: End | None = None
+
+
+def port_up(row: Port | None) -> Truth:
+    """Whether a port works: down if it is down by configuration or in fact; up only if it was seen up."""
+    if row is None:
+        return None
+    if row.admin == "down" or row.oper == "down":
+        return False
+    return True if row.oper == "up" else None
+
+
+def cable_up(ends: Iterable[Truth]) -> Truth:
+    """Whether a cable carries frames.
+
+    Down if an end is down. Otherwise one end seen up is enough: a link comes up at both ends or at none.
+    """
+    seen = list(ends)
+    if False in seen:
+        return False
+    return True if True in seen else None
+
+
+def find_links(survey: Survey, names: Names) -> tuple[list[Link], list[Loose]]:
+    """All links that the neighbour rows tell of, and the rows that no link could be made of."""
+    claims: dict[End, dict[End, list[Neighbor]]] = defaultdict(dict)
+    loose: list[Loose] = []
+    for row in survey.neighbors:
+        device = names.devices[row.device.casefold()]
+        near = End(device, names.port(device, row.port) or row.port)
+        far_device = names.neighbor_device(row)
+        if far_device is None:
+            loose.append(Loose(near, row, "unsurveyed"))
+            continue
+        far_port = names.neighbor_port(far_device, row)
+        if far_port is None and not names.ports[far_device] and row.neighbor_port:
+            far_port = row.neighbor_port  # nothing is known of that device's ports but what neighbours say
+        if far_port is None:
+            loose.append(Loose(near, row, "port"))
+        else:
+            claims[near].setdefault(End(far_device, far_port), []).append(row)
+    links: list[Link] = []
+    done: set[frozenset[End]] = set()
+    for near, heard in claims.items():
+        for far, rows in heard.items():
+            answers = claims.get(far, {})
+            if near not in answers and answers:
+                loose += [Loose(near, row, "conflict", far) for row in rows]
+                continue
+            pair = frozenset((near, far))
+            if pair in done:
+                continue
+            done.add(pair)
+            states = [port_up(names.ports[end.device].get(end.port)) for end in (near, far)]
+            links.append(Link(near, far, tuple(rows), tuple(answers.get(near, ())), cable_up(states)))
+    return links, loose

@@ -1,0 +1,104 @@
+"""Who is meant: devices and ports by whatever name a table or a neighbour uses for them."""
+
+from __future__ import annotations
+
+from functools import cached_property
+from typing import NamedTuple
+
+from crossthread.survey import Survey
+from crossthread.survey.tables import Neighbor, Port
+from crossthread.values import NONE, match_port, parse_mac
+
+
+class End(NamedTuple):
+    """A port of a device; as the end of a cable."""
+
+    device: str
+    port: str
+
+    def __str__(self) -> str:
+        return f"{self.device} {self.port}"
+
+
+class Names:
+    """Finds devices and ports by name, chassis identifier, MAC address, alias or short form."""
+
+    def __init__(self, survey: Survey) -> None:
+        self._survey = survey
+        self._ports_seen: dict[tuple[str, str], str | None] = {}
+
+    @cached_property
+    def devices(self) -> dict[str, str]:
+        """Every device that some table speaks of: its name folded to lower case, and as it is spelled."""
+        found: dict[str, str] = {}
+        survey = self._survey
+        for rows in (survey.devices, survey.ports, survey.gateways, survey.trees, survey.neighbors):
+            for name in dict.fromkeys(row.device for row in rows):
+                found.setdefault(name.casefold(), name)
+        return found
+
+    @cached_property
+    def ports(self) -> dict[str, dict[str, Port]]:
+        """The rows of each device's ports, by the device's name and the port's."""
+        found: dict[str, dict[str, Port]] = {name: {} for name in self.devices.values()}
+        for row in self._survey.ports:
+            found[self.devices[row.device.casefold()]][row.port] = row
+        return found
+
+    @cached_property
+    def _by_chassis(self) -> dict[str, str | None]:
+        found: dict[str, str | None] = {}
+        for row in self._survey.devices:
+            if row.chassis:
+                known = row.chassis.casefold()
+                found[known] = None if known in found else self.devices[row.device.casefold()]
+        return found
+
+    @cached_property
+    def _by_mac(self) -> dict[str, End]:
+        return {row.mac: End(self.devices[row.device.casefold()], row.port) for row in self._survey.ports if row.mac}
+
+    def device(self, name: str | None) -> str | None:
+        """The device of this name, as it is spelled."""
+        return self.devices.get(name.casefold()) if name else None
+
+    def port(self, device: str, name: str | None) -> str | None:
+        """The port of a device that `name` means: by name, alias, MAC address or short form; None if unclear."""
+        if not name:
+            return None
+        rows = self.ports.get(device, {})
+        if name in rows:
+            return name
+        if (device, name) not in self._ports_seen:
+            known = [(row.port, [*(row.aliases or ()), row.mac or ""]) for row in rows.values()]
+            self._ports_seen[device, name] = match_port(name, known) or self._port_of_mac(device, name)
+        return self._ports_seen[device, name]
+
+    def _port_of_mac(self, device: str, text: str) -> str | None:
+        try:
+            end = self._by_mac.get(parse_mac(text))
+        except ValueError:
+            return None
+        return end.port if end and end.device == device else None
+
+    def neighbor_device(self, row: Neighbor) -> str | None:
+        """The surveyed device a neighbour row speaks of.
+
+        The chassis identifier counts more than the name, since a name survives only until somebody renames.
+        """
+        if row.neighbor_chassis:
+            by_chassis = self._by_chassis.get(row.neighbor_chassis.casefold())
+            if by_chassis:
+                return by_chassis
+            end = self._by_mac.get(row.neighbor_chassis)
+            if end:
+                return end.device
+        by_name = self.device(row.neighbor)
+        if by_name or not row.management or row.management == NONE:
+            return by_name
+        matches = [d.device for d in self._survey.devices if d.management == row.management]
+        return self.device(matches[0]) if len(matches) == 1 else None
+
+    def neighbor_port(self, device: str, row: Neighbor) -> str | None:
+        """The port of `device` that a neighbour row names, by its identifier or else by its description."""
+        return self.port(device, row.neighbor_port) or self.port(device, row.neighbor_port_description)

@@ -1,0 +1,196 @@
+"""Broadcast domains as they are: a directed graph over (device, VID).
+
+A frame that leaves (sw-1, 10) untagged may arrive in (sw-2, 20). Native mismatches, leaks between VLANs and one-way links
+are edges like any other, and need no special case.
+"""
+
+from __future__ import annotations
+
+import heapq
+from collections import defaultdict
+from collections.abc import Iterator
+from typing import NamedTuple
+
+import msgspec
+
+from crossthread.network.adjacency import Adjacency
+from crossthread.network.names import End, Names
+from crossthread.network.ports import Membership, membership
+from crossthread.network.trees import Trees
+from crossthread.network.truth import EVERYTHING, NOTHING, Bounds, Truth, vids_in
+from crossthread.survey import Survey
+from crossthread.survey.tables import Vlan
+from crossthread.values import NO_VID
+
+
+class Node(NamedTuple):
+    """A VLAN on a device."""
+
+    device: str
+    vid: int
+
+
+class Crossing(msgspec.Struct, frozen=True):
+    """One direction of an adjacency: what a frame needs to get from one bridge into the next."""
+
+    near: End
+    far: End
+    adjacency: Adjacency
+
+
+class Reached(msgspec.Struct, frozen=True):
+    """How a flood came to a node: over how many crossings that were not fully observed, and by which last one."""
+
+    unknown: int
+    hops: int
+    came_from: Node | None
+    crossing: Crossing | None
+    tagged: bool
+
+
+class Fabric:
+    """The layer-2 side of a network: memberships, VLANs, trees, and where frames get to."""
+
+    def __init__(self, survey: Survey, names: Names, adjacencies: list[Adjacency]) -> None:
+        self._names = names
+        self.adjacencies = adjacencies
+        self._memberships: dict[End, Membership] = {}
+        self._forwarding: dict[End, Bounds] = {}
+        self._floods: dict[Node, dict[Node, Reached]] = {}
+        self.trees = Trees(survey, names, adjacencies, self.carried)
+        self.vlan_rows: dict[str, dict[int, Vlan]] = defaultdict(dict)
+        for row in survey.vlans:
+            self.vlan_rows[names.device(row.device) or row.device][row.vid] = row
+        self.out: dict[str, list[Crossing]] = defaultdict(list)
+        for adjacency in adjacencies:
+            if adjacency.up is not False:
+                for near, far in ((adjacency.a, adjacency.b), (adjacency.b, adjacency.a)):
+                    self.out[near.device].append(Crossing(near, far, adjacency))
+        self.known = self._known_vids(survey)
+        """The VIDs that the survey speaks of one by one: what a frame can be in, and an unobserved PVID be."""
+
+    @staticmethod
+    def _known_vids(survey: Survey) -> int:
+        found = {row.vid for row in survey.vlans} | {row.pvid for row in survey.ports if row.pvid}
+        found |= {row.vid for row in survey.gateways if row.vid} | {row.vid for row in survey.hosts if row.vid}
+        return sum(1 << vid for vid in found if vid)
+
+    def member(self, end: End) -> Membership:
+        """What a port does with VLANs."""
+        if end not in self._memberships:
+            self._memberships[end] = membership(self._names.ports.get(end.device, {}).get(end.port))
+        return self._memberships[end]
+
+    def carried(self, end: End) -> Bounds:
+        """The VIDs a port carries, tagged or not, whatever the spanning tree says."""
+        port = self.member(end)
+        return Bounds(port.tagged.sure | port.untagged.sure, port.tagged.possible | port.untagged.possible)
+
+    def exists(self, device: str) -> Bounds:
+        """The VIDs that exist and are active on a device; all where its VLANs were not listed."""
+        rows = self.vlan_rows.get(device)
+        if not rows:
+            return EVERYTHING
+        sure = sum(1 << vid for vid, row in rows.items() if row.state == "active")
+        possible = sum(1 << vid for vid, row in rows.items() if row.state != "suspended")
+        return Bounds(sure, possible)
+
+    def forwarding(self, end: End) -> Bounds:
+        """The VIDs for which the port forwards: they exist on its device, and the spanning tree lets them."""
+        if end not in self._forwarding:
+            self._forwarding[end] = self.trees.forwarding(end).both(self.exists(end.device))
+        return self._forwarding[end]
+
+    def enters(self, end: End, tag: int, tagging: str | None = None) -> Bounds:
+        """The VLANs that a frame arriving at a port may join.
+
+        Parameters
+        ----------
+        end
+            The port where it arrives.
+        tag
+            The frame's VID; `NO_VID` for an untagged or a priority-tagged frame.
+        tagging
+            The tag type of the sender, None for the port's own.
+
+        Returns
+        -------
+        Bounds
+            At most one VLAN in `sure`; in `possible` all that it might be.
+        """
+        port = self.member(end)
+        if not port.bridged:
+            return NOTHING
+        if tag != NO_VID:
+            same = tagging is None or tagging == port.tagging
+            return port.accepts.both(Bounds.exactly(1 << tag)).both(self.forwarding(end)) if same else NOTHING
+        if port.pvid is None:
+            return Bounds(0, self.known & port.joins.possible & self.forwarding(end).possible)
+        own = Bounds.exactly(1 << port.pvid & EVERYTHING.sure)
+        return port.joins.both(own).both(self.forwarding(end))
+
+    def leaves(self, end: End, tag: int) -> Bounds:
+        """The VLANs whose frames leave a port with a certain VID as tag, or untagged (`NO_VID`)."""
+        port = self.member(end)
+        if tag != NO_VID:
+            return port.tagged.both(Bounds.exactly(1 << tag)).both(self.forwarding(end))
+        return port.untagged.both(self.forwarding(end))
+
+    def steps(self, node: Node) -> Iterator[tuple[Crossing, Node, bool, bool]]:
+        """Where a frame in a VLAN on a device may go next: the crossing, the node, whether tagged, whether surely."""
+        for crossing in self.out.get(node.device, ()):
+            yield from self.cross(crossing, node.vid)
+
+    def cross(self, crossing: Crossing, vid: int) -> Iterator[tuple[Crossing, Node, bool, bool]]:
+        """The same for one crossing."""
+        near = self.member(crossing.near)
+        up = crossing.adjacency.up
+        for tagged in (True, False):
+            leaves = self.leaves(crossing.near, vid).has(vid) if tagged else self.leaves(crossing.near, NO_VID).has(vid)
+            if leaves is False:
+                continue
+            enters = self.enters(crossing.far, vid if tagged else NO_VID, near.tagging)
+            for arrives in vids_in(enters.possible):
+                sure = leaves is True and up is True and enters.has(arrives) is True
+                yield crossing, Node(crossing.far.device, arrives), tagged, sure
+
+    def flood(self, start: Node) -> dict[Node, Reached]:
+        """Every node that a frame in `start` gets to, each by the surest and then shortest way.
+
+        A node with `unknown` 0 is surely reached; any other only if what was not observed turns out right.
+        """
+        if start not in self._floods:
+            self._floods[start] = self._flood(start)
+        return self._floods[start]
+
+    def _flood(self, start: Node) -> dict[Node, Reached]:
+        found: dict[Node, Reached] = {}
+        if self.exists(start.device).has(start.vid) is False:
+            return found
+        queue: list[tuple[int, int, Node, Node | None, int]] = [(0, 0, start, None, -1)]
+        ways: list[tuple[Crossing, bool]] = []
+        while queue:
+            unknown, hops, node, came_from, way = heapq.heappop(queue)
+            if node in found:
+                continue
+            crossing, tagged = ways[way] if way >= 0 else (None, False)
+            found[node] = Reached(unknown, hops, came_from, crossing, tagged)
+            for step, following, is_tagged, sure in self.steps(node):
+                if following not in found:
+                    ways.append((step, is_tagged))
+                    heapq.heappush(queue, (unknown + (not sure), hops + 1, following, node, len(ways) - 1))
+        return found
+
+    def reaches(self, start: Node, goal: Node) -> Truth:
+        """Whether a frame in one node gets to another."""
+        reached = self.flood(start).get(goal)
+        return False if reached is None else (True if reached.unknown == 0 else None)
+
+    def way(self, start: Node, goal: Node) -> list[Reached]:
+        """The crossings from one node to another, in order; empty if they are the same or there is no way."""
+        found: list[Reached] = []
+        reached = self.flood(start).get(goal)
+        while reached is not None and reached.came_from is not None:
+            found.append(reached)
+            reached = self.flood(start)[reached.came_from]
+        return found[::-1]

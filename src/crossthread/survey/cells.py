@@ -1,0 +1,180 @@
+"""What a cell of a survey may hold: one `Kind` for each sort of fact, text in and text out."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+from typing import Any
+
+from crossthread.values import NO_VID, NONE, VlanSet, address, interface, parse_mac, parse_vid
+
+
+class Kind:
+    """How cells of one sort are read and written.
+
+    Parameters
+    ----------
+    expected
+        Completes the sentence "expected …".
+    read
+        Text that is not blank to a value; raises `ValueError` (its message says what was expected, or is empty).
+    show
+        The value back to text; `read(show(value)) == value`.
+    canonical
+        Matches a column's cells joined by line feeds if all of them are values as they stand. Asking this
+        of a whole column at once is what makes reading fast.
+    """
+
+    def __init__(
+        self,
+        expected: str,
+        read: Callable[[str], Any],
+        show: Callable[[Any], str] = str,
+        canonical: re.Pattern[str] | None = None,
+    ) -> None:
+        self.expected, self.read, self.show, self.canonical = expected, read, show, canonical
+
+    def column(self, cells: Sequence[str], known: dict[str, Any]) -> tuple[Sequence[Any], dict[str, str]]:
+        """Read some cells of a column.
+
+        Parameters
+        ----------
+        cells
+            The texts.
+        known
+            Texts of this column that were read before, and their values; kept up by this call.
+
+        Returns
+        -------
+        tuple
+            The values (None where blank), and for every bad text what was expected.
+        """
+        if self.canonical and self.canonical.fullmatch("\n".join(cells)):
+            return cells, {}
+        bad: dict[str, str] = {}
+        for cell in set(cells).difference(known):
+            try:
+                known[cell] = self.read(cell) if cell.strip() else None
+            except ValueError as error:
+                bad[cell] = f"expected {error if self._says_more(error) else self.expected}"
+        if bad:
+            return [known.get(cell) for cell in cells], bad
+        return list(map(known.__getitem__, cells)), bad
+
+    @staticmethod
+    def _says_more(error: ValueError) -> bool:
+        """Whether the message is one of ours, which say what was expected, and not the interpreter's own."""
+        return str(error).startswith(("a ", "an ", "VLAN"))
+
+
+class Plain(Kind):
+    """Text as it stands: nothing to read, only blank cells to see."""
+
+    def __init__(self, expected: str) -> None:
+        super().__init__(expected, str)
+
+    def column(self, cells: Sequence[str], known: dict[str, Any]) -> tuple[Sequence[Any], dict[str, str]]:
+        return (cells if "" not in cells else [cell or None for cell in cells]), {}
+
+
+def choice(*words: str, **synonyms: str) -> Kind:
+    """One of some words, in any case; a synonym is read as its word."""
+    known = {word: word for word in words} | synonyms
+
+    def read(text: str) -> str:
+        try:
+            return known[text.strip().lower()]
+        except KeyError:
+            raise ValueError from None
+
+    return Kind(f"one of {', '.join(words)}", read)
+
+
+def _or_none(read: Callable[[str], Any], absent: Any = NONE) -> Callable[[str], Any]:
+    return lambda text: absent if text.strip().lower() == NONE else read(text)
+
+
+def _words(text: str) -> tuple[str, ...]:
+    return () if text.strip().lower() == NONE else tuple(text.split())
+
+
+def _capabilities(text: str) -> tuple[str, ...]:
+    words = _words(text.lower())
+    if set(words) - {"bridge", "router", "station", "phone", "wlan", "repeater", "other"}:
+        raise ValueError
+    return words
+
+
+def _macs(text: str) -> tuple[str, ...]:
+    return tuple(parse_mac(word) for word in _words(text))
+
+
+def _chassis(text: str) -> str:
+    try:
+        return parse_mac(text)
+    except ValueError:
+        return text
+
+
+def _address(text: str) -> str:
+    return str(address(text.strip()))
+
+
+def _interface(text: str) -> str:
+    if "/" not in text:
+        raise ValueError
+    return str(interface(text.strip()))
+
+
+def _prefix(text: str) -> str:
+    if "/" not in text:
+        raise ValueError
+    found = interface(text.strip())
+    if found.ip != found.network.network_address:
+        raise ValueError(f"a prefix without host bits, here {found.network}")
+    return str(found.network)
+
+
+def _count(text: str) -> int:
+    if not text.strip().isdecimal() or len(text.strip()) > 20:
+        raise ValueError
+    return int(text)
+
+
+def _number(text: str) -> float:
+    if not re.fullmatch(r"\s*\d{1,15}(?:\.\d{1,9})?\s*", text):
+        raise ValueError
+    return float(text) if "." in text else int(text)
+
+
+def _show_words(words: tuple[str, ...]) -> str:
+    return " ".join(words) or NONE
+
+
+def _show_pvid(vid: int) -> str:
+    return str(vid) if vid else NONE
+
+
+_MAC = r"(?:[0-9a-f]{2}:){5}[0-9a-f]{2}"
+
+TEXT = Plain("text")
+NAME = Plain("a name")
+WORDS = Kind("words separated by blanks", _words, _show_words)
+CAPABILITIES = Kind("words of bridge router station phone wlan repeater other", _capabilities, _show_words)
+MAC = Kind("a MAC address such as 02:1b:e2:00:4d:8e", parse_mac, canonical=re.compile(rf"{_MAC}(?:\n{_MAC})*"))
+MACS = Kind("MAC addresses separated by blanks, or none", _macs, _show_words)
+CHASSIS = Kind("a MAC address or another chassis identifier", _chassis, canonical=MAC.canonical)
+VID = Kind("a VLAN identifier from 1 to 4094", parse_vid)
+PVID = Kind("a VLAN identifier from 1 to 4094, or none", _or_none(parse_vid, NO_VID), _show_pvid)
+VIDS = Kind("a VLAN set such as 1 10-19 30, all or none", VlanSet.parse)
+ADDRESS = Kind("an IP address such as 10.4.30.1", _address)
+ADDRESS_OR_NONE = Kind("an IP address such as 10.4.30.1, or none", _or_none(_address))
+INTERFACE = Kind("an IP address with its prefix length such as 10.4.30.7/24, or none", _or_none(_interface))
+PREFIX = Kind("an IP prefix such as 10.4.30.0/24", _prefix)
+NAME_OR_NONE = Kind("a name, or none", _or_none(str))
+YES = choice("yes", "no")
+UP = choice("up", "down")
+ON = choice("on", "off")
+DUPLEX = choice("full", "half")
+COUNT = Kind("a whole number, 0 or more", _count)
+NUMBER = Kind("a number, 0 or more", _number)

@@ -1,0 +1,221 @@
+"""Reading a survey: a folder of CSV tables, or the same tables as one JSON object."""
+
+from __future__ import annotations
+
+import csv
+import io
+import tomllib
+from collections.abc import Iterator
+from datetime import date, datetime
+from difflib import get_close_matches
+from itertools import islice
+from pathlib import Path
+from typing import Any
+
+from crossthread.survey.building import Builder
+from crossthread.survey.problems import Problem, SurveyError, visible
+from crossthread.survey.survey import FORMAT, Info, Places, Survey
+from crossthread.survey.tables import TABLES
+from crossthread.survey.writing import committed
+
+MAX_COLUMNS = 1000
+_CHUNK = 256
+
+
+def read_survey(path: str | Path) -> Survey:
+    """Read a survey from a folder, or from a `.json` or `.json.gz` file.
+
+    Returns
+    -------
+    Survey
+        With `notices` about what was read but not understood (columns and files the format does not name).
+
+    Raises
+    ------
+    SurveyError
+        If anything in it cannot be read: all problems at once.
+    """
+    path = Path(path)
+    if path.is_dir():
+        return _read_folder(path)
+    if path.is_file():
+        from crossthread.survey.single import read_single
+
+        return read_single(path)
+    raise SurveyError([Problem(str(path), "no survey here: there is no such folder or file")])
+
+
+def _read_folder(folder: Path) -> Survey:
+    problems: list[Problem] = []
+    notices: list[str] = []
+    tables: dict[str, Any] = {}
+    places: dict[str, Places] = {}
+    files = committed(folder)
+    for name, file in sorted(files.items()):
+        stem, _, suffix = name.rpartition(".")
+        if suffix == "csv" and stem not in TABLES:
+            close = get_close_matches(stem, TABLES, 1)
+            hint = f" (did you mean {close[0]}.csv?)" if close else ""
+            notices.append(f"{visible(name)}: not a table of a survey{hint}, so it was not read")
+    known = [name for name in TABLES if f"{name}.csv" in files]
+    info = Info()
+    if "survey.toml" in files:
+        info = _read_info(files["survey.toml"], problems)
+    elif not known:
+        listed = ", ".join(f"{name}.csv" for name in TABLES)
+        raise SurveyError([Problem(str(folder), f"no survey here: expected survey.toml and tables such as {listed}")])
+    else:
+        notices.append("survey.toml: there is none; title and time of the survey are not known")
+    for name in known:
+        builder = _read_table(name, files[f"{name}.csv"], problems)
+        if builder is None:
+            continue
+        problems += builder.problems
+        tables[name] = tuple(builder.rows)
+        places[name] = Places(f"{name}.csv", builder.lines)
+        if builder.unknown:
+            listed = ", ".join(map(visible, builder.unknown))
+            notices.append(f"{name}.csv: kept, but not understood: column {listed}")
+    if problems:
+        raise SurveyError(problems)
+    return Survey(info=info, **tables, places=places, notices=tuple(notices))
+
+
+def decoded(name: str, data: bytes, problems: list[Problem]) -> str | None:
+    """The text of a file, or a problem that says where it stops being text."""
+    try:
+        text = data.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        line = data.count(b"\n", 0, error.start) + 1
+        says = f"not text in UTF-8 (byte {data[error.start]:#04x}); is this a binary file?"
+        problems.append(Problem(name, says, line))
+        return None
+    zero = text.find("\0")
+    if zero >= 0:
+        problems.append(Problem(name, "a NUL byte, expected text", text.count("\n", 0, zero) + 1))
+        return None
+    return text
+
+
+def _contents(file: Path, name: str, problems: list[Problem]) -> str | None:
+    try:
+        return decoded(name, file.read_bytes(), problems)
+    except OSError as error:
+        problems.append(Problem(name, f"cannot be read: {error.strerror}"))
+        return None
+
+
+def _read_info(file: Path, problems: list[Problem]) -> Info:
+    text = _contents(file, "survey.toml", problems)
+    if text is None:
+        return Info()
+    try:
+        return info_of(tomllib.loads(text), "survey.toml", problems)
+    except tomllib.TOMLDecodeError as error:
+        problems.append(Problem("survey.toml", f"not valid TOML: {error}"))
+        return Info()
+
+
+def info_of(values: dict[str, Any], file: str, problems: list[Problem]) -> Info:
+    """The head of a survey from what its file says, with a problem for each value that cannot be used."""
+    values = dict(values)
+    version = values.pop("format", FORMAT)
+    if not isinstance(version, int) or isinstance(version, bool) or version < 1:
+        problems.append(Problem(file, "expected a whole number from 1", None, "format", str(version)))
+    elif version > FORMAT:
+        says = f"this program reads surveys up to format {FORMAT}; a newer one is needed for this survey"
+        problems.append(Problem(file, says, None, "format", str(version)))
+    found: dict[str, Any] = {}
+    for name in ("title", "site", "notes"):
+        value = values.pop(name, None)
+        if value is not None and not isinstance(value, str):
+            problems.append(Problem(file, "expected text", None, name, str(value)))
+        else:
+            found[name] = value
+    taken = values.pop("taken_at", None)
+    if isinstance(taken, str):
+        try:
+            taken = datetime.fromisoformat(taken)
+        except ValueError:
+            taken = date.min
+    if taken is not None and not isinstance(taken, datetime):
+        problems.append(Problem(file, "expected a date and time such as 2026-05-04T06:00:00Z", None, "taken_at"))
+        taken = None
+    extra = tuple((str(name), str(value)) for name, value in values.items())
+    return Info(taken_at=taken, extra=extra, **found)
+
+
+def _read_table(name: str, file: Path, problems: list[Problem]) -> Builder | None:
+    label = f"{name}.csv"
+    text = _contents(file, label, problems)
+    if text is None:
+        return None
+    reader = csv.reader(_lines(text), strict=True)
+    try:
+        header = [cell.strip() for cell in next(reader, [])]
+        if not _header_is_sound(name, header, label, problems):
+            return None
+        builder = Builder(TABLES[name], header, label)
+        width = len(header)
+        while True:
+            before = reader.line_num
+            rows = list(islice(reader, _CHUNK))
+            if not rows:
+                break
+            if reader.line_num - before == len(rows) and all(map(width.__eq__, map(len, rows))):
+                builder.add(list(zip(*rows, strict=True)), range(before + 1, reader.line_num + 1))
+            else:
+                _add_uneven(builder, rows, width, text, before)
+    except csv.Error as error:
+        problems.append(Problem(label, f"not valid CSV: {error}", max(reader.line_num, 1)))
+        return None
+    builder.finish()
+    return builder
+
+
+def _lines(text: str) -> Iterator[str]:
+    """The physical lines of a text with their ends: by line feeds only, as a cell may hold any other separator."""
+    return io.StringIO(text, newline="\n")
+
+
+def _header_is_sound(name: str, header: list[str], label: str, problems: list[Problem]) -> bool:
+    required = [c for c, (_, must) in TABLES[name].columns().items() if must]
+    if len(header) > MAX_COLUMNS:
+        says = f"{len(header)} columns, expected at most {MAX_COLUMNS}; is this a table of a survey?"
+        problems.append(Problem(label, says, 1))
+        return False
+    twice = sorted({c for c in header if header.count(c) > 1})
+    for column in twice:
+        problems.append(Problem(label, "stands twice in the header, expected each column once", 1, column))
+    missing = [c for c in required if c not in header]
+    for column in missing:
+        close = get_close_matches(column, header, 1)
+        hint = f" (is “{visible(close[0])}” meant?)" if close else ""
+        problems.append(Problem(label, f"the header lacks this column{hint}", 1, column))
+    return not twice and not missing
+
+
+def _add_uneven(builder: Builder, rows: list[list[str]], width: int, text: str, before: int) -> None:
+    """Take rows of which some are blank, too short, too long, or run over several lines."""
+    lines = _first_lines(text, before, len(rows))
+    good: list[list[str]] = []
+    at: list[int] = []
+    for row, line in zip(rows, lines, strict=True):
+        if len(row) == width:
+            good.append(row)
+            at.append(line)
+        elif row:
+            says = f"{len(row)} cells, expected {width} as in the header"
+            builder.problems.append(Problem(builder.file, says, line))
+    if good:
+        builder.add(list(zip(*good, strict=True)), at)
+
+
+def _first_lines(text: str, before: int, count: int) -> list[int]:
+    reader = csv.reader(islice(_lines(text), before, None), strict=True)
+    found = []
+    line = before + 1
+    for _ in islice(reader, count):
+        found.append(line)
+        line = before + 1 + reader.line_num
+    return found

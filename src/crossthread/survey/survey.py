@@ -1,0 +1,121 @@
+"""The survey itself: every table, immutable, and where each row stood."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from functools import cached_property
+from typing import Any
+
+import msgspec
+
+from crossthread.survey.tables import (
+    TABLES,
+    ArpEntry,
+    Cable,
+    Device,
+    Gateway,
+    Host,
+    MacEntry,
+    Neighbor,
+    Port,
+    Route,
+    Row,
+    Tree,
+    TreePort,
+    Vlan,
+)
+
+FORMAT = 1
+"""The version of the survey format that this program writes, and the highest that it reads."""
+
+
+class Evidence(msgspec.Struct, frozen=True, omit_defaults=True):
+    """One fact that a statement rests on: where it stands in the survey, and where it came from."""
+
+    table: str
+    key: dict[str, Any]
+    column: str
+    value: str | None
+    source: str | None = None
+
+    def __str__(self) -> str:
+        key = " ".join(str(part) for part in self.key.values() if part is not None)
+        value = self.value if self.value is not None else "(not observed)"
+        return f"{self.table} {key}: {self.column} = {value}" + (f"  [{self.source}]" if self.source else "")
+
+
+class Info(msgspec.Struct, frozen=True):
+    """The contents of survey.toml."""
+
+    title: str | None = None
+    taken_at: datetime | None = None
+    site: str | None = None
+    notes: str | None = None
+    extra: tuple[tuple[str, str], ...] = ()
+
+
+class Places(msgspec.Struct, frozen=True):
+    """Where a table was read: its file, and the line of each row."""
+
+    file: str
+    lines: Sequence[int]
+
+
+@dataclass(frozen=True)
+class Survey:
+    """What was observed of a network at about one time.
+
+    Two surveys are equal if they say the same, wherever they were read from.
+    """
+
+    info: Info = Info()
+    devices: tuple[Device, ...] = ()
+    ports: tuple[Port, ...] = ()
+    vlans: tuple[Vlan, ...] = ()
+    neighbors: tuple[Neighbor, ...] = ()
+    gateways: tuple[Gateway, ...] = ()
+    routes: tuple[Route, ...] = ()
+    trees: tuple[Tree, ...] = ()
+    tree_ports: tuple[TreePort, ...] = ()
+    hosts: tuple[Host, ...] = ()
+    macs: tuple[MacEntry, ...] = ()
+    arp: tuple[ArpEntry, ...] = ()
+    cables: tuple[Cable, ...] = ()
+    places: Mapping[str, Places] = field(default_factory=dict, compare=False, repr=False)
+    notices: tuple[str, ...] = field(default=(), compare=False, repr=False)
+
+    def table(self, name: str) -> tuple[Row, ...]:
+        """The rows of a table by its name, such as `ports`."""
+        if name not in TABLES:
+            raise KeyError(name)
+        rows: tuple[Row, ...] = getattr(self, name)
+        return rows
+
+    @cached_property
+    def _positions(self) -> dict[int, tuple[str, int]]:
+        return {id(row): (name, index) for name in self.places for index, row in enumerate(self.table(name))}
+
+    def source(self, row: Row) -> str | None:
+        """Where a row's facts came from: its own `source`, else the file and line it was read from."""
+        given: str | None = getattr(row, "source", None)
+        if given:
+            return given
+        if id(row) not in self._positions:
+            return None
+        name, index = self._positions[id(row)]
+        return f"{self.places[name].file}:{self.places[name].lines[index]}"
+
+    def evidence(self, row: Row, *columns: str) -> tuple[Evidence, ...]:
+        """What some columns of a row say, as evidence."""
+        kinds = type(row).columns()
+        key_columns = type(row).KEY or ("device", "port")
+        key = {c: kinds[c][0].show(v) for c in key_columns if (v := getattr(row, c)) is not None}
+        source = self.source(row)
+        found = []
+        for column in columns:
+            value = getattr(row, column)
+            shown = kinds[column][0].show(value) if value is not None else None
+            found.append(Evidence(type(row).TABLE, key, column, shown, source))
+        return tuple(found)
