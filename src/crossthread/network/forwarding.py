@@ -49,6 +49,8 @@ class Walk(msgspec.Struct, frozen=True):
     stop: Stop | None = None
     missing: tuple[tuple[Row, str], ...] = ()
     """Cells that the outcome turns on and that were not observed."""
+    contests: tuple[tuple[Station, Address], ...] = ()
+    """Who asks for which address and gets several answers that lead to different ends: whoever answers first wins."""
 
 
 def combine(walks: list[Walk], sure: bool) -> Walk:
@@ -66,7 +68,8 @@ def combine(walks: list[Walk], sure: bool) -> Walk:
         return walks[0]
     best = next((walk for walk in walks if walk.arrives is not False), walks[0])
     missing = tuple(fact for walk in walks for fact in walk.missing)
-    return Walk(None, best.legs, best.stop, missing)
+    contests = tuple(contest for walk in walks for contest in walk.contests)
+    return Walk(None, best.legs, best.stop, missing, contests)
 
 
 def is_broadcast(target: Address, own: Interface) -> bool:
@@ -168,8 +171,11 @@ class Forwarding:
                 onward = self._forward(station, target, seen)
             arrives = all_of((onward.arrives, heard))
             stop = onward.stop or (Stop("silent", sender, hop, (station,)) if heard is None else None)
-            walks.append(Walk(arrives, (leg, *onward.legs), stop, onward.missing))
-        return combine(walks, any(entry[2] for entry in answering))
+            walks.append(Walk(arrives, (leg, *onward.legs), stop, onward.missing, onward.contests))
+        found = combine(walks, any(entry[2] for entry in answering))
+        if {True, False} <= {walk.arrives for walk in walks}:
+            found = msgspec.structs.replace(found, contests=(*found.contests, (sender, hop)))
+        return found
 
     def _forward(self, gateway: Station, target: Station, seen: tuple[tuple[str, str | None], ...]) -> Walk:
         """Let a device forward a packet that one of its interfaces took."""

@@ -16,7 +16,8 @@ from crossthread.survey.tables import Neighbor, Port
 class Link(msgspec.Struct, frozen=True):
     """One cable between two ports.
 
-    `seen_a` are the rows in which end a heard end b, `seen_b` the other way round; at least one is not empty.
+    `seen_a` are the rows in which end a heard end b, `seen_b` the other way round. Both are empty for a cable that
+    only the descriptions of both its ports tell of, each naming the other: a cable that is down is not heard.
     """
 
     a: End
@@ -92,4 +93,37 @@ def find_links(survey: Survey, names: Names) -> tuple[list[Link], list[Loose]]:
             done.add(pair)
             states = [port_up(names.ports[end.device].get(end.port)) for end in (near, far)]
             links.append(Link(near, far, tuple(rows), tuple(answers.get(near, ())), cable_up(states)))
-    return links, loose
+    heard_at = {end for link in links for end in (link.a, link.b)} | {entry.end for entry in loose}
+    return links + _described(names, heard_at), loose
+
+
+def _described(names: Names, heard_at: set[End]) -> list[Link]:
+    """The cables that only descriptions tell of: two silent ports that name each other."""
+    named: dict[End, End] = {}
+    for device, ports in names.ports.items():
+        for port, row in ports.items():
+            end = End(device, port)
+            if row.description and end not in heard_at:
+                far = _far_end(row.description, names)
+                if far is not None and far != end and far not in heard_at:
+                    named[end] = far
+    links = []
+    for end, far in named.items():
+        if named.get(far) == end and end < far:
+            states = [port_up(names.ports[e.device][e.port]) for e in (end, far)]
+            links.append(Link(end, far, (), (), cable_up(states)))
+    return links
+
+
+def _far_end(description: str, names: Names) -> End | None:
+    """The device and its port that a description names, as in "to sw-a port5"; names may have up to four words."""
+    words = [word.strip(",;:()[]") for word in description.split()]
+    for length in range(min(4, len(words)), 0, -1):
+        for at in range(len(words) - length + 1):
+            device = names.device(" ".join(words[at : at + length]))
+            if device is None:
+                continue
+            for word in words[at + length :]:
+                if word in names.ports[device]:
+                    return End(device, word)
+    return None

@@ -30,7 +30,7 @@ class Trees:
         self, survey: Survey, names: Names, adjacencies: Sequence[Adjacency], carries: Callable[[End], Bounds]
     ) -> None:
         self._names, self._carries = names, carries
-        self._adjacencies = [a for a in adjacencies if a.up is not False]
+        self._adjacencies = [a for a in adjacencies if a.up is not False and self._bridged(a.a) and self._bridged(a.b)]
         looped = on_a_cycle(self._adjacencies)
         self._looped = {
             end for i in looped for end in (self._adjacencies[i].a, self._adjacencies[i].b)
@@ -126,8 +126,6 @@ class Trees:
 
     def _runs(self, adjacency: Adjacency, instance: int) -> bool | None:
         """Whether an instance runs over a link: it is up, and carries the VLAN if there is a tree for each."""
-        if not all(self._names.ports.get(e.device) is None or self._bridged(e) for e in (adjacency.a, adjacency.b)):
-            return False
         per_vlan = any(row.protocol == "per-vlan" for row in self.bridges.get(adjacency.a.device, []))
         if per_vlan:
             carried = self._carries(adjacency.a).both(self._carries(adjacency.b)).has(instance)

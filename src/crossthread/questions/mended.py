@@ -1,0 +1,303 @@
+"""The cheapest way for a frame through bridges that are allowed to be mended.
+
+Dijkstra's search over (device, VID). Crossing what works costs nothing, crossing what is broken costs the changes
+that would mend it, crossing what was not observed costs an observation. The findings on the cheapest way are what
+stands in this frame's way. Both directions have to work, as a question wants an answer.
+"""
+
+from __future__ import annotations
+
+import heapq
+from collections import defaultdict
+from typing import NamedTuple
+
+import msgspec
+
+from crossthread.network.adjacency import Adjacency
+from crossthread.network.names import End
+from crossthread.network.segments import Crossing, Node
+from crossthread.network.stations import Station, Tap
+from crossthread.network.truth import Truth, all_of
+from crossthread.questions.findings import Finding
+from crossthread.questions.rules import gateway as gateway_rules
+from crossthread.questions.rules import host as host_rules
+from crossthread.questions.rules import link as link_rules
+from crossthread.questions.rules import port as port_rules
+from crossthread.questions.scene import Scene
+
+_NEVER = 1000
+"""More changes than any repair has: the price of what no change of ours can mend."""
+
+
+class Cost(NamedTuple):
+    """What a way costs; compared in this order."""
+
+    changes: int
+    doubts: int
+    """Steps against the evidence: a VLAN that the station's subnet does not live in, a leak."""
+    observations: int
+    hops: int
+
+    def plus(self, other: Cost) -> Cost:
+        """The sum."""
+        return Cost(*(a + b for a, b in zip(self, other, strict=True)))
+
+
+class Step(msgspec.Struct, frozen=True):
+    """One piece of a way: its price and the findings that stand there."""
+
+    cost: Cost
+    findings: tuple[Finding, ...] = ()
+
+
+FREE = Step(Cost(0, 0, 0, 0))
+
+
+def _step(findings: list[Finding | None], doubts: int = 0, observations: int = 0, hops: int = 0) -> Step:
+    real = tuple(finding for finding in findings if finding is not None)
+    changes = sum(max(1, _edits(finding)) if finding.repair else 3 for finding in real)
+    return Step(Cost(changes, doubts, observations, hops), real)
+
+
+def _edits(finding: Finding) -> int:
+    """How many rows somebody has to edit; what will only be observed afterwards does not count."""
+    return sum(1 for change in finding.repair if set(change.cells) - {"oper", "link"} or change.delete)
+
+
+class Search:
+    """Finds what stands between two stations at layer 2."""
+
+    def __init__(self, scene: Scene) -> None:
+        self._scene = scene
+        self._fabric = scene.network.fabric
+        self._by_device: dict[str, list[tuple[End, list[Adjacency]]]] = defaultdict(list)
+        for end, faced in scene.adjacencies_at.items():
+            self._by_device[end.device].append((end, faced))
+        self._crossings: dict[tuple[Adjacency, int], Step | None] = {}
+
+    def between(self, one: Station, two: Station) -> Step | None:
+        """The cheapest way between two stations, there and back; None if they are not connected by any cable.
+
+        Only the VLANs are tried that either station is in, or should be in.
+        """
+        expected = self._scene.expected
+        vids = {vid for s in (one, two) for vid in (expected.current_vlan(s), expected.vlan(s)) if vid}
+        direct = self._scene.network.stations.on_one_wire(one, two)
+        if direct is not False:
+            return _step([*self.down(one), *self.down(two)])
+        goals: dict[Node, Step] = {}
+        for node, step in self._attach(two, vids):
+            if node not in goals or step.cost < goals[node].cost:
+                goals[node] = step
+        queue: list[tuple[Cost, int, Node | None, tuple[Finding, ...]]] = []
+        count = 0
+        for node, step in self._attach(one, vids):
+            heapq.heappush(queue, (step.cost, count, node, step.findings))
+            count += 1
+        done: set[Node] = set()
+        while queue:
+            cost, _, at, findings = heapq.heappop(queue)
+            if at is None:
+                return Step(cost, findings)
+            if at in done:
+                continue
+            done.add(at)
+            if at in goals:
+                end = goals[at]
+                heapq.heappush(queue, (cost.plus(end.cost), count, None, findings + end.findings))
+                count += 1
+            for node, step in self._steps(at, vids):
+                if node not in done:
+                    heapq.heappush(queue, (cost.plus(step.cost), count, node, findings + step.findings))
+                    count += 1
+        return None
+
+    def _steps(self, at: Node, vids: set[int]) -> list[tuple[Node, Step]]:
+        found = []
+        for adjacency, near, far in self._around(at.device):
+            if at.vid in vids:
+                step = self._cross(adjacency, at.vid)
+                if step is not None:
+                    found.append((Node(far.device, at.vid), step))
+            for _, node, _, sure in self._fabric.cross(Crossing(near, far, adjacency), at.vid):
+                back = self._fabric.cross(Crossing(far, near, adjacency), node.vid)
+                if node.vid != at.vid and any(other == at for _, other, _, _ in back):
+                    found.append((node, Step(Cost(0, 1, int(not sure), 1))))
+        return found
+
+    def _around(self, device: str) -> list[tuple[Adjacency, End, End]]:
+        return [
+            (adjacency, end, adjacency.far(end))
+            for end, faced in self._by_device.get(device, ())
+            for adjacency in faced
+        ]
+
+    def _cross(self, adjacency: Adjacency, vid: int) -> Step | None:
+        key = (adjacency, vid)
+        if key not in self._crossings:
+            self._crossings[key] = self._price(adjacency, vid)
+        return self._crossings[key]
+
+    def _price(self, adjacency: Adjacency, vid: int) -> Step | None:
+        """What it costs to get a VLAN across a link in both directions, staying that VLAN."""
+        scene, ends = self._scene, (adjacency.a, adjacency.b)
+        if not all(self._fabric.member(end).bridged for end in ends):
+            return None
+        findings: list[Finding | None] = []
+        if adjacency.up is False:
+            shut = [port_rules.port_admin_down(scene, end) for end in self._cables(adjacency)]
+            findings += [f for f in shut if f] or [port_rules.port_down(scene, end) for end in ends]
+        findings += [self._vlan_on(end, vid) for end in ends]
+        if adjacency.up is not False and not any(findings):
+            findings.append(link_rules.blocked_by_tree(scene, adjacency, vid))
+        works = self._carries(adjacency, vid)
+        if works is False:
+            told = self._why_not(adjacency, vid)
+            if told is None:
+                return None
+            findings += told
+        unknown = works is None or adjacency.up is None or self._trees(adjacency, vid) is None
+        return _step(findings, observations=int(unknown), hops=1)
+
+    def _trees(self, adjacency: Adjacency, vid: int) -> Truth:
+        return all_of(self._fabric.trees.forwarding(end).has(vid) for end in (adjacency.a, adjacency.b))
+
+    @staticmethod
+    def _cables(adjacency: Adjacency) -> list[End]:
+        ends = [adjacency.a, adjacency.b]
+        for link in adjacency.links:
+            ends += [link.a, link.b]
+        return list(dict.fromkeys(ends))
+
+    def _vlan_on(self, end: End, vid: int) -> Finding | None:
+        return port_rules.port_vlan_missing(self._scene, end, vid) or port_rules.vlan_suspended(
+            self._scene, end.device, vid
+        )
+
+    def _carries(self, adjacency: Adjacency, vid: int) -> Truth:
+        """Whether the settings of both ends let a VLAN across and back as itself, whatever links and trees do."""
+        return all_of(
+            self._one_way(near, far, vid) for near, far in ((adjacency.a, adjacency.b), (adjacency.b, adjacency.a))
+        )
+
+    def _one_way(self, near: End, far: End, vid: int) -> Truth:
+        leaves, enters = self._fabric.member(near), self._fabric.member(far)
+        if leaves.tagged.has(vid) is not False:
+            same = leaves.tagging == enters.tagging
+            return all_of((leaves.tagged.has(vid), enters.accepts.has(vid), same))
+        joined: Truth = None if enters.pvid is None else enters.pvid == vid
+        return all_of((leaves.untagged.has(vid), joined, enters.joins.has(vid)))
+
+    def _why_not(self, adjacency: Adjacency, vid: int) -> list[Finding] | None:
+        scene = self._scene
+        one_access = link_rules.link_mode_differs(scene, adjacency)
+        if one_access is not None:
+            high = scene.port(End(str(one_access.subjects[1].device), str(one_access.subjects[1].port)))
+            lacking = high is not None and high.allowed is not None and vid not in high.allowed
+            more = link_rules.trunk_lacks(scene, adjacency, vid, one_access) if lacking else None
+            return [more or one_access]
+        differ = link_rules.link_access_vlan_differs(scene, adjacency, vid)
+        if differ is not None and differ.repair:
+            return [differ]
+        both = link_rules.link_access_both(scene, adjacency, vid)
+        if both is not None:
+            return [both]
+        missing = link_rules.link_vlan_missing(scene, adjacency, vid)
+        natives = link_rules.link_native_differs(scene, adjacency)
+        rows = [row for row in map(scene.port, (adjacency.a, adjacency.b)) if row is not None]
+        settled = missing is not None and any("pvid" in change.cells for change in missing.repair)
+        concerned = natives is not None and any(row.pvid == vid for row in rows) and not settled
+        found = [link_rules.link_tagging_differs(scene, adjacency), missing, natives if concerned else None]
+        return [finding for finding in found if finding is not None] or None
+
+    def down(self, station: Station) -> list[Finding]:
+        """What keeps a station's own link or interface down."""
+        scene = self._scene
+        if station.up is not False:
+            return []
+        found: list[Finding | None]
+        if station.is_host:
+            found = [host_rules.host_link_down(scene, station)]
+            if station.end is not None:
+                found += [port_rules.port_admin_down(scene, station.end), port_rules.port_down(scene, station.end)]
+            return [finding for finding in found if finding][:1]
+        found = [gateway_rules.gateway_admin_down(scene, station)]
+        if not any(found) and station.end is not None:
+            ends = [station.end, *(a.far(station.end) for a in scene.network.stations.facing(station))]
+            found += [port_rules.port_admin_down(scene, end) for end in ends]
+            if not any(found):
+                found.append(port_rules.port_down(scene, station.end))
+        if not any(found):
+            found.append(gateway_rules.gateway_down(scene, station))
+        return [finding for finding in found if finding]
+
+    def _attach(self, station: Station, vids: set[int]) -> list[tuple[Node, Step]]:
+        """Every VLAN that a station may be got into, and what that costs."""
+        found = []
+        base = self.down(station)
+        wanted = self._scene.expected.vlan(station)
+        for tap in station.taps:
+            if not tap.device:
+                continue
+            for vid in vids:
+                step = self._join(station, tap, vid)
+                if step is None:
+                    continue
+                doubts = int(wanted is not None and vid != wanted)
+                more = _step([*base, *step.findings], doubts, int(station.up is None) + step.cost.observations)
+                found.append((Node(tap.device, vid), more))
+        return found
+
+    def _join(self, station: Station, tap: Tap, vid: int) -> Step | None:
+        scene = self._scene
+        if station.is_host:
+            assert tap.end is not None
+            findings: list[Finding | None] = [port_rules.port_refuses_station(scene, station)]
+            findings.append(self._vlan_on(tap.end, vid))
+            member = self._fabric.member(tap.end)
+            tag = station.tag
+            enters: Truth = member.accepts.has(vid) if tag else (None if member.pvid is None else member.pvid == vid)
+            leaves = member.tagged.has(vid) if tag else all_of((member.untagged.has(vid), member.joins.has(vid)))
+            if all_of((enters, leaves)) is False:
+                told = port_rules.port_vlan_wrong(scene, station, vid) or port_rules.port_mode_wrong(
+                    scene, station, vid
+                )
+                if told is None:
+                    return None
+                findings.append(told)
+            return _step(findings, observations=int(all_of((enters, leaves)) is None))
+        if tap.end is None:
+            lost = port_rules.gateway_vlan_lost(scene, station, vid)
+            if station.row.vid is None or station.row.vid == vid:
+                return _step([lost], observations=int(station.row.vid is None))
+            told = gateway_rules.gateway_vlan_wrong(scene, station, vid)
+            return None if told is None else _step([told, lost])
+        return self._join_by_cable(station, tap.end, vid)
+
+    def _join_by_cable(self, station: Station, far: End, vid: int) -> Step | None:
+        """The same for a gateway that is plugged into a bridge."""
+        scene, member = self._scene, self._fabric.member(far)
+        if not member.bridged:
+            return None
+        findings: list[Finding | None] = [self._vlan_on(far, vid)]
+        if not station.tag:
+            enters: Truth = None if member.pvid is None else member.pvid == vid
+            carried = all_of((enters, member.untagged.has(vid), member.joins.has(vid)))
+            if carried is False:
+                told = gateway_rules.gateway_port_vlan_wrong(scene, station, far, vid)
+                if told is None:
+                    return None
+                findings.append(told)
+            return _step(findings, observations=int(carried is None))
+        if station.tag != vid:
+            told = gateway_rules.gateway_vlan_wrong(scene, station, vid)
+            if told is None:
+                return None
+            findings.append(told)
+        carried = all_of((member.accepts.has(vid), member.tagged.has(vid)))
+        if carried is False:
+            told = gateway_rules.gateway_port_mode_wrong(scene, station, far, vid)
+            if told is None:
+                return None
+            findings.append(told)
+        return _step(findings, observations=int(carried is None))

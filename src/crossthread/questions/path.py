@@ -1,0 +1,135 @@
+"""The way of a packet, hop by hop, as plain data."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import msgspec
+
+from crossthread.network.forwarding import Leg, Walk
+from crossthread.network.network import Network
+from crossthread.network.segments import Node, Reached
+from crossthread.network.stations import Station, Tap
+from crossthread.network.truth import vids_in
+from crossthread.questions.findings import Finding
+
+
+class Hop(msgspec.Struct, frozen=True, omit_defaults=True):
+    """One thing that a packet passes.
+
+    Attributes
+    ----------
+    kind
+        `host`, `bridge` or `gateway`.
+    name
+        The host or device; for a gateway also its `interface`.
+    enters, leaves
+        The ports it comes in and goes out by; absent where it begins, ends, or stays inside a device.
+    vid
+        The VLAN it is in there.
+    tag_in, tag_out
+        The tag it carries on the wire: a VID, or 0 for none.
+    asks_for
+        The address whose MAC address is asked for here (ARP or neighbour discovery).
+    faults
+        The rules of the findings that stand at this hop.
+    """
+
+    kind: str
+    name: str
+    interface: str | None = None
+    enters: str | None = None
+    leaves: str | None = None
+    vid: int | None = None
+    tag_in: int | None = None
+    tag_out: int | None = None
+    asks_for: str | None = None
+    faults: tuple[str, ...] = ()
+
+
+def path_of(network: Network, source: Station, walk: Walk, findings: Sequence[Finding] = ()) -> tuple[Hop, ...]:
+    """The hops of a walk, each with the findings that stand there."""
+    if not walk.legs:
+        return (_mark(Hop("host", source.name), findings),)
+    hops: list[Hop] = []
+    for leg in walk.legs:
+        hops.append(_mark(_end_hop(leg.sender, str(leg.target)), findings))
+        hops += [_mark(hop, findings) for hop in _bridges(network, leg)]
+        if not leg.receiver.is_host:
+            hops.append(_mark(_end_hop(leg.receiver, None), findings))
+    last = walk.legs[-1].receiver
+    if last.is_host:
+        hops.append(_mark(_end_hop(last, None), findings))
+    return tuple(hops)
+
+
+def _end_hop(station: Station, asks_for: str | None) -> Hop:
+    if station.is_host:
+        return Hop("host", station.name, asks_for=asks_for)
+    return Hop("gateway", station.device, interface=station.name, asks_for=asks_for)
+
+
+def _bridges(network: Network, leg: Leg) -> list[Hop]:
+    """The bridges between the two stations of a leg, by the surest and then shortest way."""
+    best: tuple[int, int, Tap, Tap, Node, Node] | None = None
+    fabric = network.fabric
+    for tap in leg.sender.taps:
+        for goal in leg.receiver.taps:
+            if not tap.device or not goal.device:
+                continue
+            for vid in vids_in(tap.enters.possible):
+                start = Node(tap.device, vid)
+                for arrives in vids_in(goal.leaves.possible & fabric.known):
+                    node = Node(goal.device, arrives)
+                    reached = fabric.flood(start).get(node)
+                    if reached is not None and (best is None or (reached.unknown, reached.hops) < best[:2]):
+                        best = (reached.unknown, reached.hops, tap, goal, start, node)
+    if best is None:
+        return []
+    _, _, tap, goal, start, node = best
+    way = fabric.way(start, node)
+    hops = []
+    at, enters, tag_in = start, tap.end.port if tap.end else None, leg.sender.tag if tap.end else None
+    for step in way:
+        assert step.crossing is not None
+        tag = at.vid if step.tagged else 0
+        hops.append(_bridge(at, enters, tag_in, step, tag))
+        following = Node(step.crossing.far.device, _arrives(way, step, node))
+        at, enters, tag_in = following, step.crossing.far.port, tag
+    out = goal.end.port if goal.end else None
+    tag_out = leg.receiver.tag if goal.end else None
+    hops.append(Hop("bridge", at.device, None, enters, out, at.vid, tag_in, tag_out))
+    return hops
+
+
+def _arrives(way: list[Reached], step: Reached, last: Node) -> int:
+    """The VLAN in which a step arrives: where the next one starts."""
+    at = way.index(step)
+    following = way[at + 1].came_from if at + 1 < len(way) else last
+    assert following is not None
+    return following.vid
+
+
+def _bridge(at: Node, enters: str | None, tag_in: int | None, step: Reached, tag: int) -> Hop:
+    assert step.crossing is not None
+    return Hop("bridge", at.device, None, enters, step.crossing.near.port, at.vid, tag_in, tag)
+
+
+def _mark(hop: Hop, findings: Sequence[Finding]) -> Hop:
+    here = tuple(dict.fromkeys(f.rule for f in findings if _stands_at(f, hop)))
+    return msgspec.structs.replace(hop, faults=here) if here else hop
+
+
+def _stands_at(finding: Finding, hop: Hop) -> bool:
+    for subject in finding.subjects:
+        if hop.kind == "host":
+            if subject.host == hop.name and subject.port is None and finding.rule.startswith("host-"):
+                return True
+        elif subject.device == hop.name:
+            if subject.interface is not None:
+                if hop.kind == "gateway" and subject.interface == hop.interface:
+                    return True
+            elif subject.port is None or subject.port in (hop.enters, hop.leaves):
+                if hop.kind == "bridge" or subject.port is None:
+                    return True
+    return False

@@ -1,0 +1,249 @@
+"""Findings about a host: its link, its place, its address settings."""
+
+from __future__ import annotations
+
+from ipaddress import ip_interface
+
+from crossthread.network.stations import Station
+from crossthread.questions.expect import gateway_address
+from crossthread.questions.findings import Finding, at_station
+from crossthread.questions.scene import Scene, set_host
+from crossthread.survey.changes import Change
+from crossthread.survey.tables import Host
+from crossthread.values import NONE, address
+
+
+def _row(host: Station) -> Host:
+    assert isinstance(host.row, Host)
+    return host.row
+
+
+def host_link_down(scene: Scene, host: Station) -> Finding | None:
+    """The host's own link is down though nobody shut the switch port.
+
+    Matters: the host sends and hears nothing. Confirm: look at the link lamp at the host's socket and at the port's state.
+    """
+    port = scene.port(host.end) if host.end else None
+    if _row(host).link != "down" or (port is not None and port.admin == "down"):
+        return None
+    evidence = scene.evidence(host.row, "link") + scene.evidence(port, "admin", "oper")
+    repair: tuple[Change, ...] = scene.raise_link(host.end) if host.end else (set_host(host, link="up"),)
+    where = f" at {host.end}" if host.end else ""
+    return Finding(
+        "host-link-down",
+        "breaks",
+        (at_station(host),),
+        f"{host.name} has no link{where}: its cable is out, or its interface is off.",
+        evidence,
+        repair,
+    )
+
+
+def host_not_located(scene: Scene, host: Station) -> Finding | None:
+    """Nobody knows which port the host is plugged into.
+
+    Matters: whether its frames get anywhere cannot be said. Confirm: look for its MAC address in the filtering
+    databases of the access switches, or follow the cable.
+    """
+    if host.end is not None or _row(host).link == "down":
+        return None
+    seen = host.located_by
+    evidence = scene.evidence(host.row, "device", "port", "mac")
+    for entry in seen:
+        evidence += scene.evidence(entry, "port")
+    how = f"its MAC address was learned on {len(seen)} edge ports" if seen else "no table says where it is plugged in"
+    return Finding("host-not-located", "risks", (at_station(host),), f"{host.name} was not located: {how}.", evidence)
+
+
+def host_address_missing(scene: Scene, host: Station) -> Finding | None:
+    """The host was seen to have no IP address.
+
+    Matters: it can neither send nor answer IP packets. Confirm: list the addresses on the host; if it should get one
+    by DHCP, look whether a server or relay serves its VLAN.
+    """
+    if _row(host).address != NONE:
+        return None
+    vid = scene.expected.current_vlan(host)
+    repair: tuple[Change, ...] = ()
+    hint = ""
+    for gateway in scene.expected.served(vid) if vid else ():
+        subnet = scene.expected.subnet(gateway)
+        if subnet is None:
+            continue
+        taken = scene.network.stations.by_address
+        free = next((ip for ip in subnet.network.hosts() if str(ip) not in taken), None)
+        if free is not None:
+            cells = {"address": f"{free}/{subnet.network.prefixlen}", "gateway": str(gateway_address(gateway))}
+            repair = (set_host(host, **cells),)
+            hint = f" VLAN {vid}, which its port is in, has the subnet {subnet.network}; {free} is free there."
+            break
+    evidence = scene.evidence(host.row, "address")
+    return Finding(
+        "host-address-missing", "breaks", (at_station(host),), f"{host.name} has no IP address.{hint}", evidence, repair
+    )
+
+
+def host_address_duplicate(scene: Scene, host: Station) -> Finding | None:
+    """Another host, or a gateway, has the same address.
+
+    Matters: whoever asks for the address gets one answer or the other, and it changes from minute to minute. Confirm:
+    ask for the address by ARP from a third host and count the MAC addresses that answer.
+    """
+    if host.address is None:
+        return None
+    others = [s for s in scene.network.stations.by_address[str(host.address.ip)] if s is not host]
+    if not others:
+        return None
+    listed = ", ".join(s.name if s.is_host else f"{s.device} {s.name}" for s in others)
+    evidence = scene.evidence(host.row, "address", "mac")
+    for other in others:
+        evidence += scene.evidence(other.row, "address")
+    return Finding(
+        "host-address-duplicate",
+        "breaks",
+        (at_station(host), *map(at_station, others)),
+        f"{host.name} has the address {host.address.ip}, and so has {listed}.",
+        evidence,
+    )
+
+
+def host_outside_subnet(scene: Scene, host: Station) -> Finding | None:
+    """The host's address is not in the subnet that the gateway of its VLAN serves, though its gateway is.
+
+    Matters: its neighbours and its gateway do not expect it there. Confirm: compare the host's address with the
+    gateway interface's of the VLAN that its port is in.
+    """
+    if host.address is None or (own := _row(host)).gateway in (None, NONE):
+        return None
+    vid = scene.expected.current_vlan(host)
+    hop = address(own.gateway or "")
+    for gateway in scene.expected.served(vid) if vid else ():
+        subnet = scene.expected.subnet(gateway)
+        if subnet is None or subnet.version != host.address.version or hop not in subnet.network:
+            continue
+        if host.address.ip in subnet.network:
+            continue
+        taken = scene.network.stations.by_address
+        free = next((ip for ip in subnet.network.hosts() if str(ip) not in taken), None)
+        repair = (set_host(host, address=f"{free}/{subnet.network.prefixlen}"),) if free else ()
+        return Finding(
+            "host-outside-subnet",
+            "breaks",
+            (at_station(host),),
+            f"{host.name} has the address {host.address}, but its VLAN {vid} and its gateway {hop} belong to "
+            f"{subnet.network}.",
+            scene.evidence(host.row, "address", "gateway") + scene.evidence(gateway.row, "address", "vid"),
+            repair,
+        )
+    return None
+
+
+def host_mask_differs(scene: Scene, host: Station, length: int | None = None) -> Finding | None:
+    """The host's prefix length is not that of its gateway and its neighbours.
+
+    Matters: with too short a prefix it asks on its own wire for hosts that are elsewhere; with too long a one it sends
+    its neighbours' packets to the gateway, or does not see the gateway at all. Confirm: compare prefix lengths on the
+    host, on a neighbour and on the gateway interface.
+    """
+    wanted = length or scene.expected.length(host)
+    if host.address is None or wanted is None or wanted == host.address.network.prefixlen:
+        return None
+    subnet = ip_interface(f"{host.address.ip}/{wanted}").network
+    evidence = scene.evidence(host.row, "address")
+    agreeing = [s for s in scene.expected.near(host.address.ip) if s.address and s.address.network == subnet]
+    for other in agreeing[:3]:
+        evidence += scene.evidence(other.row, "address")
+    return Finding(
+        "host-mask-differs",
+        "breaks",
+        (at_station(host),),
+        f"{host.name} has the prefix length {host.address.network.prefixlen}, where the others in {subnet} have {wanted}.",
+        evidence,
+        (set_host(host, address=f"{host.address.ip}/{wanted}"),),
+    )
+
+
+def _best_gateway(scene: Scene, host: Station) -> tuple[str | None, Station | None]:
+    for gateway in scene.expected.gateways(host):
+        found = gateway_address(gateway)
+        if found is not None:
+            return str(found), gateway
+    return None, None
+
+
+def host_gateway_missing(scene: Scene, host: Station) -> Finding | None:
+    """The host was seen to have no gateway, though a gateway serves its subnet.
+
+    Matters: it reaches its own subnet and nothing else, and cannot answer anybody outside. Confirm: list the routes
+    on the host and look for a default route.
+    """
+    wanted, gateway = _best_gateway(scene, host)
+    if _row(host).gateway != NONE or wanted is None or gateway is None:
+        return None
+    return Finding(
+        "host-gateway-missing",
+        "breaks",
+        (at_station(host),),
+        f"{host.name} has no gateway; {wanted} ({gateway.device} {gateway.name}) serves its subnet.",
+        scene.evidence(host.row, "gateway", "address") + scene.evidence(gateway.row, "address"),
+        (set_host(host, gateway=wanted),),
+    )
+
+
+def host_gateway_outside_subnet(scene: Scene, host: Station) -> Finding | None:
+    """The host's gateway is not inside the host's own subnet.
+
+    Matters: hosts refuse such a gateway, or never reach it. Confirm: compare the gateway with the host's address and
+    prefix length; look whether the default route is really in use.
+    """
+    own = _row(host)
+    if host.address is None or own.gateway in (None, NONE):
+        return None
+    hop = address(own.gateway or "")
+    if hop in host.address.network or hop.is_link_local:
+        return None
+    wanted, gateway = _best_gateway(scene, host)
+    evidence = scene.evidence(host.row, "address", "gateway")
+    repair: tuple[Change, ...] = ()
+    hint = ""
+    if wanted is not None and gateway is not None:
+        evidence += scene.evidence(gateway.row, "address")
+        repair = (set_host(host, gateway=wanted),)
+        hint = f"; {wanted} ({gateway.device} {gateway.name}) serves it"
+    return Finding(
+        "host-gateway-outside-subnet",
+        "breaks",
+        (at_station(host),),
+        f"{host.name} has the gateway {hop}, which is outside its subnet {host.address.network}{hint}.",
+        evidence,
+        repair,
+    )
+
+
+def host_gateway_wrong(scene: Scene, host: Station) -> Finding | None:
+    """The host's gateway is inside its subnet, but no gateway has that address.
+
+    Matters: the host asks for an address that nobody who forwards answers for. Confirm: ask for the gateway's address
+    from the host by ARP; compare with a neighbour that works.
+    """
+    own = _row(host)
+    if host.address is None or own.gateway in (None, NONE):
+        return None
+    hop = address(own.gateway or "")
+    holders = scene.network.stations.by_address.get(str(hop), [])
+    if hop not in host.address.network or any(not s.is_host for s in holders) or hop.is_link_local:
+        return None
+    wanted, gateway = _best_gateway(scene, host)
+    if wanted is None or gateway is None:
+        return None
+    evidence = scene.evidence(host.row, "gateway") + scene.evidence(gateway.row, "address")
+    whose = f" (it is the address of {holders[0].name})" if holders else ""
+    return Finding(
+        "host-gateway-wrong",
+        "breaks",
+        (at_station(host),),
+        f"{host.name} has the gateway {hop}, which no gateway has{whose}; {gateway.device} {gateway.name} serves its "
+        f"subnet as {wanted}.",
+        evidence,
+        (set_host(host, gateway=wanted),),
+    )

@@ -1,0 +1,344 @@
+"""Findings about the two ends of one cable."""
+
+from __future__ import annotations
+
+from collections import Counter
+
+import msgspec
+
+from crossthread.network.adjacency import Adjacency
+from crossthread.network.names import End
+from crossthread.questions.findings import Finding, at_port
+from crossthread.questions.scene import Scene, set_port
+from crossthread.survey.changes import Change
+from crossthread.survey.tables import Port
+from crossthread.values import NONE, VlanSet
+
+_TAGS = ("trunk", "hybrid")
+
+
+def _ends(scene: Scene, adjacency: Adjacency) -> tuple[Port, Port] | None:
+    """The rows of both ends, if both are ports of bridges that were observed."""
+    a, b = scene.port(adjacency.a), scene.port(adjacency.b)
+    if a is None or b is None or "routed" in (a.mode, b.mode):
+        return None
+    return a, b
+
+
+def like(far: Port) -> dict[str, object]:
+    """The cells that make a port a trunk like the one at the far end."""
+    cells: dict[str, object] = {"mode": far.mode, "allowed": str(far.allowed) if far.allowed is not None else ""}
+    cells["pvid"] = NONE if far.pvid == 0 else (far.pvid or "")
+    if far.untagged is not None:
+        cells["untagged"] = str(far.untagged)
+    return cells
+
+
+def _trunk_for(scene: Scene, *rows: Port) -> dict[str, object]:
+    """The cells of a trunk for all VLANs that have stations, where neither end says what the trunk should be."""
+    used = used_vlans(scene) | VlanSet.of(row.pvid for row in rows if row.pvid)
+    return {"mode": "trunk", "pvid": NONE, "allowed": str(used)}
+
+
+def used_vlans(scene: Scene) -> VlanSet:
+    """The VLANs in which there are hosts or gateways, as things are and as they should be."""
+    found = 0
+    stations = scene.network.stations
+    for station in (*stations.hosts.values(), *stations.gateways):
+        for vid in (scene.expected.current_vlan(station), scene.expected.vlan(station)):
+            found |= 1 << vid if vid else 0
+    return VlanSet(found)
+
+
+def link_mode_differs(scene: Scene, adjacency: Adjacency) -> Finding | None:
+    """One end of a link is a trunk, the other an access port.
+
+    Matters: only the access end's VLAN gets across, and perhaps into the trunk's native VLAN; all tagged frames are
+    dropped. Confirm: compare the mode at both ends.
+    """
+    rows = _ends(scene, adjacency)
+    if rows is None or rows[0].mode == rows[1].mode or None in (rows[0].mode, rows[1].mode):
+        return None
+    if "access" not in (rows[0].mode, rows[1].mode):
+        return None
+    wrong, right = (adjacency.a, adjacency.b) if rows[0].mode == "access" else (adjacency.b, adjacency.a)
+    low, high = (rows[0], rows[1]) if rows[0].mode == "access" else (rows[1], rows[0])
+    return Finding(
+        "link-mode-differs",
+        "breaks",
+        (at_port(wrong), at_port(right)),
+        f"{wrong} is an access port (VLAN {low.pvid or 'unknown'}), but {right} at the other end is a {high.mode}.",
+        scene.evidence(low, "mode", "pvid") + scene.evidence(high, "mode", "pvid", "allowed"),
+        (set_port(wrong, **like(high)),),
+    )
+
+
+def trunk_lacks(scene: Scene, adjacency: Adjacency, vid: int, differs: Finding) -> Finding:
+    """Extend the mend of `link_mode_differs` to a VLAN that the trunk end lacks as well."""
+    ends = (adjacency.a, adjacency.b)
+    high = next(end for end in ends if at_port(end) == differs.subjects[1])
+    row = scene.port(high)
+    wider = ((row.allowed if row else None) or VlanSet()) | VlanSet.of([vid])
+    repair = tuple(
+        msgspec.structs.replace(change, cells={**change.cells, "allowed": str(wider)}) for change in differs.repair
+    )
+    return msgspec.structs.replace(
+        differs,
+        says=f"{differs.says} Neither carries VLAN {vid}.",
+        repair=(*repair, set_port(high, allowed=wider)),
+    )
+
+
+def link_access_both(scene: Scene, adjacency: Adjacency, vid: int) -> Finding | None:
+    """Both ends of a link between switches are access ports, and other VLANs are needed across it.
+
+    Matters: only that one VLAN gets across, without a tag. Confirm: look at the mode at both ends, and at which VLANs
+    have hosts on both sides.
+    """
+    rows = _ends(scene, adjacency)
+    if rows is None or rows[0].mode != "access" or rows[1].mode != "access":
+        return None
+    cells = _trunk_for(scene, *rows)
+    return Finding(
+        "port-mode-wrong",
+        "breaks",
+        (at_port(adjacency.a, vid), at_port(adjacency.b, vid)),
+        f"{adjacency.a} and {adjacency.b}, the two ends of one link, are access ports "
+        f"(VLAN {rows[0].pvid or 'unknown'} and {rows[1].pvid or 'unknown'}); VLAN {vid} is needed across it.",
+        scene.evidence(rows[0], "mode", "pvid") + scene.evidence(rows[1], "mode", "pvid"),
+        (set_port(adjacency.a, **cells), set_port(adjacency.b, **cells)),
+    )
+
+
+def link_access_vlan_differs(scene: Scene, adjacency: Adjacency, vid: int | None = None) -> Finding | None:
+    """Both ends of a link are access ports, in different VLANs.
+
+    Matters: the two VLANs leak into one, and neither gets to its own. Confirm: compare the VLAN at both ends.
+    """
+    rows = _ends(scene, adjacency)
+    if rows is None or rows[0].mode != "access" or rows[1].mode != "access":
+        return None
+    if None in (rows[0].pvid, rows[1].pvid) or rows[0].pvid == rows[1].pvid:
+        return None
+    repair: tuple[Change, ...] = ()
+    if vid in (rows[0].pvid, rows[1].pvid):
+        repair = (set_port(adjacency.b if rows[0].pvid == vid else adjacency.a, pvid=vid),)
+    return Finding(
+        "link-access-vlan-differs",
+        "breaks",
+        (at_port(adjacency.a), at_port(adjacency.b)),
+        f"{adjacency.a} is an access port of VLAN {rows[0].pvid or NONE}, {adjacency.b} at the other end of VLAN "
+        f"{rows[1].pvid or NONE}.",
+        scene.evidence(rows[0], "mode", "pvid") + scene.evidence(rows[1], "mode", "pvid"),
+        repair,
+    )
+
+
+def link_tagging_differs(scene: Scene, adjacency: Adjacency) -> Finding | None:
+    """The two ends of a trunk use different tag types.
+
+    Matters: each end takes the other's tagged frames for something else and drops them. Confirm: compare the tag type
+    (IEEE 802.1Q clause 9.4) at both ends.
+    """
+    rows = _ends(scene, adjacency)
+    if rows is None or rows[0].mode not in _TAGS or rows[1].mode not in _TAGS:
+        return None
+    one, two = (row.tagging or "802.1Q" for row in rows)
+    if one.casefold() == two.casefold():
+        return None
+    odd = adjacency.a if one.casefold() != "802.1q" else adjacency.b
+    kept = two if odd == adjacency.a else one
+    return Finding(
+        "link-tagging-differs",
+        "breaks",
+        (at_port(adjacency.a), at_port(adjacency.b)),
+        f"{adjacency.a} tags with {one}, {adjacency.b} at the other end with {two}.",
+        scene.evidence(rows[0], "tagging") + scene.evidence(rows[1], "tagging"),
+        (set_port(odd, tagging=kept),),
+    )
+
+
+def link_native_differs(scene: Scene, adjacency: Adjacency) -> Finding | None:
+    """The two ends of a trunk have different native VLANs.
+
+    Matters: what leaves one end untagged joins another VLAN at the other: two VLANs leak into each other, and neither
+    gets to itself. Trees per VLAN break, too. Confirm: compare the native VLAN (PVID) at both ends.
+    """
+    rows = _ends(scene, adjacency)
+    if rows is None or rows[0].mode not in _TAGS or rows[1].mode not in _TAGS:
+        return None
+    if None in (rows[0].pvid, rows[1].pvid) or rows[0].pvid == rows[1].pvid:
+        return None
+    used = used_vlans(scene)
+    leaks = any(row.pvid and row.pvid in used and row.allowed is not None and row.pvid in row.allowed for row in rows)
+    common: Counter[int | None] = Counter(
+        row.pvid
+        for row in scene.network.survey.ports
+        if row.mode in _TAGS and row is not rows[0] and row is not rows[1]
+    )
+    keep = max(rows, key=lambda row: common[row.pvid])
+    odd = adjacency.b if keep is rows[0] else adjacency.a
+    odd_row = rows[1] if keep is rows[0] else rows[0]
+    cells: dict[str, object] = {"pvid": keep.pvid or NONE}
+    if keep.pvid and odd_row.allowed is not None and keep.pvid not in odd_row.allowed:
+        cells["allowed"] = odd_row.allowed | VlanSet.of([keep.pvid])
+    return Finding(
+        "link-native-differs",
+        "breaks" if leaks else "risks",
+        (at_port(adjacency.a), at_port(adjacency.b)),
+        f"{adjacency.a} has the native VLAN {rows[0].pvid or NONE}, {adjacency.b} at the other end "
+        f"{rows[1].pvid or NONE}.",
+        scene.evidence(rows[0], "mode", "pvid") + scene.evidence(rows[1], "mode", "pvid"),
+        (set_port(odd, **cells),),
+    )
+
+
+def link_vlan_missing(scene: Scene, adjacency: Adjacency, vid: int) -> Finding | None:
+    """A VLAN that is needed beyond a trunk is not allowed on it.
+
+    Matters: the stations of the VLAN on the two sides do not reach each other. Confirm: look at the allowed list at
+    both ends, and at who is in the VLAN on each side.
+    """
+    rows = _ends(scene, adjacency)
+    if rows is None or rows[0].mode not in _TAGS or rows[1].mode not in _TAGS:
+        return None
+    lacking = [
+        (end, row)
+        for end, row in zip((adjacency.a, adjacency.b), rows, strict=True)
+        if row.allowed is not None and vid not in row.allowed
+    ]
+    if not lacking:
+        return None
+    far = adjacency.far(lacking[0][0])
+    other = f"{far} at the other end" if len(lacking) == 1 else ""
+    says = f"{' and '.join(str(end) for end, _ in lacking)} {'does' if other else 'do'} not allow VLAN {vid}"
+    repair = []
+    for end, row in lacking:
+        cells: dict[str, object] = {"allowed": (row.allowed or VlanSet()) | VlanSet.of([vid])}
+        opposite = scene.port(adjacency.far(end))
+        if opposite is not None and opposite.pvid == vid and row.pvid != vid:
+            cells["pvid"] = vid  # it arrives without a tag
+        repair.append(set_port(end, **cells))
+    evidence = scene.evidence(rows[0], "pvid", "allowed") + scene.evidence(rows[1], "pvid", "allowed")
+    return Finding(
+        "link-vlan-missing",
+        "breaks",
+        tuple(at_port(end, vid) for end, _ in lacking),
+        says + (f"; {other} does." if other else ", the two ends of one link."),
+        evidence,
+        tuple(repair),
+    )
+
+
+def link_allowed_differs(scene: Scene, adjacency: Adjacency) -> Finding | None:
+    """A VLAN in use is allowed at one end of a trunk only.
+
+    Matters: it does not get across; nobody may need it there now, but whoever looks at the one end believes it does.
+    Confirm: compare the allowed lists at both ends.
+    """
+    rows = _ends(scene, adjacency)
+    if rows is None or rows[0].mode not in _TAGS or rows[1].mode not in _TAGS:
+        return None
+    if rows[0].allowed is None or rows[1].allowed is None:
+        return None
+    used = used_vlans(scene)
+    only_a, only_b = (rows[0].allowed - rows[1].allowed) & used, (rows[1].allowed - rows[0].allowed) & used
+    if not only_a and not only_b:
+        return None
+    parts = [f"{end} alone allows VLAN {vids}" for end, vids in ((adjacency.a, only_a), (adjacency.b, only_b)) if vids]
+    return Finding(
+        "link-allowed-differs",
+        "risks",
+        (at_port(adjacency.a), at_port(adjacency.b)),
+        f"On the link between {adjacency.a} and {adjacency.b}, {'; '.join(parts)}.",
+        scene.evidence(rows[0], "allowed") + scene.evidence(rows[1], "allowed"),
+    )
+
+
+def _differing(
+    scene: Scene, adjacency: Adjacency, rule: str, column: str, unit: str, why: str, severity: str
+) -> Finding | None:
+    a, b = scene.port(adjacency.a), scene.port(adjacency.b)
+    one, two = getattr(a, column, None), getattr(b, column, None)
+    if one is None or two is None or one == two:
+        return None
+    return Finding(
+        rule,
+        severity,
+        (at_port(adjacency.a), at_port(adjacency.b)),
+        f"{adjacency.a} has {column} {one}{unit}, {adjacency.b} at the other end {two}{unit}: {why}.",
+        scene.evidence(a, column) + scene.evidence(b, column),
+    )
+
+
+def link_speed_differs(scene: Scene, adjacency: Adjacency) -> Finding | None:
+    """The two ends of a link report different speeds.
+
+    Matters: one of the two readings is old, or there is something in between that nobody drew. Confirm: read both
+    ends again; follow the cable.
+    """
+    why = "both ends of a cable run at one speed"
+    return _differing(scene, adjacency, "link-speed-differs", "speed", " Mb/s", why, "risks")
+
+
+def link_duplex_differs(scene: Scene, adjacency: Adjacency) -> Finding | None:
+    """One end of a link runs full duplex, the other half.
+
+    Matters: under load the half-duplex end sees late collisions, the other damaged frames, and throughput collapses.
+    Confirm: compare duplex at both ends, and look at the counters of late collisions and checksum errors.
+    """
+    why = "frames get lost under load"
+    return _differing(scene, adjacency, "link-duplex-differs", "duplex", "", why, "risks")
+
+
+def link_mtu_differs(scene: Scene, adjacency: Adjacency) -> Finding | None:
+    """The two ends of a link take frames of different size.
+
+    Matters: small packets pass and large ones vanish. Confirm: send an echo of the larger size across with "do not
+    fragment" set.
+    """
+    why = "larger frames are lost"
+    return _differing(scene, adjacency, "link-mtu-differs", "mtu", "", why, "risks")
+
+
+def link_lag_differs(scene: Scene, adjacency: Adjacency) -> Finding | None:
+    """A cable is a member of an aggregate at one end only.
+
+    Matters: one end spreads its frames over several cables, the other takes them for separate links: frames are lost,
+    or a loop opens. Confirm: compare the aggregate at both ends (IEEE 802.1AX).
+    """
+    for link in adjacency.links:
+        a, b = scene.port(link.a), scene.port(link.b)
+        if a is None or b is None or a.lag is None or b.lag is None or (a.lag == NONE) == (b.lag == NONE):
+            continue
+        member, alone = (link.a, link.b) if b.lag == NONE else (link.b, link.a)
+        return Finding(
+            "link-lag-differs",
+            "risks",
+            (at_port(member), at_port(alone)),
+            f"{member} is a member of an aggregate, {alone} at the other end is not.",
+            scene.evidence(a, "lag") + scene.evidence(b, "lag"),
+        )
+    return None
+
+
+def blocked_by_tree(scene: Scene, adjacency: Adjacency, vid: int) -> Finding | None:
+    """The spanning tree blocks the only link that carries a VLAN.
+
+    Matters: the tree sees another way that it believes in, but the VLAN is not allowed there. Confirm: look at the
+    states of both ends, and at which other links between the two sides carry the VLAN.
+    """
+    trees = scene.network.fabric.trees
+    blocked: list[End] = [e for e in (adjacency.a, adjacency.b) if trees.forwarding(e).has(vid) is False]
+    if not blocked:
+        return None
+    evidence = tuple(
+        fact for end in blocked for row in [trees.row(end, vid)] if row for fact in scene.evidence(row, "role", "state")
+    )
+    return Finding(
+        "tree-blocks-vlan",
+        "breaks",
+        tuple(at_port(end, vid) for end in blocked),
+        f"The spanning tree blocks {' and '.join(map(str, blocked))}, and no link that it leaves open carries VLAN {vid}.",
+        evidence,
+    )

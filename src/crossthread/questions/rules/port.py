@@ -1,0 +1,253 @@
+"""Findings about a single port: its state, its VLAN, whom it admits, how it runs."""
+
+from __future__ import annotations
+
+from crossthread.network.names import End
+from crossthread.network.stations import Station, admits
+from crossthread.questions.findings import Finding, Subject, at_port, at_station
+from crossthread.questions.scene import Scene, set_port
+from crossthread.survey.changes import Change
+from crossthread.survey.survey import Evidence
+from crossthread.survey.tables import Host
+from crossthread.values import NO_VID
+
+
+def _users(scene: Scene, end: End) -> str:
+    hosts = [host.name for host in scene.hosts_at.get(end, ())]
+    faces = [str(a.far(end)) for a in scene.adjacencies_at.get(end, ())]
+    return " and ".join(hosts + faces) or "nothing known"
+
+
+def port_admin_down(scene: Scene, end: End) -> Finding | None:
+    """A port that something is plugged into has been shut.
+
+    Matters: nothing behind it sends or hears anything. Confirm: look at the port's configured state, and ask who shut
+    it and why before opening it.
+    """
+    row = scene.port(end)
+    if row is None or row.admin != "down":
+        return None
+    return Finding(
+        "port-admin-down",
+        "breaks",
+        (at_port(end),),
+        f"{end} is shut by configuration; it leads to {_users(scene, end)}.",
+        scene.evidence(row, "admin", "oper", "description"),
+        scene.raise_link(end),
+    )
+
+
+def port_down(scene: Scene, end: End) -> Finding | None:
+    """A port that something is plugged into has no link though nobody shut either end.
+
+    Matters: nothing behind it sends or hears anything. Confirm: look at both ends' link lamps; test or swap the cable.
+    """
+    row = scene.port(end)
+    if row is None or row.oper != "down" or row.admin == "down":
+        return None
+    far = [scene.port(a.far(end)) for a in scene.adjacencies_at.get(end, ())]
+    if any(other is not None and other.admin == "down" for other in far):
+        return None
+    if any(getattr(host.row, "link", None) == "down" for host in scene.hosts_at.get(end, ())):
+        return None
+    return Finding(
+        "port-down",
+        "breaks",
+        (at_port(end),),
+        f"{end} is open but has no link; it leads to {_users(scene, end)}.",
+        scene.evidence(row, "admin", "oper"),
+        scene.raise_link(end),
+    )
+
+
+def port_vlan_wrong(scene: Scene, host: Station, vid: int | None = None) -> Finding | None:
+    """A host's port is in another VLAN than the host's subnet.
+
+    Matters: the host talks to the wrong VLAN's stations and not to its own. Confirm: compare the port's VLAN with that
+    of the host's neighbours, and with the tag of the gateway of the host's subnet.
+    """
+    wanted = vid or scene.expected.vlan(host)
+    if host.end is None or wanted is None:
+        return None
+    row = scene.port(host.end)
+    if row is None or row.mode != "access" or row.pvid is None or row.pvid == wanted:
+        return None
+    evidence = scene.evidence(row, "mode", "pvid") + scene.evidence(host.row, "address")
+    evidence += _vlan_witnesses(scene, host, wanted)
+    now = f"VLAN {row.pvid}" if row.pvid else "no VLAN"
+    where = host.address.network if host.address else "its peers"
+    return Finding(
+        "port-vlan-wrong",
+        "breaks",
+        (at_port(host.end, wanted), at_station(host)),
+        f"{host.end} is in {now}; {host.name} belongs to {where}, which lives in VLAN {wanted}.",
+        evidence,
+        (set_port(host.end, pvid=wanted),),
+    )
+
+
+def _vlan_witnesses(scene: Scene, station: Station, vid: int) -> tuple[Evidence, ...]:
+    """Up to three facts that say a station's subnet lives in a VLAN."""
+    if station.address is None:
+        return ()
+    found: tuple[Evidence, ...] = ()
+    for other in list(scene.expected.near(station.address.ip)):
+        if other is station or scene.expected.current_vlan(other) != vid or len(found) >= 3:
+            continue
+        if not other.is_host and getattr(other.row, "vid", None):
+            found += scene.evidence(other.row, "vid")
+        elif other.end is not None and other.is_host:
+            found += scene.evidence(scene.port(other.end), "pvid")
+    return found
+
+
+def port_vlan_missing(scene: Scene, end: End, vid: int) -> Finding | None:
+    """The VLAN of a port does not exist on its device.
+
+    Matters: the device drops the frames of a VLAN that it does not have, without a word. Confirm: list the device's
+    VLANs and look for this one.
+    """
+    rows = scene.network.fabric.vlan_rows.get(end.device)
+    if not rows or vid in rows:
+        return None
+    names = [r.name for held in scene.network.fabric.vlan_rows.values() for v, r in held.items() if v == vid and r.name]
+    cells = {"state": "active", **({"name": names[0]} if names else {})}
+    return Finding(
+        "port-vlan-missing",
+        "breaks",
+        (at_port(end, vid),),
+        f"VLAN {vid} does not exist on {end.device}, so {end.port} drops its frames.",
+        scene.evidence(scene.port(end), "mode", "pvid", "allowed") + scene.evidence(next(iter(rows.values())), "vid"),
+        (Change("vlans", {"device": end.device, "vid": vid}, cells),),
+    )
+
+
+def gateway_vlan_lost(scene: Scene, gateway: Station, vid: int) -> Finding | None:
+    """A gateway interface sits on a device on which its VLAN does not exist, or is suspended.
+
+    Matters: the interface hears nothing of its VLAN. Confirm: list the device's VLANs with their states.
+    """
+    return port_vlan_missing(scene, End(gateway.device, gateway.name), vid) or vlan_suspended(
+        scene, gateway.device, vid
+    )
+
+
+def vlan_suspended(scene: Scene, device: str, vid: int) -> Finding | None:
+    """A VLAN exists on a device but has been suspended there.
+
+    Matters: the device forwards none of its frames. Confirm: list the device's VLANs with their states.
+    """
+    row = scene.network.fabric.vlan_rows.get(device, {}).get(vid)
+    if row is None or row.state != "suspended":
+        return None
+    return Finding(
+        "vlan-suspended",
+        "breaks",
+        (Subject(device=device, vid=vid),),
+        f"VLAN {vid} is suspended on {device}.",
+        scene.evidence(row, "state"),
+        (Change("vlans", {"device": device, "vid": vid}, {"state": "active"}),),
+    )
+
+
+def port_mode_wrong(scene: Scene, host: Station, vid: int | None = None) -> Finding | None:
+    """A host that does not tag is plugged into a trunk that does not carry its VLAN untagged.
+
+    Matters: its frames join the trunk's native VLAN or are dropped, and it does not understand the tags it hears.
+    Confirm: look at the port's mode and at what is really plugged in.
+    """
+    if host.end is None or (isinstance(host.row, Host) and host.row.vid):
+        return None
+    row, wanted = scene.port(host.end), vid or scene.expected.vlan(host)
+    if row is None or row.mode not in ("trunk", "hybrid") or wanted is None:
+        return None
+    if row.pvid == wanted and scene.network.fabric.leaves(host.end, NO_VID).has(wanted) is not False:
+        return None
+    native = f"native VLAN {row.pvid}" if row.pvid else ("no native VLAN" if row.pvid == 0 else "native VLAN unknown")
+    return Finding(
+        "port-mode-wrong",
+        "breaks",
+        (at_port(host.end, wanted), at_station(host)),
+        f"{host.end} is a {row.mode} ({native}), but {host.name} does not tag and belongs to VLAN {wanted}.",
+        scene.evidence(row, "mode", "pvid", "allowed") + _vlan_witnesses(scene, host, wanted),
+        (set_port(host.end, mode="access", pvid=wanted, allowed="", untagged=""),),
+    )
+
+
+def port_refuses_station(scene: Scene, host: Station) -> Finding | None:
+    """The port admits only certain stations, and this host is none of them.
+
+    Matters: its frames are dropped, or the port shuts itself. Confirm: compare the host's MAC address with the port's
+    list, and look at the port's count of refusals.
+    """
+    row = scene.port(host.end) if host.end else None
+    if host.end is None or row is None or admits(row, getattr(host.row, "mac", None)):
+        return None
+    listed = [*(row.allowed_macs or ()), str(getattr(host.row, "mac", ""))]
+    return Finding(
+        "port-refuses-station",
+        "breaks",
+        (at_port(host.end), at_station(host)),
+        f"{host.end} admits {len(listed) - 1} station{'s' if len(listed) > 2 else ''}, and {host.name} is not among them.",
+        scene.evidence(row, "allowed_macs", "mac_limit", "violation", "violations") + scene.evidence(host.row, "mac"),
+        (set_port(host.end, allowed_macs=listed),),
+    )
+
+
+def port_errors(scene: Scene, end: End) -> Finding | None:
+    """A port has counted damaged frames.
+
+    Matters: frames get lost, and everything above is slow. Confirm: read the counters twice some minutes apart; if they
+    grow, test the cable and compare duplex at both ends.
+    """
+    row = scene.port(end)
+    counters = ("in_errors", "crc_errors", "out_errors", "late_collisions")
+    bad = [c for c in counters if row is not None and (getattr(row, c) or 0) > 0]
+    if row is None or not bad:
+        return None
+    listed = ", ".join(f"{c.replace('_', ' ')} {getattr(row, c)}" for c in bad)
+    return Finding("port-errors", "risks", (at_port(end),), f"{end} has counted {listed}.", scene.evidence(row, *bad))
+
+
+def port_slow(scene: Scene, end: End) -> Finding | None:
+    """A link runs below what both its ends can.
+
+    Matters: a wire that has lost a pair, or a wrong setting, makes it the bottleneck. Confirm: compare speed and
+    highest speed at both ends; test the cable.
+    """
+    row = scene.port(end)
+    if row is None or row.speed is None or row.capable_speed is None or row.oper == "down":
+        return None
+    can = [row.capable_speed]
+    evidence = scene.evidence(row, "speed", "capable_speed")
+    for adjacency in scene.adjacencies_at.get(end, ()):
+        far = scene.port(adjacency.far(end))
+        if far is None or far.capable_speed is None:
+            return None
+        can.append(far.capable_speed)
+        evidence += scene.evidence(far, "capable_speed")
+    if row.speed >= min(can):
+        return None
+    says = f"{end} runs at {row.speed} Mb/s, where {min(can)} Mb/s would be possible."
+    return Finding("port-slow", "risks", (at_port(end),), says, evidence)
+
+
+def cable_fault(scene: Scene, end: End) -> Finding | None:
+    """A cable test found a pair that is not sound.
+
+    Matters: the link may be down, or up at a lower speed on the pairs that are left. Confirm: repeat the test; look at
+    the distance it gives.
+    """
+    names = scene.network.names
+    bad = [
+        row
+        for row in scene.network.survey.cables
+        if row.status not in (None, "ok", "unknown") and names.device(row.device) == end.device and row.port == end.port
+    ]
+    if not bad:
+        return None
+    listed = ", ".join(
+        f"pair {row.pair} {row.status}" + (f" at {row.length:g} m" if row.length is not None else "") for row in bad
+    )
+    evidence = tuple(fact for row in bad for fact in scene.evidence(row, "status", "length"))
+    return Finding("cable-fault", "risks", (at_port(end),), f"The cable at {end} tested: {listed}.", evidence)

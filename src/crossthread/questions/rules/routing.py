@@ -1,0 +1,154 @@
+"""Findings about forwarding: devices that do not route, routes that lack or mislead, proxies that hide a fault."""
+
+from __future__ import annotations
+
+from ipaddress import ip_network
+from typing import Any
+
+from crossthread.network.stations import Station
+from crossthread.questions.findings import Finding, Subject, at_station
+from crossthread.questions.rules.gateway import gateway_admin_down, gateway_down
+from crossthread.questions.scene import Scene
+from crossthread.survey.changes import Change
+from crossthread.survey.survey import Evidence
+from crossthread.survey.tables import Gateway, Route
+from crossthread.values import NONE, Address, address
+
+
+def routing_off(scene: Scene, device: str) -> Finding | None:
+    """A device has gateway interfaces but does not forward packets between them.
+
+    Matters: its subnets reach it and not each other. Confirm: look whether IP forwarding is on.
+    """
+    rows = [row for row in scene.network.routing.device_rows(device) if row.routing == "no"]
+    gateways = [s for s in scene.network.stations.on_device.get(device, ()) if s.address is not None]
+    if not rows or not gateways:
+        return None
+    return Finding(
+        "routing-off",
+        "breaks",
+        (Subject(device=device),),
+        f"{device} has gateway interfaces but does not forward packets between them.",
+        scene.evidence(rows[0], "routing"),
+        (Change("devices", {"device": device}, {"routing": "yes"}),),
+    )
+
+
+def route_down(scene: Scene, gateway: Station, target: Address) -> Finding | None:
+    """A route is there, but the interface it leads out of is down.
+
+    Matters: an interface that is down lends neither its prefix nor the routes through it. Confirm: look at the state of
+    the interface that the route names.
+    """
+    for row in scene.network.routing.routes(gateway.device):
+        if target not in ip_network(row.prefix) or row.next_hop in (None, NONE):
+            continue
+        for other in scene.network.stations.on_device[gateway.device]:
+            if other.up is False and other.address and address(row.next_hop or "") in other.address.network:
+                return gateway_admin_down(scene, other) or gateway_down(scene, other)
+    return None
+
+
+def route_missing(scene: Scene, gateway: Station, target: Address, back: bool) -> Finding | None:
+    """A device that routes has no way, or a wrong one, to a subnet that another device serves.
+
+    Matters: packets for that subnet are dropped; if it is the way back, they arrive but the answers do not. Confirm:
+    look the destination up in the device's routing table; ask the next hop by ARP.
+    """
+    device, table = gateway.device, getattr(gateway.row, "table", None)
+    routes = [row for row in scene.network.routing.routes(device) if target in ip_network(row.prefix)]
+    goal, hop, out = _next_hop(scene, device, table, target)
+    evidence: tuple[Evidence, ...] = ()
+    repair: tuple[Change, ...] = ()
+    wrong: Route | None = None
+    for row in routes:
+        if hop is None or row.next_hop != str(hop):
+            wrong = row
+            evidence = scene.evidence(row, "next_hop")
+            break
+    if goal is not None and hop is not None and out is not None:
+        key = {"device": device, "prefix": wrong.prefix if wrong else str(goal)}
+        cells = {"interface": out, "origin": "static"}
+        repair = (Change("routes", {**key, "next_hop": str(hop)}, cells),)
+        if wrong is not None:
+            gone = Change("routes", {**key, "next_hop": wrong.next_hop}, delete=True)
+            repair = (gone, *repair)
+    prefix = goal or ip_network(f"{target}/{target.max_prefixlen}")
+    if wrong is not None:
+        says = f"{device} sends packets for {prefix} to {wrong.next_hop}, which does not lead there"
+    else:
+        says = f"{device} has no route to {prefix}"
+    hint = f"; {hop} (by {out}) leads there." if hop is not None else "."
+    return Finding(
+        "route-back-missing" if back else "route-missing",
+        "breaks",
+        (Subject(device=device),),
+        says + hint,
+        evidence,
+        repair,
+    )
+
+
+def _next_hop(scene: Scene, device: str, table: str | None, target: Address) -> tuple[Any, Address | None, str | None]:
+    """The destination's subnet, and the next hop towards the device that serves it, breadth first over routers."""
+    stations = scene.network.stations
+    serving = {
+        s.device: s for s in stations.gateways
+        if s.address and (wanted := scene.expected.subnet(s)) and target in wanted.network
+    }  # fmt: skip
+    seen = {device}
+    layer: list[tuple[str, Address | None, str | None]] = [(device, None, None)]
+    while layer:
+        following: list[tuple[str, Address | None, str | None]] = []
+        for at, hop, out in layer:
+            if at in serving and hop is not None:
+                wanted = scene.expected.subnet(serving[at])
+                return (wanted.network if wanted else None), hop, out
+            for near in stations.on_device.get(at, ()):
+                for far in scene.expected.near(near.address.ip) if near.address else ():
+                    if far.is_host or far.device in seen or far.address is None:
+                        continue
+                    seen.add(far.device)
+                    first = (far.address.ip, near.name) if hop is None else (hop, out)
+                    following.append((far.device, *first))
+        layer = following
+    return None, None, None
+
+
+def proxy_arp_hides(scene: Scene, gateway: Station, asker: Station, wanted: Address) -> Finding | None:
+    """A pair works only because a gateway answers for addresses that are not its own.
+
+    Matters: a wrong prefix length or a missing gateway stays hidden until somebody turns proxy ARP off. Confirm: look
+    at the asker's ARP cache: addresses of other subnets have the gateway's MAC address.
+    """
+    return Finding(
+        "proxy-arp-hides",
+        "risks",
+        (at_station(gateway), at_station(asker)),
+        f"{asker.name} asks for {wanted} on its own wire, and only {gateway.device} {gateway.name} answers in its place (proxy ARP).",
+        scene.evidence(gateway.row, "proxy_arp", "address") + scene.evidence(asker.row, "address"),
+    )
+
+
+def several_answer(scene: Scene, asker: Station, wanted: Address) -> Finding | None:
+    """Several stations answer for one address, and it depends on whose answer comes first whether packets arrive.
+
+    Matters: the same pair works now and fails a minute later. Confirm: look which MAC address the asker has for the
+    address; ask for it by ARP and count the answers.
+    """
+    stations = scene.network.stations
+    owners = stations.by_address.get(str(wanted), [])
+    proxies = [s for s in stations.proxies if getattr(s.row, "proxy_arp", None) == "yes"]
+    proxied = len(owners) < 2
+    others = [*owners, *(proxies if proxied else ())]
+    listed = " and ".join(s.name if s.is_host else f"{s.device} {s.name}" for s in others)
+    evidence = tuple(
+        fact for s in others for fact in scene.evidence(s.row, "address", *(() if s.is_host else ("proxy_arp",)))
+    )
+    return Finding(
+        "proxy-arp-hides" if proxied else "host-address-duplicate",
+        "risks",
+        tuple(map(at_station, others)),
+        f"{asker.name} asks for {wanted}, and more than one answers: {listed}.",
+        evidence,
+    )

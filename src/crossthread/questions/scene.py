@@ -1,0 +1,97 @@
+"""What the rules look at: a network, what is expected of it, and how to mend single things."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from functools import cached_property
+
+from crossthread.network.adjacency import Adjacency
+from crossthread.network.names import End
+from crossthread.network.network import Network
+from crossthread.network.stations import Station
+from crossthread.questions.expect import Expected
+from crossthread.survey.changes import Change
+from crossthread.survey.survey import Evidence
+from crossthread.survey.tables import Port, Row
+from crossthread.values import VlanSet
+
+
+class Scene:
+    """A network with expectations, for rules and searches to share."""
+
+    def __init__(self, network: Network) -> None:
+        self.network = network
+        self.expected = Expected(network)
+
+    def port(self, end: End) -> Port | None:
+        """The survey's row of a port."""
+        return self.network.names.ports.get(end.device, {}).get(end.port)
+
+    def evidence(self, row: Row | None, *columns: str) -> tuple[Evidence, ...]:
+        """What some columns of a row say; nothing if there is no row."""
+        return self.network.survey.evidence(row, *columns) if row is not None else ()
+
+    @cached_property
+    def hosts_at(self) -> dict[End, list[Station]]:
+        """The hosts plugged into each port."""
+        found: dict[End, list[Station]] = defaultdict(list)
+        for host in self.network.stations.hosts.values():
+            if host.end is not None:
+                found[host.end].append(host)
+        return found
+
+    @cached_property
+    def gateways_at(self) -> dict[End, list[Station]]:
+        """The gateway interfaces that have each port as their parent."""
+        found: dict[End, list[Station]] = defaultdict(list)
+        for gateway in self.network.stations.gateways:
+            if gateway.end is not None:
+                found[gateway.end].append(gateway)
+        return found
+
+    @cached_property
+    def adjacencies_at(self) -> dict[End, list[Adjacency]]:
+        """What each port faces."""
+        found: dict[End, list[Adjacency]] = defaultdict(list)
+        for adjacency in self.network.adjacencies:
+            found[adjacency.a].append(adjacency)
+            found[adjacency.b].append(adjacency)
+        return found
+
+    def raise_link(self, end: End) -> tuple[Change, ...]:
+        """The changes that bring a port's link up, and what will then be observed at its far ends."""
+        found = []
+        ends = [end, *(a.far(end) for a in self.adjacencies_at.get(end, ()))]
+        for adjacency in self.adjacencies_at.get(end, ()):
+            ends += [e for link in adjacency.links for e in (link.a, link.b)]
+        for each in dict.fromkeys(ends):
+            row = self.port(each)
+            if row is None:
+                continue
+            cells = {"admin": "up"} if row.admin == "down" and each == end else {}
+            if row.oper == "down":
+                cells["oper"] = "up"
+            if cells:
+                found.append(set_port(each, **cells))
+        for host in self.hosts_at.get(end, ()):
+            if getattr(host.row, "link", None) == "down":
+                found.append(Change("hosts", {"host": host.name}, {"link": "up"}))
+        return tuple(found)
+
+
+def set_port(end: End, **cells: object) -> Change:
+    """A change of a port's cells."""
+    shown = {column: str(value) if isinstance(value, VlanSet) else value for column, value in cells.items()}
+    return Change("ports", {"device": end.device, "port": end.port}, shown)
+
+
+def set_gateway(gateway: Station, **cells: object) -> Change:
+    """A change of an interface's cells."""
+    row = gateway.row
+    key = {"device": gateway.device, "interface": gateway.name, "address": getattr(row, "address", None) or ""}
+    return Change("gateways", key, dict(cells))
+
+
+def set_host(host: Station, **cells: object) -> Change:
+    """A change of a host's cells."""
+    return Change("hosts", {"host": host.name}, dict(cells))

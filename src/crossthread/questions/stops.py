@@ -1,0 +1,192 @@
+"""Why a packet got no further: from the place where a walk stops to the finding that explains it, and its mend."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+
+from crossthread.network.forwarding import Stop
+from crossthread.network.stations import Station
+from crossthread.questions.findings import Finding, at_station
+from crossthread.questions.mended import Search
+from crossthread.questions.rules import gateway as gateway_rules
+from crossthread.questions.rules import host as host_rules
+from crossthread.questions.rules import routing as routing_rules
+from crossthread.questions.scene import Scene
+from crossthread.values import Address
+
+
+def explain(scene: Scene, stop: Stop, target: Station, back: bool) -> list[Finding]:
+    """What stands in the way at a stop.
+
+    Parameters
+    ----------
+    scene
+        The network in which the walk was made.
+    stop
+        Where it stopped.
+    target
+        The host that the packet was meant for.
+    back
+        Whether it was the reply.
+
+    Returns
+    -------
+    list of Finding
+        Those at this one place, in the order of the way; empty if nothing explains it.
+    """
+    if stop.reason == "address":
+        return _first([partial(host_rules.host_address_missing, scene, stop.station)])
+    if stop.reason == "family":
+        return [_no_common_family(scene, stop.station)]
+    if stop.reason in ("gateway", "gateway-outside", "deaf-host", "broadcast") or (
+        stop.reason == "silent" and stop.station.is_host
+    ):
+        return _at_host(scene, stop, target)
+    if stop.reason == "routing":
+        return _first([partial(routing_rules.routing_off, scene, stop.station.device)])
+    if stop.reason in ("route", "loop", "silent"):
+        return _at_router(scene, stop, target, back)
+    return []
+
+
+def _first(rules: list[Callable[[], Finding | None]]) -> list[Finding]:
+    """The first of some rules that finds something."""
+    for rule in rules:
+        found = rule()
+        if found is not None:
+            return [found]
+    return []
+
+
+def _no_common_family(scene: Scene, host: Station) -> Finding:
+    return Finding(
+        "host-address-missing",
+        "breaks",
+        (at_station(host),),
+        f"{host.name} has only the address {host.address}: the two hosts have no kind of address in common.",
+        scene.evidence(host.row, "address"),
+    )
+
+
+def _at_host(scene: Scene, stop: Stop, target: Station) -> list[Finding]:
+    """A host that cannot get its packet out: its own settings first, then its gateway, then the way to it."""
+    host, hop = stop.station, stop.target
+    if not host.is_host:  # a host that was taken for a gateway, or a gateway's own broadcast address
+        return _at_router(scene, stop, target, False)
+    if stop.reason == "deaf-host":
+        asking = [s for s in scene.expected.users(hop)] if hop is not None else []
+        return _first([partial(host_rules.host_gateway_wrong, scene, s) for s in asking])
+    if _mask_misleads(scene, host, target, hop):
+        found = host_rules.host_mask_differs(scene, host)
+        if found is not None:
+            return [found]
+    direct = target.address is not None and hop == target.address.ip
+    settings: list[Callable[[], Finding | None]] = []
+    if not direct:
+        settings = [
+            partial(host_rules.host_outside_subnet, scene, host),
+            partial(host_rules.host_gateway_missing, scene, host),
+            partial(host_rules.host_gateway_outside_subnet, scene, host),
+        ]
+    else:
+        settings = [partial(host_rules.host_outside_subnet, scene, target)]
+    if stop.reason == "gateway" and not scene.expected.gateways(host):
+        settings.insert(0, partial(_like_the_other, scene, host, target))
+    found_here = _first(settings)
+    if found_here:
+        return found_here
+    if stop.candidates:
+        return _way_between(scene, host, list(stop.candidates))
+    return _no_gateway(scene, host)
+
+
+def _like_the_other(scene: Scene, host: Station, target: Station) -> Finding | None:
+    """Without any gateway to decide: the other host takes the two for neighbours, so let this one do so too."""
+    if host.address is None or target.address is None or host.address.ip not in target.address.network:
+        return None
+    return host_rules.host_mask_differs(scene, host, target.address.network.prefixlen)
+
+
+def _mask_misleads(scene: Scene, host: Station, target: Station, hop: Address | None) -> bool:
+    """Whether the prefix length a host should have would send its packet another way, or find its gateway."""
+    wanted = scene.expected.subnet(host)
+    if wanted is None or host.address is None or target.address is None or wanted == host.address:
+        return False
+    goal = target.address.ip
+    if (goal in wanted.network) != (goal in host.address.network):
+        return True
+    return hop is not None and (hop in wanted.network) != (hop in host.address.network)
+
+
+def _no_gateway(scene: Scene, host: Station) -> list[Finding]:
+    """Nobody has the address that a host uses as its gateway."""
+    vid = scene.expected.current_vlan(host)
+    serving = scene.expected.gateways(host) or scene.expected.served(vid)
+    return _first(
+        [
+            *[partial(gateway_rules.gateway_address_wrong, scene, g) for g in serving],
+            partial(host_rules.host_gateway_wrong, scene, host),
+            partial(gateway_rules.gateway_missing, scene, host),
+            partial(host_rules.host_gateway_missing, scene, host),
+        ]
+    )
+
+
+def _at_router(scene: Scene, stop: Stop, target: Station, back: bool) -> list[Finding]:
+    """A device that routes and does not get the packet on."""
+    gateway, choice = stop.station, stop.choice
+    goal = target.address.ip if target.address else None
+    if goal is None:
+        return []
+    if choice is not None and choice.route is None:  # it looks on its own wire
+        wanted = scene.expected.subnet(gateway)
+        if wanted is not None and goal not in wanted.network:
+            found = gateway_rules.gateway_mask_differs(scene, gateway)
+            if found is not None:
+                return [found]
+        return _first(
+            [
+                partial(host_rules.host_outside_subnet, scene, target),
+                partial(host_rules.host_address_missing, scene, target),
+            ]
+        ) or _way_between(scene, gateway, [target])
+    if choice is not None and stop.candidates:  # the next hop is there but does not answer
+        return _way_between(scene, gateway, list(stop.candidates))
+    return _no_way(scene, gateway, target, goal, back)
+
+
+def _no_way(scene: Scene, gateway: Station, target: Station, goal: Address, back: bool) -> list[Finding]:
+    """No route to the destination, or one that leads nowhere: is its subnet lost, or only unknown here?"""
+    rules: list[Callable[[], Finding | None]] = [partial(host_rules.host_outside_subnet, scene, target)]
+    own = [s for s in scene.network.stations.on_device[gateway.device] if s.address is not None]
+    for other in scene.network.stations.gateways:
+        wanted = scene.expected.subnet(other)
+        if wanted is None or wanted.version != goal.version or goal not in wanted.network or other.address is None:
+            continue
+        if goal not in other.address.network:
+            rules.append(partial(gateway_rules.gateway_mask_differs, scene, other))
+        elif other in own and other.up is False:
+            return [*Search(scene).down(other)]
+    rules.append(partial(routing_rules.route_down, scene, gateway, goal))
+    rules.append(partial(_route, scene, gateway, goal, back))
+    for other in scene.expected.served(scene.expected.current_vlan(target)):
+        rules.append(partial(gateway_rules.gateway_address_wrong, scene, other))
+    rules.append(partial(gateway_rules.gateway_missing, scene, target))
+    rules.append(partial(host_rules.host_outside_subnet, scene, target))
+    rules.append(partial(routing_rules.route_missing, scene, gateway, goal, back))
+    return _first(rules)
+
+
+def _route(scene: Scene, gateway: Station, goal: Address, back: bool) -> Finding | None:
+    found = routing_rules.route_missing(scene, gateway, goal, back)
+    return found if found is not None and found.repair else None
+
+
+def _way_between(scene: Scene, one: Station, others: list[Station]) -> list[Finding]:
+    """What stands between a station and those that could answer it: the cheapest way to any of them."""
+    search = Search(scene)
+    ways = [way for way in (search.between(one, other) for other in others) if way is not None]
+    if not ways:
+        return []
+    return list(min(ways, key=lambda way: way.cost).findings)

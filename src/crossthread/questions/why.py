@@ -1,0 +1,209 @@
+"""Why do two hosts not talk: the verdict, every fault on the way there and back, the mend, the way."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import msgspec
+
+from crossthread.network.forwarding import Forwarding, Stop, Walk
+from crossthread.network.network import Network
+from crossthread.network.stations import Station
+from crossthread.network.truth import Truth, all_of
+from crossthread.questions.findings import Finding
+from crossthread.questions.gaps import gaps
+from crossthread.questions.hosts import find_host
+from crossthread.questions.path import Hop, path_of
+from crossthread.questions.rules import routing as routing_rules
+from crossthread.questions.scene import Scene
+from crossthread.questions.stops import explain
+from crossthread.survey.changes import Change, apply_changes
+from crossthread.survey.survey import Evidence
+
+VERDICTS: dict[Truth, str] = {True: "works", False: "fails", None: "unknown"}
+_ROUNDS = 30
+
+
+class Why(msgspec.Struct, frozen=True, rename={"source": "from", "target": "to"}):
+    """The answer to "why can A not reach B".
+
+    Attributes
+    ----------
+    source, target
+        The hosts' names (`from` and `to` in JSON).
+    verdict
+        `works` if an echo gets there and its reply gets back, `fails`, or `unknown`.
+    findings
+        Every fault in this pair's way, in the order of the way; for a pair that works, what it works by luck of.
+    repair
+        The changes of all findings together.
+    repair_proven
+        Whether the pair works on a copy of the survey with these changes made.
+    observe
+        What has to be looked at before more can be said.
+    path, path_back
+        The way of the echo and of the reply, hop by hop; beyond a fault, as it would go if that were mended.
+    stopped
+        Where the packet really stops first, in one sentence; None if it does not.
+    """
+
+    source: str
+    target: str
+    verdict: str
+    findings: tuple[Finding, ...]
+    repair: tuple[Change, ...]
+    repair_proven: bool
+    observe: tuple[Evidence, ...]
+    path: tuple[Hop, ...]
+    path_back: tuple[Hop, ...]
+    stopped: str | None = None
+
+
+def why(network: Network, source: str, target: str) -> Why:
+    """Walk an echo from one host to another and the reply back, and say what stands in the way.
+
+    Where a walk is stopped, the fault is noted, mended on a copy of the survey, and the whole echo walked again, until it
+    passes. What turned out not to be needed for that is left out of the answer.
+
+    Parameters
+    ----------
+    network
+        The network as it is.
+    source, target
+        Two different hosts, each by name, IP address or MAC address.
+
+    Raises
+    ------
+    UnknownHost
+        If there is no such host, or the two are one.
+    """
+    one, two = find_host(network, source), find_host(network, target)
+    if one is two:
+        from crossthread.questions.hosts import UnknownHost
+
+        raise UnknownHost(f"{one.name} and {two.name} are the same host; expected two different ones")
+    there, back = _walks(network, one.name, two.name)
+    verdict = all_of((there.arrives, back.arrives))
+    scene = Scene(network)
+    if verdict:
+        luck = [_proxies(scene, walk) for walk in (there, back)]
+        found = tuple({f.says: f for part in luck for f in part}.values())
+        return Why(
+            one.name, two.name, "works", found, (), False, (), path_of(network, one, there), path_of(network, two, back)
+        )
+    if verdict is None:
+        contested = [c for walk in (there, back) for c in walk.contests]
+        told = [routing_rules.several_answer(scene, asker, wanted) for asker, wanted in contested]
+        return Why(
+            source=one.name,
+            target=two.name,
+            verdict="unknown",
+            findings=tuple(finding for finding in told if finding is not None),
+            repair=(),
+            repair_proven=False,
+            observe=gaps(scene, [there, back]),
+            path=path_of(network, one, there),
+            path_back=path_of(network, two, back),
+        )
+    findings, mended = _mend(network, one.name, two.name)
+    findings = _needed(network, one.name, two.name, findings) if mended is not None else findings
+    repair = merge(change for finding in findings for change in finding.repair)
+    final = Network(apply_changes(network.survey, repair))
+    last_there, last_back = _walks(final, one.name, two.name)
+    stop = there.stop if there.arrives is not True else back.stop
+    return Why(
+        source=one.name,
+        target=two.name,
+        verdict=VERDICTS[verdict],
+        findings=tuple(findings),
+        repair=repair,
+        repair_proven=bool(repair) and bool(last_there.arrives) and bool(last_back.arrives),
+        observe=gaps(Scene(final), [last_there, last_back]),
+        path=path_of(final, _host(final, one.name), last_there, findings),
+        path_back=path_of(final, _host(final, two.name), last_back, findings),
+        stopped=_sentence(stop, back=there.arrives is True),
+    )
+
+
+def merge(changes: Any) -> tuple[Change, ...]:
+    """Changes in their order, with several edits of one row taken together; the later value of a cell wins."""
+    merged: dict[tuple[Any, ...], Change] = {}
+    for change in changes:
+        key = (change.table, tuple(sorted((c, str(v)) for c, v in change.key.items())), change.delete)
+        if key in merged:
+            change = msgspec.structs.replace(change, cells={**merged[key].cells, **change.cells})  # noqa: PLW2901
+        merged[key] = change
+    return tuple(merged.values())
+
+
+def _host(network: Network, name: str) -> Station:
+    return network.stations.hosts[name.casefold()]
+
+
+def _walks(network: Network, source: str, target: str) -> tuple[Walk, Walk]:
+    forwarding = Forwarding(network)
+    one, two = _host(network, source), _host(network, target)
+    return forwarding.send(one, two), forwarding.send(two, one)
+
+
+def _mend(network: Network, source: str, target: str) -> tuple[list[Finding], Network | None]:
+    """Walk, note what stops the packet, mend it on a copy, and walk again; the copy is None if that gets nowhere."""
+    findings: list[Finding] = []
+    now = network
+    for _ in range(_ROUNDS):
+        there, back = _walks(now, source, target)
+        if there.arrives is not False and back.arrives is not False:
+            return findings, now
+        failed = there if there.arrives is False else back
+        goal = target if failed is there else source
+        stop = failed.stop
+        found = explain(Scene(now), stop, _host(now, goal), failed is back) if stop is not None else []
+        fresh = [f for f in found if (f.rule, f.subjects) not in {(g.rule, g.subjects) for g in findings}]
+        findings += fresh
+        changes = [change for finding in fresh for change in finding.repair]
+        if not changes:
+            break
+        now = Network(apply_changes(now.survey, changes))
+    return findings, None
+
+
+def _needed(network: Network, source: str, target: str, findings: list[Finding]) -> list[Finding]:
+    """Leave out each finding without whose mend the pair works just as well."""
+    kept = list(findings)
+    for finding in reversed(findings):
+        rest = [other for other in kept if other is not finding]
+        changes = merge(change for other in rest for change in other.repair)
+        there, back = _walks(Network(apply_changes(network.survey, changes)), source, target)
+        if there.arrives is not False and back.arrives is not False:
+            kept = rest
+    return kept
+
+
+def _proxies(scene: Scene, walk: Walk) -> list[Finding]:
+    found = [
+        routing_rules.proxy_arp_hides(scene, leg.receiver, leg.sender, leg.target) for leg in walk.legs if leg.proxy
+    ]
+    return [finding for finding in found if finding is not None]
+
+
+_REASONS = {
+    "address": "{station} has no IP address",
+    "family": "the two hosts have no kind of IP address in common",
+    "broadcast": "{target} is the broadcast address of the subnet that {station} believes to be in",
+    "gateway": "{station} has no gateway for {target}",
+    "gateway-outside": "the gateway {target} is outside the subnet of {station}",
+    "silent": "{station} asks for {target} and gets no answer",
+    "deaf-host": "{station}, which was asked to pass the packet on, is a host and does not",
+    "routing": "{station} does not forward packets",
+    "route": "{station} has no route to {target}",
+    "loop": "the packet to {target} comes back to {station} and goes round",
+    "unknown": "what {station} does was not observed",
+}
+
+
+def _sentence(stop: Stop | None, back: bool) -> str | None:
+    if stop is None:
+        return None
+    station = stop.station.name if stop.station.is_host else f"{stop.station.device} ({stop.station.name})"
+    says = _REASONS[stop.reason].format(station=station, target=stop.target)
+    return f"the reply stops on its way back: {says}" if back else says

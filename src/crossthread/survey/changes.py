@@ -1,0 +1,120 @@
+"""Changes: edits of a survey, what a repair consists of and what a rehearsal takes."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any
+
+import msgspec
+
+from crossthread.survey.problems import Problem, SurveyError
+from crossthread.survey.single import cell_text
+from crossthread.survey.survey import Survey
+from crossthread.survey.tables import TABLES, Row, Tree, TreePort, folded
+
+_MOVES_TREES = {
+    "ports": {"admin", "oper", "lag", "speed", "mode", "allowed", "pvid"},
+    "neighbors": {"neighbor", "neighbor_chassis", "neighbor_port"},
+    "trees": {"priority", "protocol", "vlans", "region", "address"},
+    "tree_ports": {"cost", "priority", "number", "edge", "guard"},
+}
+"""Columns on which the spanning tree depends: once one is changed, the observed roles and states are of the past."""
+
+
+class Change(msgspec.Struct, frozen=True, omit_defaults=True, rename={"cells": "set"}):
+    """One edit: set some cells of the row with this key, or delete it; a key that is not there adds a row."""
+
+    table: str
+    key: dict[str, Any]
+    cells: dict[str, Any] = {}
+    delete: bool = False
+
+    def __str__(self) -> str:
+        key = " ".join(str(value) for value in self.key.values())
+        if self.delete:
+            return f"{self.table} {key}: delete"
+        return f"{self.table} {key}: " + ", ".join(f"{column} = {value}" for column, value in self.cells.items())
+
+
+def apply_changes(survey: Survey, changes: Iterable[Change]) -> Survey:
+    """Make a copy of a survey with some changes made, in their order.
+
+    Spanning-tree roles and states that were observed before a change on which they depend are dropped from the copy,
+    so that they are computed afresh.
+
+    Raises
+    ------
+    SurveyError
+        For a table, column or value that the format does not know; all problems at once.
+    """
+    tables: dict[str, dict[int, Row | None]] = {}
+    problems: list[Problem] = []
+    stale = False
+    added: dict[str, list[Row]] = {}
+    for number, change in enumerate(changes, 1):
+        label = f"change {number}"
+        record = TABLES.get(change.table)
+        if record is None:
+            problems.append(Problem(label, f"expected a table of a survey: {', '.join(TABLES)}", value=change.table))
+            continue
+        key = _read(record, change.key, label, problems)
+        wanted = _read(record, change.cells, label, problems)
+        rows = survey.table(change.table)
+        edits = tables.setdefault(change.table, {})
+        extra = added.setdefault(change.table, [])
+        current = [edits.get(n, row) for n, row in enumerate(rows)] + list(extra)
+        hits = [n for n, row in enumerate(current) if row is not None and _fits(row, key)]
+        if change.table == "gateways" and not hits and not change.delete:
+            hits = [n for n, row in enumerate(current) if row is not None and _fits(row, {**key, "address": None})]
+        stale = stale or bool(_MOVES_TREES.get(change.table, set()) & set(change.cells))
+        for n in hits:
+            row = current[n]
+            fresh = None if change.delete or row is None else msgspec.structs.replace(row, **wanted)
+            if n < len(rows):
+                edits[n] = fresh
+            else:
+                extra[n - len(rows)] = fresh if fresh is not None else extra[n - len(rows)]
+        if not hits and not change.delete:
+            cells = {**key, **wanted}
+            missing = [c for c, (_, must) in record.columns().items() if must and c not in cells]
+            if missing:
+                problems.append(Problem(label, f"a new row of {change.table} also needs {', '.join(missing)}"))
+            else:
+                extra.append(record(**cells))
+    if problems:
+        raise SurveyError(problems)
+    fresh_tables: dict[str, Any] = {}
+    for name, edits in tables.items():
+        kept = [edits.get(n, row) for n, row in enumerate(survey.table(name))]
+        fresh_tables[name] = tuple(row for row in [*kept, *added[name]] if row is not None)
+    if stale:
+        ports: tuple[TreePort, ...] = fresh_tables.get("tree_ports", survey.tree_ports)
+        trees: tuple[Tree, ...] = fresh_tables.get("trees", survey.trees)
+        fresh_tables["tree_ports"] = tuple(msgspec.structs.replace(p, role=None, state=None) for p in ports)
+        unseen = {"root_priority": None, "root_address": None, "root_cost": None, "root_port": None}
+        fresh_tables["trees"] = tuple(msgspec.structs.replace(t, **unseen) for t in trees)
+    tables_now = {name: fresh_tables.get(name, survey.table(name)) for name in TABLES}
+    return Survey(info=survey.info, **tables_now)
+
+
+def _read(record: type[Row], given: dict[str, Any], label: str, problems: list[Problem]) -> dict[str, Any]:
+    columns = record.columns()
+    found: dict[str, Any] = {}
+    for column, value in given.items():
+        if column not in columns:
+            says = f"{record.TABLE} has no such column; expected one of {', '.join(columns)}"
+            problems.append(Problem(label, says, column=column))
+            continue
+        kind, must = columns[column]
+        try:
+            text = cell_text(value)
+            if must and not text:
+                raise ValueError
+            found[column] = kind.read(text) if text.strip() else None
+        except ValueError:
+            problems.append(Problem(label, f"expected {kind.expected}", column=column, value=str(value)))
+    return found
+
+
+def _fits(row: Row, key: dict[str, Any]) -> bool:
+    return all(folded(c, getattr(row, c)) == folded(c, value) for c, value in key.items())
