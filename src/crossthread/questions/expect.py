@@ -119,7 +119,7 @@ class Expected:
         """The VID in an interface's name, such as 30 in `vlan30` or `up1.30`, if it is a VLAN of this network."""
         if station.is_host:
             return None
-        found = re.search(r"(?:^|[^0-9])(?:vlan[^0-9]*|\.)(\d{1,4})$", station.name.casefold())
+        found = re.search(r"(?:vlan[^0-9]*|\.)(\d{1,4})$", station.name.casefold())
         if found is None or not self._network.fabric.known >> int(found[1]) & 1:
             return None
         return int(found[1])

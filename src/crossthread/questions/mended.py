@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import heapq
 from collections import defaultdict
+from collections.abc import Sequence
 from typing import NamedTuple
 
 import msgspec
@@ -25,22 +26,22 @@ from crossthread.questions.rules import link as link_rules
 from crossthread.questions.rules import port as port_rules
 from crossthread.questions.scene import Scene
 
-_NEVER = 1000
-"""More changes than any repair has: the price of what no change of ours can mend."""
+_AGAINST_EVIDENCE = 3
+"""What a step against the evidence counts for: as much as three changes more."""
 
 
 class Cost(NamedTuple):
     """What a way costs; compared in this order."""
 
-    changes: int
-    doubts: int
-    """Steps against the evidence: a VLAN that the station's subnet does not live in, a leak."""
+    price: int
+    """Rows to edit, and what was added for steps against the evidence: a VLAN that the station's subnet does not live
+    in, a leak between two VLANs."""
     observations: int
     hops: int
 
     def plus(self, other: Cost) -> Cost:
         """The sum."""
-        return Cost(*(a + b for a, b in zip(self, other, strict=True)))
+        return Cost(self.price + other.price, self.observations + other.observations, self.hops + other.hops)
 
 
 class Step(msgspec.Struct, frozen=True):
@@ -50,18 +51,20 @@ class Step(msgspec.Struct, frozen=True):
     findings: tuple[Finding, ...] = ()
 
 
-FREE = Step(Cost(0, 0, 0, 0))
-
-
-def _step(findings: list[Finding | None], doubts: int = 0, observations: int = 0, hops: int = 0) -> Step:
+def _step(findings: Sequence[Finding | None], doubts: int = 0, observations: int = 0, hops: int = 0) -> Step:
     real = tuple(finding for finding in findings if finding is not None)
     changes = sum(max(1, _edits(finding)) if finding.repair else 3 for finding in real)
-    return Step(Cost(changes, doubts, observations, hops), real)
+    return Step(Cost(changes + _AGAINST_EVIDENCE * doubts, observations, hops), real)
 
 
 def _edits(finding: Finding) -> int:
-    """How many rows somebody has to edit; what will only be observed afterwards does not count."""
-    return sum(1 for change in finding.repair if set(change.cells) - {"oper", "link"} or change.delete)
+    """How many ports, interfaces or other things somebody has to edit; what will only be observed does not count."""
+    edited = set()
+    for change in finding.repair:
+        if set(change.cells) - {"oper", "link"} or change.delete:
+            key = {column: str(value) for column, value in change.key.items() if column != "address"}
+            edited.add((change.table, *key.values()))
+    return len(edited)
 
 
 class Search:
@@ -122,7 +125,7 @@ class Search:
             for _, node, _, sure in self._fabric.cross(Crossing(near, far, adjacency), at.vid):
                 back = self._fabric.cross(Crossing(far, near, adjacency), node.vid)
                 if node.vid != at.vid and any(other == at for _, other, _, _ in back):
-                    found.append((node, Step(Cost(0, 1, int(not sure), 1))))
+                    found.append((node, _step((), 1, int(not sure), 1)))
         return found
 
     def _around(self, device: str) -> list[tuple[Adjacency, End, End]]:

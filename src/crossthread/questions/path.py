@@ -47,20 +47,19 @@ class Hop(msgspec.Struct, frozen=True, omit_defaults=True):
     faults: tuple[str, ...] = ()
 
 
-def path_of(network: Network, source: Station, walk: Walk, findings: Sequence[Finding] = ()) -> tuple[Hop, ...]:
-    """The hops of a walk, each with the findings that stand there."""
-    if not walk.legs:
-        return (_mark(Hop("host", source.name), findings),)
-    hops: list[Hop] = []
+def path_of(
+    network: Network, source: Station, walk: Walk, findings: Sequence[Finding] = (), back: bool = False
+) -> tuple[Hop, ...]:
+    """The hops of a walk, each with the findings that stand there; `back` for the walk of a reply."""
+    hops: list[Hop] = [] if walk.legs else [Hop("host", source.name)]
     for leg in walk.legs:
-        hops.append(_mark(_end_hop(leg.sender, str(leg.target)), findings))
-        hops += [_mark(hop, findings) for hop in _bridges(network, leg)]
+        hops.append(_end_hop(leg.sender, str(leg.target)))
+        hops += _bridges(network, leg)
         if not leg.receiver.is_host:
-            hops.append(_mark(_end_hop(leg.receiver, None), findings))
-    last = walk.legs[-1].receiver
-    if last.is_host:
-        hops.append(_mark(_end_hop(last, None), findings))
-    return tuple(hops)
+            hops.append(_end_hop(leg.receiver, None))
+    if walk.legs and walk.legs[-1].receiver.is_host:
+        hops.append(_end_hop(walk.legs[-1].receiver, None))
+    return _marked(hops, findings, back)
 
 
 def _end_hop(station: Station, asks_for: str | None) -> Hop:
@@ -115,21 +114,35 @@ def _bridge(at: Node, enters: str | None, tag_in: int | None, step: Reached, tag
     return Hop("bridge", at.device, None, enters, step.crossing.near.port, at.vid, tag_in, tag)
 
 
-def _mark(hop: Hop, findings: Sequence[Finding]) -> Hop:
-    here = tuple(dict.fromkeys(f.rule for f in findings if _stands_at(f, hop)))
-    return msgspec.structs.replace(hop, faults=here) if here else hop
+def _marked(hops: list[Hop], findings: Sequence[Finding], back: bool) -> tuple[Hop, ...]:
+    """The hops with the findings that stand at each."""
+    routed: set[str] = set()
+    found = []
+    for hop in hops:
+        first = hop.kind == "gateway" and hop.name not in routed
+        routed |= {hop.name} if first else set()
+        here = [f.rule for f in findings if _stands_at(f, hop, first, back)]
+        found.append(msgspec.structs.replace(hop, faults=tuple(dict.fromkeys(here))) if here else hop)
+    return tuple(found)
 
 
-def _stands_at(finding: Finding, hop: Hop) -> bool:
+def _stands_at(finding: Finding, hop: Hop, first: bool, back: bool) -> bool:
+    """Whether a finding stands at a hop; what concerns a device's routing stands where a packet first comes to it."""
+    if finding.rule in ("route-missing", "route-back-missing") and back != (finding.rule == "route-back-missing"):
+        return False
     for subject in finding.subjects:
         if hop.kind == "host":
-            if subject.host == hop.name and subject.port is None and finding.rule.startswith("host-"):
-                return True
-        elif subject.device == hop.name:
-            if subject.interface is not None:
-                if hop.kind == "gateway" and subject.interface == hop.interface:
-                    return True
-            elif subject.port is None or subject.port in (hop.enters, hop.leaves):
-                if hop.kind == "bridge" or subject.port is None:
-                    return True
+            here = subject.host == hop.name and finding.rule.startswith("host-")
+        elif subject.device != hop.name:
+            here = False
+        elif subject.interface is not None:
+            here = hop.interface == subject.interface
+        elif subject.port is not None:
+            here = subject.port in (hop.enters, hop.leaves)
+        elif subject.vid is not None:
+            here = hop.kind == "bridge" and subject.vid == hop.vid
+        else:
+            here = first
+        if here:
+            return True
     return False

@@ -120,7 +120,7 @@ def why(network: Network, source: str, target: str) -> Why:
         repair_proven=bool(repair) and bool(last_there.arrives) and bool(last_back.arrives),
         observe=gaps(Scene(final), [last_there, last_back]),
         path=path_of(final, _host(final, one.name), last_there, findings),
-        path_back=path_of(final, _host(final, two.name), last_back, findings),
+        path_back=path_of(final, _host(final, two.name), last_back, findings, back=True),
         stopped=_sentence(stop, back=there.arrives is True),
     )
 

@@ -9,7 +9,7 @@ import msgspec
 
 from crossthread.survey.problems import Problem, SurveyError
 from crossthread.survey.single import cell_text
-from crossthread.survey.survey import Survey
+from crossthread.survey.survey import Places, Survey
 from crossthread.survey.tables import TABLES, Row, Tree, TreePort, folded
 
 _MOVES_TREES = {
@@ -84,17 +84,23 @@ def apply_changes(survey: Survey, changes: Iterable[Change]) -> Survey:
     if problems:
         raise SurveyError(problems)
     fresh_tables: dict[str, Any] = {}
+    places = dict(survey.places)
     for name, edits in tables.items():
-        kept = [edits.get(n, row) for n, row in enumerate(survey.table(name))]
-        fresh_tables[name] = tuple(row for row in [*kept, *added[name]] if row is not None)
+        kept = [(n, edits.get(n, row)) for n, row in enumerate(survey.table(name))]
+        fresh_tables[name] = tuple(row for row in [*(row for _, row in kept), *added[name]] if row is not None)
+        if name in places:
+            at = [0 if n in edits else places[name].lines[n] for n, row in kept if row is not None]
+            places[name] = Places(places[name].file, at + [0] * len(added[name]))
     if stale:
         ports: tuple[TreePort, ...] = fresh_tables.get("tree_ports", survey.tree_ports)
         trees: tuple[Tree, ...] = fresh_tables.get("trees", survey.trees)
         fresh_tables["tree_ports"] = tuple(msgspec.structs.replace(p, role=None, state=None) for p in ports)
         unseen = {"root_priority": None, "root_address": None, "root_cost": None, "root_port": None}
         fresh_tables["trees"] = tuple(msgspec.structs.replace(t, **unseen) for t in trees)
+        places.pop("tree_ports", None)
+        places.pop("trees", None)
     tables_now = {name: fresh_tables.get(name, survey.table(name)) for name in TABLES}
-    return Survey(info=survey.info, **tables_now)
+    return Survey(info=survey.info, **tables_now, places=places)
 
 
 def _read(record: type[Row], given: dict[str, Any], label: str, problems: list[Problem]) -> dict[str, Any]:

@@ -57,7 +57,7 @@ class Info(msgspec.Struct, frozen=True):
 
 
 class Places(msgspec.Struct, frozen=True):
-    """Where a table was read: its file, and the line of each row."""
+    """Where a table was read: its file, and the line of each row; 0 for a row that was changed since."""
 
     file: str
     lines: Sequence[int]
@@ -105,7 +105,8 @@ class Survey:
         if id(row) not in self._positions:
             return None
         name, index = self._positions[id(row)]
-        return f"{self.places[name].file}:{self.places[name].lines[index]}"
+        at = self.places[name].lines[index]
+        return f"{self.places[name].file}:{at}" if at else None
 
     def evidence(self, row: Row, *columns: str) -> tuple[Evidence, ...]:
         """What some columns of a row say, as evidence."""

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from ipaddress import ip_interface, ip_network
 from itertools import islice
-from typing import Any
 
 from crossthread.network.names import End
 from crossthread.network.stations import Station
@@ -12,8 +11,7 @@ from crossthread.questions.findings import Finding, Subject, at_port, at_station
 from crossthread.questions.rules.link import like
 from crossthread.questions.scene import Scene, set_gateway, set_port
 from crossthread.survey.changes import Change
-from crossthread.survey.survey import Evidence
-from crossthread.survey.tables import Gateway, Route
+from crossthread.survey.tables import Gateway
 from crossthread.values import NONE, Address, Interface, VlanSet
 
 
@@ -86,14 +84,16 @@ def gateway_vlan_wrong(scene: Scene, gateway: Station, vid: int | None = None) -
     for other in scene.expected.near(gateway.address.ip):
         if other.is_host and other.end and scene.expected.current_vlan(other) == wanted and len(evidence) < 5:
             evidence += scene.evidence(scene.port(other.end), "pvid")
-    return Finding(
-        "gateway-vlan-wrong",
-        "breaks",
-        (at_station(gateway),),
-        f"{_called(gateway)} serves VLAN {row.vid}, but its subnet {gateway.address.network} lives in VLAN {wanted}.",
-        evidence,
-        tuple(set_gateway(s, vid=wanted) for s in _rows_of(scene, gateway)),
-    )
+    changes = [set_gateway(s, vid=wanted) for s in _rows_of(scene, gateway)]
+    says = f"{_called(gateway)} serves VLAN {row.vid}, but its subnet {gateway.address.network} lives in VLAN {wanted}"
+    for holder in scene.network.stations.on_device[gateway.device]:
+        due = scene.expected.vlan(holder)
+        if holder.name != gateway.name and holder.end == gateway.end and holder.row.vid == wanted and due != wanted:
+            says += f"; {_called(holder)}, which holds that tag now, belongs into VLAN {due}"
+            evidence += scene.evidence(holder.row, "vid")
+            changes += [set_gateway(s, vid=due) for s in _rows_of(scene, holder)] if due else []
+            break
+    return Finding("gateway-vlan-wrong", "breaks", (at_station(gateway),), f"{says}.", evidence, tuple(changes))
 
 
 def gateway_port_mode_wrong(scene: Scene, gateway: Station, far: End, vid: int | None = None) -> Finding | None:
@@ -284,7 +284,9 @@ def _add_gateway(scene: Scene, own: Interface, vid: int | None) -> tuple[Change,
         name = f"{gateway.end.port}.{vid}" if gateway.end else f"vlan{vid}"
         cells2: dict[str, object] = {"vid": vid, "admin": "up", "oper": "up", "proxy_arp": "no"}
         if gateway.end:
-            cells2 |= {"port": gateway.end.port, "untagged": "no"}
+            facing = [scene.port(a.far(gateway.end)) for a in scene.adjacencies_at.get(gateway.end, ())]
+            native = any(port is not None and port.pvid == vid for port in facing)
+            cells2 |= {"port": gateway.end.port, "untagged": "yes" if native else "no"}
         return (Change("gateways", {"device": gateway.device, "interface": name, "address": str(own)}, cells2),)
     return ()
 

@@ -75,12 +75,13 @@ def port_vlan_wrong(scene: Scene, host: Station, vid: int | None = None) -> Find
     evidence = scene.evidence(row, "mode", "pvid") + scene.evidence(host.row, "address")
     evidence += _vlan_witnesses(scene, host, wanted)
     now = f"VLAN {row.pvid}" if row.pvid else "no VLAN"
-    where = host.address.network if host.address else "its peers"
+    settled = wanted == scene.expected.vlan(host) and host.address is not None
+    belongs = f"belongs to {host.address.network}, which lives in" if settled and host.address else "would need"
     return Finding(
         "port-vlan-wrong",
         "breaks",
         (at_port(host.end, wanted), at_station(host)),
-        f"{host.end} is in {now}; {host.name} belongs to {where}, which lives in VLAN {wanted}.",
+        f"{host.end} is in {now}; {host.name} {belongs} VLAN {wanted}.",
         evidence,
         (set_port(host.end, pvid=wanted),),
     )

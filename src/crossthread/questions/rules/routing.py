@@ -11,7 +11,7 @@ from crossthread.questions.rules.gateway import gateway_admin_down, gateway_down
 from crossthread.questions.scene import Scene
 from crossthread.survey.changes import Change
 from crossthread.survey.survey import Evidence
-from crossthread.survey.tables import Gateway, Route
+from crossthread.survey.tables import Route
 from crossthread.values import NONE, Address, address
 
 
@@ -66,6 +66,11 @@ def route_missing(scene: Scene, gateway: Station, target: Address, back: bool) -
             wrong = row
             evidence = scene.evidence(row, "next_hop")
             break
+    elsewhere = [row for row in scene.network.routing.routes(device) if row not in routes]
+    for row in () if wrong else elsewhere[:3]:
+        evidence += scene.evidence(row, "next_hop")
+    for station in scene.network.stations.by_address.get(str(hop), ()):
+        evidence += scene.evidence(station.row, "address")
     if goal is not None and hop is not None and out is not None:
         key = {"device": device, "prefix": wrong.prefix if wrong else str(goal)}
         cells = {"interface": out, "origin": "static"}

@@ -1,0 +1,102 @@
+"""The commands."""
+
+from __future__ import annotations
+
+import os
+import sys
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from crossthread.cli.running import FAULTY, emit, load, usage_error
+from crossthread.network import Network
+from crossthread.questions.hosts import UnknownHost
+
+app = typer.Typer(
+    name="crossthread",
+    help="Finds why hosts on a campus switched network cannot reach each other, from what the network says of itself.",
+    no_args_is_help=True,
+    add_completion=False,
+    pretty_exceptions_enable=False,
+    rich_markup_mode=None,
+)
+
+SurveyPath = Annotated[str, typer.Argument(metavar="SURVEY", help="A survey: a folder, or a .json or .json.gz file.")]
+Json = Annotated[bool, typer.Option("--json", help="Print the answer as one JSON object.")]
+
+
+@app.command("map")
+def map_command(survey: SurveyPath, json: Json = False) -> None:
+    """Who is plugged into whom: devices, links port by port, which end told it, what is loose."""
+    from crossthread.faces.map import show_map
+    from crossthread.questions.map import map_network
+
+    emit(map_network(Network(load(survey))), show_map, json)
+
+
+@app.command("why")
+def why_command(
+    survey: SurveyPath,
+    source: Annotated[str, typer.Argument(metavar="A", help="A host: by name, IP address or MAC address.")],
+    target: Annotated[str, typer.Argument(metavar="B", help="Another host.")],
+    json: Json = False,
+) -> None:
+    """Why A does not reach B: the verdict, every fault on the way there and back, the mend, the way hop by hop."""
+    from crossthread.faces.why import show_why
+    from crossthread.questions.why import why
+
+    try:
+        answer = why(Network(load(survey)), source, target)
+    except UnknownHost as error:
+        usage_error(str(error))
+    emit(answer, show_why, json)
+    if answer.verdict != "works":
+        raise typer.Exit(FAULTY)
+
+
+@app.command("matrix")
+def matrix_command(survey: SurveyPath, json: Json = False) -> None:
+    """Who reaches whom: every ordered pair of hosts."""
+    from crossthread.cli.running import progress
+    from crossthread.faces.matrix import show_matrix
+    from crossthread.questions.matrix import matrix
+
+    network = Network(load(survey))
+    with progress("hosts", len(network.survey.hosts)) as advance:
+        answer = matrix(network, advance)
+    emit(answer, show_matrix, json)
+
+
+@app.command("check")
+def check_command(survey: SurveyPath, json: Json = False) -> None:
+    """What is wrong: every host, port, link and gateway against each other, worst first."""
+    from crossthread.faces.check import show_check
+    from crossthread.questions.check import check
+
+    answer = check(Network(load(survey)))
+    emit(answer, show_check, json)
+    if answer.counts["breaks"]:
+        raise typer.Exit(FAULTY)
+
+
+@app.command("demo")
+def demo_command(
+    folder: Annotated[Path, typer.Argument(metavar="FOLDER", help="Where the demo's surveys are written.")] = Path(
+        "crossthread-demo"
+    ),
+    pause: Annotated[bool, typer.Option("--pause", help="Wait for Enter after each step.")] = False,
+) -> None:
+    """A walk through all commands on a made-up museum campus, whose surveys are written for you to edit."""
+    from crossthread.cli.tour import tour
+
+    tour(folder, pause)
+
+
+def main() -> None:
+    """Run the command line; ends the process with its exit status."""
+    try:
+        app(prog_name="crossthread")
+    except BrokenPipeError:  # the reader of our output has gone, as `head` does
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        raise SystemExit(0) from None

@@ -1,0 +1,67 @@
+"""What every command does around its question: reading the survey, printing, exit statuses."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from typing import Any, NoReturn, TypeVar
+
+import typer
+
+from crossthread.survey import Survey, SurveyError, read_survey
+from crossthread.survey.problems import visible
+
+FAULTY, USAGE, UNREADABLE = 1, 2, 3
+"""Exit statuses: something is wrong in the network; with the command; with the input."""
+
+_MANY = 200
+_Answer = TypeVar("_Answer")
+
+
+def load(path: str) -> Survey:
+    """Read a survey; print what was not understood, or every error and end with status 3."""
+    try:
+        survey = read_survey(path)
+    except SurveyError as error:
+        problems = error.problems
+        if len(problems) > 1:
+            typer.echo(f"{visible(path, 200)} cannot be read: {len(problems)} problems.", err=True)
+        for problem in problems:
+            typer.echo(str(problem), err=True)
+        raise typer.Exit(UNREADABLE) from None
+    for notice in survey.notices:
+        typer.echo(f"notice: {notice}", err=True)
+    return survey
+
+
+def usage_error(says: str) -> NoReturn:
+    """End with status 2 and one sentence."""
+    typer.echo(says, err=True)
+    raise typer.Exit(USAGE)
+
+
+def emit(answer: _Answer, face: Callable[[_Answer, Any], None], json: bool) -> None:
+    """Print an answer: as JSON, or by its face."""
+    if json:
+        from crossthread.faces.json import as_json
+
+        print(as_json(answer))
+        return
+    from crossthread.faces.console import console
+
+    face(answer, console())
+
+
+@contextmanager
+def progress(what: str, total: int) -> Iterator[Callable[[], None]]:
+    """A progress bar on standard error for long work, if that is a terminal."""
+    if total < _MANY or not sys.stderr.isatty():
+        yield lambda: None
+        return
+    from rich.console import Console
+    from rich.progress import Progress
+
+    with Progress(console=Console(stderr=True), transient=True) as bar:
+        task = bar.add_task(what, total=total)
+        yield lambda: bar.advance(task)

@@ -1,0 +1,104 @@
+"""The demo's walk: each command on the demo campus, with what to look for."""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import typer
+
+from crossthread.cli.running import emit, load, usage_error
+from crossthread.demo import FAULTS, faulty, healthy
+from crossthread.faces.check import show_check
+from crossthread.faces.console import console, line
+from crossthread.faces.map import show_map
+from crossthread.faces.matrix import show_matrix
+from crossthread.faces.why import show_why
+from crossthread.network import Network
+from crossthread.questions.check import check
+from crossthread.questions.map import map_network
+from crossthread.questions.matrix import matrix
+from crossthread.questions.why import why
+from crossthread.survey import write_survey
+
+_STEPS: list[tuple[str, list[str], str]] = [
+    (
+        "The campus: a museum and its boatyard, ten switches and a router. Each cable stands there once, with each port "
+        "beside its own device, and who told of it.",
+        ["map", "healthy"],
+        "healthy",
+    ),
+    ("All is well: the check finds nothing.", ["check", "healthy"], "healthy"),
+    (
+        "Who reaches whom. Two hosts have only an IPv6 address, so they do not reach those that have only IPv4.",
+        ["matrix", "healthy"],
+        "healthy",
+    ),
+    (
+        "Now the same campus after a bad week. The check names what is wrong, worst first.",
+        ["check", "faulty"],
+        "faulty",
+    ),
+    ("Most of the campus is cut off.", ["matrix", "faulty"], "faulty"),
+    (
+        "The heart: why does the foghorn in the Rope Hall not reach the camera recorder? Not one fault stands in the way "
+        "but several, one behind the other. Each is named, with what was seen and where; then the mends, tried out on a "
+        "copy; then the way, hop by hop.",
+        ["why", "faulty", "foghorn-exhibit", "camera-recorder"],
+        "faulty",
+    ),
+    (
+        "A host is found by its address, too. Here the far end is to blame: the echo arrives, and the reply has no way "
+        "back.",
+        ["why", "faulty", "10.61.20.13", "archive-store"],
+        "faulty",
+    ),
+]
+
+
+def tour(folder: Path, pause: bool) -> None:
+    """Write the demo's surveys and run each command on them, as the command line would.
+
+    Surveys that are already in the folder are kept: they may have been edited.
+    """
+    out = console()
+    for name, make in (("healthy", healthy), ("faulty", faulty)):
+        if (folder / name).exists():
+            out.print(line(f"{folder / name} is already there and kept as it is."))
+            continue
+        try:
+            write_survey(make(), folder / name)
+        except OSError as error:
+            usage_error(f"the demo cannot be written to {folder / name}: {error.strerror}")
+        out.print(line(f"{folder / name} written."))
+    for number, (says, words, survey) in enumerate(_STEPS, 1):
+        out.print()
+        out.rule(line((f"{number} of {len(_STEPS)}", "bold")))
+        out.print(line(says))
+        out.print()
+        typed = [words[0], str(folder / survey), *words[2:]]
+        out.print(line(("$ crossthread " + shlex.join(typed), "bold cyan")))
+        _run(words, load(str(folder / survey)))
+        if pause and number < len(_STEPS):
+            typer.prompt("Enter for the next step", default="", show_default=False, prompt_suffix=" ")
+    out.print()
+    out.rule()
+    out.print(line(f"What was done to {folder / 'faulty'}:"))
+    for fault in FAULTS:
+        out.print(line(f"  - {fault}"))
+    says = "Edit the tables, mend a fault, and ask again. With --json each command answers for programs."
+    out.print(line(says))
+
+
+def _run(words: list[str], survey: Any) -> None:
+    network = Network(survey)
+    questions: dict[str, Callable[[], tuple[Any, Callable[[Any, Any], None]]]] = {
+        "map": lambda: (map_network(network), show_map),
+        "check": lambda: (check(network), show_check),
+        "matrix": lambda: (matrix(network), show_matrix),
+        "why": lambda: (why(network, words[2], words[3]), show_why),
+    }
+    answer, face = questions[words[0]]()
+    emit(answer, face, False)

@@ -1,0 +1,76 @@
+"""The matrix in the terminal: a grid while it fits, a summary beyond."""
+
+from __future__ import annotations
+
+from collections import Counter
+
+from rich.console import Console
+from rich.text import Text
+
+from crossthread.faces.console import MARKS, STYLES, count, line, said, table
+from crossthread.questions.matrix import Matrix
+
+_GRID = 30
+_LISTED = 40
+
+
+def show_matrix(answer: Matrix, out: Console) -> None:
+    """First line: how many pairs work; then who reaches whom."""
+    counts = Counter(verdict for _, _, verdict in answer.reaches)
+    parts: list[object] = [(count(len(answer.reaches), "pair"), "bold"), ": "]
+    for number, verdict in enumerate(("works", "fails", "unknown")):
+        word = {"works": "work", "fails": "fail", "unknown": "unknown"}[verdict]
+        parts += [", " if number else "", (f"{counts[verdict]} {word}", STYLES[verdict] if counts[verdict] else "")]
+    out.print(line(*parts, "."))
+    strangers = 2 * answer.ip_versions.count(4) * answer.ip_versions.count(6)
+    if strangers:
+        says = (
+            f"{strangers} of the failing pairs have no kind of IP address in common: one has IPv4 only, one IPv6 only."
+        )
+        out.print(line((says, "dim")))
+    if not answer.reaches:
+        return
+    out.print()
+    if len(answer.hosts) <= _GRID:
+        _grid(answer, out)
+    else:
+        _rows(answer, out)
+
+
+def _grid(answer: Matrix, out: Console) -> None:
+    verdicts = {(a, b): verdict for a, b, verdict in answer.reaches}
+    width = min(max(len(name) for name in answer.hosts), 34)
+    versions = dict(zip(answer.hosts, answer.ip_versions, strict=True))
+    numbers = range(1, len(answer.hosts) + 1)
+    for digits in ([n // 10 or " " for n in numbers], [n % 10 for n in numbers]):
+        out.print(Text(" " * (width + 5) + "".join(f" {digit}" for digit in digits), style="bold"))
+    for number, one in enumerate(answer.hosts, 1):
+        row = said(one[:width].ljust(width)) + Text(f" {number:>2}  ", style="bold")
+        for two in answer.hosts:
+            verdict = verdicts.get((one, two))
+            if {versions[one], versions[two]} == {4, 6}:
+                row.append(" –", style="dim")
+                continue
+            row.append(f" {MARKS[verdict]}" if verdict else " ·", style=STYLES[verdict] if verdict else "dim")
+        out.print(row)
+    out.print()
+    out.print(
+        line(
+            ("Rows are senders, columns receivers: ", "dim"),
+            ("✓ works  ✗ fails  ? unknown  – no kind of address in common", "dim"),
+        )
+    )
+
+
+def _rows(answer: Matrix, out: Console) -> None:
+    per_host: dict[str, Counter[str]] = {name: Counter() for name in answer.hosts}
+    for one, _, verdict in answer.reaches:
+        per_host[one][verdict] += 1
+    worst = sorted(answer.hosts, key=lambda name: (per_host[name]["works"], name))
+    listed = table("host", "works", "fails", "unknown", right=("works", "fails", "unknown"))
+    for name in worst[:_LISTED]:
+        counted = per_host[name]
+        listed.add_row(said(name), *(str(counted[verdict]) for verdict in ("works", "fails", "unknown")))
+    out.print(listed)
+    if len(worst) > _LISTED:
+        out.print(line((f"… and {len(worst) - _LISTED} hosts that do better; --json has every pair.", "dim")))

@@ -1,0 +1,83 @@
+"""The answer to "why" in the terminal: verdict and reason first, then faults, mend, and the way."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from rich.console import Console
+from rich.text import Text
+
+from crossthread.faces.console import MARKS, STYLES, count, line, paragraph, said, table
+from crossthread.faces.findings import describe, show_findings
+from crossthread.questions.path import Hop
+from crossthread.questions.why import Why
+
+
+def show_why(answer: Why, out: Console) -> None:
+    """Print an answer."""
+    out.print(_verdict(answer))
+    if answer.findings:
+        out.print()
+        if answer.verdict == "fails":
+            out.print(line(("In the way, in the order of the way:", "bold")))
+        elif answer.verdict == "works":
+            out.print(line(("It works, but:", "bold")))
+        else:
+            out.print(line(("What makes it uncertain:", "bold")))
+        show_findings(answer.findings, out)
+    if answer.observe:
+        out.print()
+        out.print(line(("To settle it, look at:", "bold")))
+        for fact in answer.observe:
+            key = " ".join(str(part) for part in fact.key.values())
+            paragraph(out, said(f"{fact.column} of {key} ({fact.table}.csv)"), 3)
+    if answer.repair:
+        out.print()
+        proof = "proven on a copy: the echo arrives and the reply comes back" if answer.repair_proven else "not proven"
+        out.print(line(("All mends together", "bold"), f" ({proof}):"))
+        for change in answer.repair:
+            paragraph(out, said(describe(change)), 3)
+    _way(f"The way from {answer.source} to {answer.target}", answer.path, out)
+    _way(f"The way back from {answer.target} to {answer.source}", answer.path_back, out)
+    if any(hop.faults for hop in (*answer.path, *answer.path_back)):
+        out.print()
+        out.print(line(("✗ marks where a fault stands; beyond it, the way as it goes once that is mended.", "dim")))
+
+
+def _verdict(answer: Why) -> Text:
+    mark, style = MARKS[answer.verdict], STYLES[answer.verdict]
+    one, two = answer.source, answer.target
+    if answer.verdict == "works":
+        return line((f"{mark} {one} reaches {two}", style), ": the echo arrives and the reply comes back.")
+    if answer.verdict == "unknown":
+        missing = (
+            count(len(answer.observe), "fact") + " that it turns on " + ("was" if len(answer.observe) == 1 else "were")
+        )
+        return line((f"{mark} Whether {one} reaches {two} is unknown", style), f": {missing} not observed.")
+    faults = count(len(answer.findings), "fault")
+    stands = "stands" if len(answer.findings) == 1 else "stand"
+    why = f" ({answer.stopped})" if answer.stopped else ""
+    return line((f"{mark} {one} does not reach {two}", style), f": {faults} {stands} in the way{why}.")
+
+
+def _way(title: str, hops: Sequence[Hop], out: Console) -> None:
+    out.print()
+    out.print(line((title + ":", "bold")))
+    listed = table("", "", "at", "comes in", "VLAN", "goes out", "")
+    for number, hop in enumerate(hops, 1):
+        mark = Text("✗", style="bold red") if hop.faults else Text(" ")
+        name = f"{hop.name} ({hop.interface})" if hop.interface else hop.name
+        note = ", ".join(hop.faults) if hop.faults else ""
+        asks = f"asks for {hop.asks_for}" if hop.asks_for else ""
+        listed.add_row(
+            Text(f"{number:>4}"), mark, said(name), _wire(hop.enters, hop.tag_in),
+            Text(str(hop.vid) if hop.vid else ""), _wire(hop.leaves, hop.tag_out),
+            said("; ".join(part for part in (note, asks) if part), "red" if hop.faults else "dim"),
+        )  # fmt: skip
+    out.print(listed)
+
+
+def _wire(port: str | None, tag: int | None) -> Text:
+    if port is None:
+        return Text("")
+    return said(port) + Text(f" tag {tag}" if tag else " untagged", style="dim")
