@@ -11,7 +11,7 @@ import typer
 
 from crossthread.cli.running import FAULTY, emit, load, usage_error
 from crossthread.network import Network
-from crossthread.questions.hosts import UnknownHost
+from crossthread.questions.hosts import UnknownHostError
 
 app = typer.Typer(
     name="crossthread",
@@ -48,7 +48,7 @@ def why_command(
 
     try:
         answer = why(Network(load(survey)), source, target)
-    except UnknownHost as error:
+    except UnknownHostError as error:
         usage_error(str(error))
     emit(answer, show_why, json)
     if answer.verdict != "works":

@@ -25,8 +25,8 @@ from crossthread.survey import write_survey
 
 _STEPS: list[tuple[str, list[str], str]] = [
     (
-        "The campus: a museum and its boatyard, ten switches and a router. Each cable stands there once, with each port "
-        "beside its own device, and who told of it.",
+        "The campus: a museum and its boatyard, ten switches and a router. Each cable stands there once, with each "
+        "port beside its own device, and who told of it.",
         ["map", "healthy"],
         "healthy",
     ),

@@ -49,9 +49,9 @@ def table(*columns: str, right: tuple[str, ...] = ()) -> Table:
 
 def paragraph(out: Console, text: Text, indent: int) -> None:
     """Print a text folded to the width, every line indented."""
-    from rich.padding import Padding
-
-    out.print(Padding(text, (0, 0, 0, indent), expand=False))
+    for part in text.wrap(out, out.width - indent):
+        part.rstrip()
+        out.print(Text(" " * indent).append_text(part))
 
 
 def count(number: int, one: str, many: str | None = None) -> str:

@@ -33,8 +33,8 @@ class Stop(msgspec.Struct, frozen=True):
     """Where a packet gets no further, and why."""
 
     reason: str
-    """`address`, `family`, `broadcast`, `gateway`, `gateway-outside`, `silent`, `deaf-host`, `routing`, `route`, `loop`,
-    `unknown`."""
+    """`address`, `family`, `broadcast`, `gateway`, `gateway-outside`, `silent`, `deaf-host`, `routing`, `route`,
+    `loop` or `unknown`."""
     station: Station
     target: Address | None = None
     candidates: tuple[Station, ...] = ()
@@ -97,7 +97,8 @@ class Forwarding:
                     return Walk(False, (), Stop("address", host))
                 return Walk(None, (), Stop("unknown", host), ((host.row, "address"),))
         own, goal = source.address, target.address
-        assert own is not None and goal is not None
+        assert own is not None
+        assert goal is not None
         if own.version != goal.version:
             return Walk(False, (), Stop("family", target, goal.ip))
         if goal.ip in own.network:
@@ -118,7 +119,7 @@ class Forwarding:
         """Who answers when a station asks for an address: the station, whether by proxy, and how surely."""
         found = []
         for station in self._stations.by_address.get(str(wanted), ()):
-            if station is not sender and not (sender.row == station.row):
+            if station is not sender and sender.row != station.row:
                 found.append((station, False, self.resolves(sender, station)))
         for station in self._stations.proxies:
             if station.device == sender.device and not sender.is_host:
@@ -179,7 +180,8 @@ class Forwarding:
 
     def _forward(self, gateway: Station, target: Station, seen: tuple[tuple[str, str | None], ...]) -> Walk:
         """Let a device forward a packet that one of its interfaces took."""
-        assert target.address is not None and isinstance(gateway.row, Gateway)
+        assert target.address is not None
+        assert isinstance(gateway.row, Gateway)
         goal, device, table = target.address.ip, gateway.device, gateway.row.table
         on = self._routing.on(device)
         if on is False:

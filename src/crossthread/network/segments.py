@@ -1,7 +1,7 @@
 """Broadcast domains as they are: a directed graph over (device, VID).
 
-A frame that leaves (sw-1, 10) untagged may arrive in (sw-2, 20). Native mismatches, leaks between VLANs and one-way links
-are edges like any other, and need no special case.
+A frame that leaves (sw-1, 10) untagged may arrive in (sw-2, 20). Native mismatches, leaks between VLANs and one-way
+links are edges like any other, and need no special case.
 """
 
 from __future__ import annotations
@@ -55,6 +55,7 @@ class Fabric:
         self._names = names
         self.adjacencies = adjacencies
         self._memberships: dict[End, Membership] = {}
+        self._exists: dict[str, Bounds] = {}
         self._forwarding: dict[End, Bounds] = {}
         self._floods: dict[Node, dict[Node, Reached]] = {}
         self.trees = Trees(survey, names, adjacencies, self.carried)
@@ -88,12 +89,12 @@ class Fabric:
 
     def exists(self, device: str) -> Bounds:
         """The VIDs that exist and are active on a device; all where its VLANs were not listed."""
-        rows = self.vlan_rows.get(device)
-        if not rows:
-            return EVERYTHING
-        sure = sum(1 << vid for vid, row in rows.items() if row.state == "active")
-        possible = sum(1 << vid for vid, row in rows.items() if row.state != "suspended")
-        return Bounds(sure, possible)
+        if device not in self._exists:
+            rows = self.vlan_rows.get(device, {})
+            sure = sum(1 << vid for vid, row in rows.items() if row.state == "active")
+            possible = sum(1 << vid for vid, row in rows.items() if row.state != "suspended")
+            self._exists[device] = Bounds(sure, possible) if rows else EVERYTHING
+        return self._exists[device]
 
     def forwarding(self, end: End) -> Bounds:
         """The VIDs for which the port forwards: they exist on its device, and the spanning tree lets them."""

@@ -42,10 +42,16 @@ class Trees:
         for port in survey.tree_ports:
             device = names.device(port.device) or port.device
             self.ports[End(device, names.port(device, port.port) or port.port), port.instance] = port
+        self._instances: dict[str, dict[int, Bounds]] = {}
         self._roles: dict[int, dict[End, spanning.Role]] = {}
 
     def instances(self, device: str) -> dict[int, Bounds]:
         """The instances a device takes part in, each with the VIDs that follow it."""
+        if device not in self._instances:
+            self._instances[device] = self._find_instances(device)
+        return self._instances[device]
+
+    def _find_instances(self, device: str) -> dict[int, Bounds]:
         rows = self.bridges.get(device, [])
         found = {}
         for row in rows:

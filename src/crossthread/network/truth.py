@@ -65,7 +65,7 @@ class Bounds(NamedTuple):
         return Bounds(self.sure & ~other.possible, self.possible & ~other.sure)
 
     def when(self, condition: Truth) -> Bounds:
-        """This set if the condition holds, else the empty set."""
+        """The same set if the condition holds, else the empty set."""
         if condition:
             return self
         return NOTHING if condition is False else Bounds(0, self.possible)

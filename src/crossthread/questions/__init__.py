@@ -1,0 +1,1 @@
+"""Questions to a network; each answer is plain data."""

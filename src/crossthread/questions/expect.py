@@ -1,8 +1,8 @@
 """What a setting most likely should be, by the evidence of everything around it.
 
-Nobody may have written a plan, but a network says most things several times: a subnet's VLAN is said by its gateway's tag, by
-the ports of its hosts and often by the interface's name; its prefix length by every host and gateway in it. Here
-they vote.
+Nobody may have written a plan, but a network says most things several times: a subnet's VLAN is said by its gateway's
+tag, by the ports of its hosts and often by the interface's name; its prefix length by every host and gateway in it.
+Here they vote.
 """
 
 from __future__ import annotations

@@ -10,7 +10,7 @@ from crossthread.survey.problems import visible
 from crossthread.values import address, parse_mac
 
 
-class UnknownHost(Exception):
+class UnknownHostError(Exception):
     """There is no such host, or it is not clear which; the message is one sentence for a person."""
 
 
@@ -19,7 +19,7 @@ def find_host(network: Network, wanted: str) -> Station:
 
     Raises
     ------
-    UnknownHost
+    UnknownHostError
         If none or several fit; names that come close are suggested.
     """
     hosts = network.stations.hosts
@@ -43,12 +43,13 @@ def find_host(network: Network, wanted: str) -> Station:
         return found[0]
     if found:
         listed = ", ".join(visible(s.name) for s in found)
-        raise UnknownHost(f"several hosts have {visible(wanted)}: {listed}; name one of them")
+        raise UnknownHostError(f"several hosts have {visible(wanted)}: {listed}; name one of them")
     names = {s.name.casefold(): s.name for s in hosts.values()}
     close = [names[name] for name in get_close_matches(wanted.casefold(), names, 3, 0.6)]
     hint = f"; did you mean {' or '.join(map(visible, close))}?" if close else ""
     if not hint and hosts:
-        hint = f"; the survey has {len(hosts)} hosts, such as {', '.join(visible(s.name) for s in list(hosts.values())[:3])}"
-    raise UnknownHost(
+        some = ", ".join(visible(s.name) for s in list(hosts.values())[:3])
+        hint = f"; the survey has {len(hosts)} hosts, such as {some}"
+    raise UnknownHostError(
         f"there is no {kind} “{visible(wanted)}” in this survey{hint if hint else ', which has no hosts'}"
     )

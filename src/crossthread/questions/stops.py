@@ -75,7 +75,7 @@ def _at_host(scene: Scene, stop: Stop, target: Station) -> list[Finding]:
     if not host.is_host:  # a host that was taken for a gateway, or a gateway's own broadcast address
         return _at_router(scene, stop, target, False)
     if stop.reason == "deaf-host":
-        asking = [s for s in scene.expected.users(hop)] if hop is not None else []
+        asking = scene.expected.users(hop) if hop is not None else []
         return _first([partial(host_rules.host_gateway_wrong, scene, s) for s in asking])
     if _mask_misleads(scene, host, target, hop):
         found = host_rules.host_mask_differs(scene, host)
@@ -157,7 +157,7 @@ def _at_router(scene: Scene, stop: Stop, target: Station, back: bool) -> list[Fi
 
 
 def _no_way(scene: Scene, gateway: Station, target: Station, goal: Address, back: bool) -> list[Finding]:
-    """No route to the destination, or one that leads nowhere: is its subnet lost, or only unknown here?"""
+    """Tell whether the destination's subnet is lost, or only this device does not know the way to it."""
     rules: list[Callable[[], Finding | None]] = [partial(host_rules.host_outside_subnet, scene, target)]
     own = [s for s in scene.network.stations.on_device[gateway.device] if s.address is not None]
     for other in scene.network.stations.gateways:

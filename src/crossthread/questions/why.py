@@ -12,7 +12,7 @@ from crossthread.network.stations import Station
 from crossthread.network.truth import Truth, all_of
 from crossthread.questions.findings import Finding
 from crossthread.questions.gaps import gaps
-from crossthread.questions.hosts import find_host
+from crossthread.questions.hosts import UnknownHostError, find_host
 from crossthread.questions.path import Hop, path_of
 from crossthread.questions.rules import routing as routing_rules
 from crossthread.questions.scene import Scene
@@ -62,8 +62,8 @@ class Why(msgspec.Struct, frozen=True, rename={"source": "from", "target": "to"}
 def why(network: Network, source: str, target: str) -> Why:
     """Walk an echo from one host to another and the reply back, and say what stands in the way.
 
-    Where a walk is stopped, the fault is noted, mended on a copy of the survey, and the whole echo walked again, until it
-    passes. What turned out not to be needed for that is left out of the answer.
+    Where a walk is stopped, the fault is noted, mended on a copy of the survey, and the whole echo walked again, until
+    it passes. What turned out not to be needed for that is left out of the answer.
 
     Parameters
     ----------
@@ -74,14 +74,12 @@ def why(network: Network, source: str, target: str) -> Why:
 
     Raises
     ------
-    UnknownHost
+    UnknownHostError
         If there is no such host, or the two are one.
     """
     one, two = find_host(network, source), find_host(network, target)
     if one is two:
-        from crossthread.questions.hosts import UnknownHost
-
-        raise UnknownHost(f"{one.name} and {two.name} are the same host; expected two different ones")
+        raise UnknownHostError(f"{one.name} and {two.name} are the same host; expected two different ones")
     there, back = _walks(network, one.name, two.name)
     verdict = all_of((there.arrives, back.arrives))
     scene = Scene(network)
@@ -106,9 +104,10 @@ def why(network: Network, source: str, target: str) -> Why:
             path_back=path_of(network, two, back),
         )
     findings, mended = _mend(network, one.name, two.name)
-    findings = _needed(network, one.name, two.name, findings) if mended is not None else findings
+    if mended is not None:
+        findings, mended = _needed(network, one.name, two.name, findings, mended)
     repair = merge(change for finding in findings for change in finding.repair)
-    final = Network(apply_changes(network.survey, repair))
+    final = mended if mended is not None else Network(apply_changes(network.survey, repair))
     last_there, last_back = _walks(final, one.name, two.name)
     stop = there.stop if there.arrives is not True else back.stop
     return Why(
@@ -167,16 +166,21 @@ def _mend(network: Network, source: str, target: str) -> tuple[list[Finding], Ne
     return findings, None
 
 
-def _needed(network: Network, source: str, target: str, findings: list[Finding]) -> list[Finding]:
+def _needed(
+    network: Network, source: str, target: str, findings: list[Finding], mended: Network
+) -> tuple[list[Finding], Network]:
     """Leave out each finding without whose mend the pair works just as well."""
+    if len(findings) == 1:
+        return findings, mended
     kept = list(findings)
     for finding in reversed(findings):
         rest = [other for other in kept if other is not finding]
         changes = merge(change for other in rest for change in other.repair)
-        there, back = _walks(Network(apply_changes(network.survey, changes)), source, target)
+        trial = Network(apply_changes(network.survey, changes))
+        there, back = _walks(trial, source, target)
         if there.arrives is not False and back.arrives is not False:
-            kept = rest
-    return kept
+            kept, mended = rest, trial
+    return kept, mended
 
 
 def _proxies(scene: Scene, walk: Walk) -> list[Finding]:

@@ -4,19 +4,12 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Sequence
-from functools import cache
 from itertools import repeat
 from typing import Any
 
 from crossthread.survey.cells import Kind
 from crossthread.survey.problems import Problem, visible
-from crossthread.survey.tables import Row, folded
-
-
-@cache
-def columns_of(record: type[Row]) -> dict[str, tuple[Kind, bool]]:
-    """The columns of a table, worked out once."""
-    return record.columns()
+from crossthread.survey.tables import Row, columns_of, folded
 
 
 class Builder:

@@ -10,7 +10,7 @@ import msgspec
 from crossthread.survey.problems import Problem, SurveyError
 from crossthread.survey.single import cell_text
 from crossthread.survey.survey import Places, Survey
-from crossthread.survey.tables import TABLES, Row, Tree, TreePort, folded
+from crossthread.survey.tables import TABLES, Row, Tree, TreePort, columns_of, folded
 
 _MOVES_TREES = {
     "ports": {"admin", "oper", "lag", "speed", "mode", "allowed", "pvid"},
@@ -76,7 +76,7 @@ def apply_changes(survey: Survey, changes: Iterable[Change]) -> Survey:
                 extra[n - len(rows)] = fresh if fresh is not None else extra[n - len(rows)]
         if not hits and not change.delete:
             cells = {**key, **wanted}
-            missing = [c for c, (_, must) in record.columns().items() if must and c not in cells]
+            missing = [c for c, (_, must) in columns_of(record).items() if must and c not in cells]
             if missing:
                 problems.append(Problem(label, f"a new row of {change.table} also needs {', '.join(missing)}"))
             else:
@@ -104,7 +104,7 @@ def apply_changes(survey: Survey, changes: Iterable[Change]) -> Survey:
 
 
 def _read(record: type[Row], given: dict[str, Any], label: str, problems: list[Problem]) -> dict[str, Any]:
-    columns = record.columns()
+    columns = columns_of(record)
     found: dict[str, Any] = {}
     for column, value in given.items():
         if column not in columns:

@@ -15,7 +15,7 @@ from typing import Any
 from crossthread.survey.building import Builder
 from crossthread.survey.problems import Problem, SurveyError, visible
 from crossthread.survey.survey import FORMAT, Info, Places, Survey
-from crossthread.survey.tables import TABLES
+from crossthread.survey.tables import TABLES, columns_of
 from crossthread.survey.writing import committed
 
 MAX_COLUMNS = 1000
@@ -51,7 +51,7 @@ def _read_folder(folder: Path) -> Survey:
     tables: dict[str, Any] = {}
     places: dict[str, Places] = {}
     files = committed(folder)
-    for name, file in sorted(files.items()):
+    for name in sorted(files):
         stem, _, suffix = name.rpartition(".")
         if suffix == "csv" and stem not in TABLES:
             close = get_close_matches(stem, TABLES, 1)
@@ -179,7 +179,7 @@ def _lines(text: str) -> Iterator[str]:
 
 
 def _header_is_sound(name: str, header: list[str], label: str, problems: list[Problem]) -> bool:
-    required = [c for c, (_, must) in TABLES[name].columns().items() if must]
+    required = [c for c, (_, must) in columns_of(TABLES[name]).items() if must]
     if len(header) > MAX_COLUMNS:
         says = f"{len(header)} columns, expected at most {MAX_COLUMNS}; is this a table of a survey?"
         problems.append(Problem(label, says, 1))

@@ -14,7 +14,7 @@ from crossthread.survey.building import Builder
 from crossthread.survey.problems import Problem, SurveyError, visible
 from crossthread.survey.reading import MAX_COLUMNS, decoded, info_of
 from crossthread.survey.survey import Info, Places, Survey
-from crossthread.survey.tables import TABLES
+from crossthread.survey.tables import TABLES, columns_of
 
 _TOKEN = re.compile(r'"(?:[^"\\]|\\.)*"|[{}\[\]]')
 
@@ -92,7 +92,7 @@ def _table(name: str, rows: Any, lines: list[int], label: str, problems: list[Pr
         else:
             problems.append(Problem(label, f"row {number + 1} of {name}: expected an object", line))
     header = list(dict.fromkeys(column for row in good for column in row))
-    required = [c for c, (_, must) in TABLES[name].columns().items() if must]
+    required = [c for c, (_, must) in columns_of(TABLES[name]).items() if must]
     header += [column for column in required if column not in header]
     if len(header) > MAX_COLUMNS:
         says = f"{len(header)} columns, expected at most {MAX_COLUMNS}; is this a table of a survey?"

@@ -25,6 +25,7 @@ from crossthread.survey.tables import (
     Tree,
     TreePort,
     Vlan,
+    columns_of,
 )
 
 FORMAT = 1
@@ -110,7 +111,7 @@ class Survey:
 
     def evidence(self, row: Row, *columns: str) -> tuple[Evidence, ...]:
         """What some columns of a row say, as evidence."""
-        kinds = type(row).columns()
+        kinds = columns_of(type(row))
         key_columns = type(row).KEY or ("device", "port")
         key = {c: kinds[c][0].show(v) for c in key_columns if (v := getattr(row, c)) is not None}
         source = self.source(row)

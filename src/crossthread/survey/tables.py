@@ -4,9 +4,8 @@ A value of None means "not observed". "Observed: there is none" is `NO_VID` for 
 several may stand, and the word `none` (`crossthread.values.NONE`) for an address or a name.
 """
 
-from __future__ import annotations
-
-from typing import Annotated, Any, ClassVar, get_type_hints
+from functools import cache
+from typing import Annotated, Any, ClassVar
 
 import msgspec
 
@@ -37,20 +36,17 @@ class Row(msgspec.Struct, frozen=True, gc=False):
     TABLE: ClassVar[str] = ""
     KEY: ClassVar[tuple[str, ...]] = ()
 
-    @classmethod
-    def columns(cls) -> dict[str, tuple[cells.Kind, bool]]:
-        """Each column's kind, and whether its cells must not be empty, in the order of the fields."""
-        hints = get_type_hints(cls, include_extras=True)
-        found = {}
-        for name in cls.__struct_fields__[:-1]:
-            hint = hints[name]
-            found[name] = (hint.__metadata__[0], hint.__origin__ in (str, int))
-        return found
-
     @property
     def key(self) -> tuple[Any, ...]:
         """The values of the key columns; texts without regard to case where the format has none."""
         return tuple(folded(column, getattr(self, column)) for column in self.KEY)
+
+
+@cache
+def columns_of(record: type[Row]) -> dict[str, tuple[cells.Kind, bool]]:
+    """Each column's kind, and whether its cells must not be empty, in the order of the fields."""
+    hints = {name: record.__annotations__[name] for name in record.__struct_fields__ if name != "extra"}
+    return {name: (hint.__metadata__[0], hint.__origin__ in (str, int)) for name, hint in hints.items()}
 
 
 def folded(column: str, value: Any) -> Any:

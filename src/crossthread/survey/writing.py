@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import Any
 
 from crossthread.survey.survey import FORMAT, Info, Survey
-from crossthread.survey.tables import TABLES, Row
+from crossthread.survey.tables import TABLES, Row, columns_of
 
 COMMIT = "survey.commit"
 _NEXT = ".next"
@@ -126,7 +126,7 @@ def _info_text(info: Info) -> str:
 
 def _cells(record: type[Row], rows: tuple[Row, ...]) -> tuple[list[str], list[list[str]]]:
     """The header, and the cells of each row: the key columns and those in which anything was observed."""
-    columns = record.columns()
+    columns = columns_of(record)
     used = [n for n in columns if n in record.KEY or any(getattr(row, n) is not None for row in rows)]
     extra = list(dict.fromkeys(name for row in rows for name, _ in getattr(row, "extra", ())))
     body = []
