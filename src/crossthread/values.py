@@ -17,6 +17,7 @@ from ipaddress import (
     ip_address,
     ip_interface,
 )
+from typing import ClassVar
 from weakref import WeakValueDictionary
 
 Address = IPv4Address | IPv6Address
@@ -60,7 +61,7 @@ class VlanSet:
 
     __slots__ = ("__weakref__", "bits")
     bits: int
-    _shared: WeakValueDictionary[int, VlanSet] = WeakValueDictionary()
+    _shared: ClassVar[WeakValueDictionary[int, VlanSet]] = WeakValueDictionary()
 
     def __new__(cls, bits: int = 0) -> VlanSet:
         known = cls._shared.get(bits)

@@ -43,9 +43,9 @@ _STEPS: list[tuple[str, list[str], str]] = [
     ),
     ("Most of the campus is cut off.", ["matrix", "faulty"], "faulty"),
     (
-        "The heart: why does the foghorn in the Rope Hall not reach the camera recorder? Not one fault stands in the way "
-        "but several, one behind the other. Each is named, with what was seen and where; then the mends, tried out on a "
-        "copy; then the way, hop by hop.",
+        "The heart: why does the foghorn in the Rope Hall not reach the camera recorder? Not one fault stands in the "
+        "way but several, one behind the other. Each is named, with what was seen and where; then the mends, tried out "
+        "on a copy; then the way, hop by hop.",
         ["why", "faulty", "foghorn-exhibit", "camera-recorder"],
         "faulty",
     ),

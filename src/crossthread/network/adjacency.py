@@ -66,11 +66,11 @@ def on_a_cycle(adjacencies: Iterable[Adjacency]) -> set[int]:
     order: dict[str, int] = {}
     low: dict[str, int] = {}
     alone: set[int] = set()
-    for root in at:
+    for root, around in at.items():
         if root in order:
             continue
         order[root] = low[root] = len(order)
-        stack = [(root, -1, iter(at[root]))]
+        stack = [(root, -1, iter(around))]
         while stack:
             device, came_by, rest = stack[-1]
             for number, other in rest:

@@ -69,9 +69,9 @@ def _ways(scene: Scene) -> Iterator[Finding]:
             if one is two or one.address is None or two.address is None or one.address.version != two.address.version:
                 continue
             walk = forwarding.send(one, two)
-            if walk.arrives is False and walk.stop is not None:
-                if scene.expected.gateways(one) and scene.expected.gateways(two):
-                    yield from explain(scene, walk.stop, two, False)
+            served = scene.expected.gateways(one) and scene.expected.gateways(two)
+            if walk.arrives is False and walk.stop is not None and served:
+                yield from explain(scene, walk.stop, two, False)
 
 
 def _hosts(scene: Scene) -> Iterator[Finding]:

@@ -153,10 +153,10 @@ def _at_router(scene: Scene, stop: Stop, target: Station, back: bool) -> list[Fi
         ) or _way_between(scene, gateway, [target])
     if choice is not None and stop.candidates:  # the next hop is there but does not answer
         return _way_between(scene, gateway, list(stop.candidates))
-    return _no_way(scene, gateway, target, goal, back)
+    return _no_way(scene, gateway, target, goal, back, stop.reason == "loop")
 
 
-def _no_way(scene: Scene, gateway: Station, target: Station, goal: Address, back: bool) -> list[Finding]:
+def _no_way(scene: Scene, gateway: Station, target: Station, goal: Address, back: bool, looped: bool) -> list[Finding]:
     """Tell whether the destination's subnet is lost, or only this device does not know the way to it."""
     rules: list[Callable[[], Finding | None]] = [partial(host_rules.host_outside_subnet, scene, target)]
     own = [s for s in scene.network.stations.on_device[gateway.device] if s.address is not None]
@@ -166,7 +166,7 @@ def _no_way(scene: Scene, gateway: Station, target: Station, goal: Address, back
             continue
         if goal not in other.address.network:
             rules.append(partial(gateway_rules.gateway_mask_differs, scene, other))
-        elif other in own and other.up is False:
+        elif other.up is False and (other in own or looped):
             return [*Search(scene).down(other)]
     rules.append(partial(routing_rules.route_down, scene, gateway, goal))
     rules.append(partial(_route, scene, gateway, goal, back))

@@ -66,6 +66,8 @@ def apply_changes(survey: Survey, changes: Iterable[Change]) -> Survey:
         hits = [n for n, row in enumerate(current) if row is not None and _fits(row, key)]
         if change.table == "gateways" and not hits and not change.delete:
             hits = [n for n, row in enumerate(current) if row is not None and _fits(row, {**key, "address": None})]
+        if change.table == "gateways" and wanted.get("admin") == "up":
+            wanted.setdefault("oper", "up")  # what was down because it was shut comes up
         stale = stale or bool(_MOVES_TREES.get(change.table, set()) & set(change.cells))
         for n in hits:
             row = current[n]

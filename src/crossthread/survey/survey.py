@@ -71,7 +71,7 @@ class Survey:
     Two surveys are equal if they say the same, wherever they were read from.
     """
 
-    info: Info = Info()
+    info: Info = field(default_factory=Info)
     devices: tuple[Device, ...] = ()
     ports: tuple[Port, ...] = ()
     vlans: tuple[Vlan, ...] = ()

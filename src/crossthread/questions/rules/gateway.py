@@ -73,8 +73,8 @@ def gateway_down(scene: Scene, gateway: Station) -> Finding | None:
 def gateway_vlan_wrong(scene: Scene, gateway: Station, vid: int | None = None) -> Finding | None:
     """A gateway's interface serves another VLAN than the one its subnet lives in.
 
-    Matters: the hosts of its subnet do not find it, and those of the other VLAN may. Confirm: compare the interface's tag
-    with the VLAN of the ports of its hosts.
+    Matters: the hosts of its subnet do not find it, and those of the other VLAN may. Confirm: compare the interface's
+    tag with the VLAN of the ports of its hosts.
     """
     row = _row(gateway)
     wanted = vid or scene.expected.vlan(gateway)
@@ -187,7 +187,8 @@ def gateway_address_wrong(scene: Scene, gateway: Station) -> Finding | None:
     if inside and len(wanted[best]) < 2:
         return None
     users = wanted[best]
-    length = gateway.address.network.prefixlen if inside else users[0].address.network.prefixlen  # type: ignore[union-attr]
+    like_hosts = users[0].address or gateway.address
+    length = (gateway.address if inside else like_hosts).network.prefixlen
     evidence = scene.evidence(gateway.row, "address")
     for host in users[:3]:
         evidence += scene.evidence(host.row, "gateway")
@@ -220,8 +221,8 @@ def gateway_mask_differs(scene: Scene, gateway: Station) -> Finding | None:
         "gateway-mask-differs",
         "breaks",
         (at_station(gateway),),
-        f"{_called(gateway)} has the prefix length {gateway.address.network.prefixlen}, where its hosts in {subnet} have "
-        f"{wanted}.",
+        f"{_called(gateway)} has the prefix length {gateway.address.network.prefixlen}, where its hosts in {subnet} "
+        f"have {wanted}.",
         evidence,
         (set_gateway(gateway, address=f"{gateway.address.ip}/{wanted}"),),
     )

@@ -21,7 +21,8 @@ def _row(host: Station) -> Host:
 def host_link_down(scene: Scene, host: Station) -> Finding | None:
     """The host's own link is down though nobody shut the switch port.
 
-    Matters: the host sends and hears nothing. Confirm: look at the link lamp at the host's socket and at the port's state.
+    Matters: the host sends and hears nothing. Confirm: look at the link lamp at the host's socket and at the port's
+    state.
     """
     port = scene.port(host.end) if host.end else None
     if _row(host).link != "down" or (port is not None and port.admin == "down"):
@@ -157,7 +158,8 @@ def host_mask_differs(scene: Scene, host: Station, length: int | None = None) ->
         "host-mask-differs",
         "breaks",
         (at_station(host),),
-        f"{host.name} has the prefix length {host.address.network.prefixlen}, where the others in {subnet} have {wanted}.",
+        f"{host.name} has the prefix length {host.address.network.prefixlen}, where the others in {subnet} have "
+        f"{wanted}.",
         evidence,
         (set_host(host, address=f"{host.address.ip}/{wanted}"),),
     )

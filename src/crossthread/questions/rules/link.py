@@ -339,6 +339,7 @@ def blocked_by_tree(scene: Scene, adjacency: Adjacency, vid: int) -> Finding | N
         "tree-blocks-vlan",
         "breaks",
         tuple(at_port(end, vid) for end in blocked),
-        f"The spanning tree blocks {' and '.join(map(str, blocked))}, and no link that it leaves open carries VLAN {vid}.",
+        f"The spanning tree blocks {' and '.join(map(str, blocked))}, and no link that it leaves open carries "
+        f"VLAN {vid}.",
         evidence,
     )

@@ -189,7 +189,7 @@ def port_refuses_station(scene: Scene, host: Station) -> Finding | None:
         "port-refuses-station",
         "breaks",
         (at_port(host.end), at_station(host)),
-        f"{host.end} admits {len(listed) - 1} station{'s' if len(listed) > 2 else ''}, and {host.name} is not among them.",
+        f"{host.end} admits only {' '.join(listed[:-1])}; {host.name} has {listed[-1]}.",
         scene.evidence(row, "allowed_macs", "mac_limit", "violation", "violations") + scene.evidence(host.row, "mac"),
         (set_port(host.end, allowed_macs=listed),),
     )

@@ -1,0 +1,94 @@
+"""Networks built from real switches: verdicts equal the pings, and the faults put in are the faults found."""
+
+import unittest
+
+from crossthread import Network, check, matrix, read_survey, why
+from crossthread.survey import Survey
+from crossthread.survey.changes import Change, apply_changes
+from tests.building import LAB, truth_of
+
+VERDICTS = {True: "works", False: "fails"}
+
+
+class RealSwitches(unittest.TestCase):
+    CASES = tuple((truth_of(case), read_survey(case / "survey")) for case in LAB)
+
+    @staticmethod
+    def healthy(truth, survey):
+        undo = [change for fault in reversed(truth["faults"]) for change in fault["undo"]]
+        return apply_changes(
+            survey, [Change(c["table"], c["key"], c.get("set", {}), c.get("delete", False)) for c in undo]
+        )
+
+    def test_there_are_cases(self):
+        self.assertGreaterEqual(len(self.CASES), 5)
+
+    def test_every_stable_pair_is_as_the_pings_were(self):
+        for truth, survey in self.CASES:
+            found = {(a, b): verdict for a, b, verdict in matrix(Network(survey)).reaches}
+            stable = [(a, b, reached) for a, b, reached in truth["reaches"] if reached != "unstable"]
+            self.assertEqual([(a, b, found[a, b]) for a, b, _ in stable], [(a, b, VERDICTS[r]) for a, b, r in stable])
+
+    def test_the_healthy_network_too(self):
+        for truth, survey in self.CASES:
+            healthy = self.healthy(truth, survey)
+            found = {(a, b): verdict for a, b, verdict in matrix(Network(healthy)).reaches}
+            wrong = [
+                (a, b, r) for a, b, r in truth["healthy_reaches"] if r != "unstable" and found[a, b] != VERDICTS[r]
+            ]
+            self.assertEqual(wrong, [])
+
+    def test_the_computed_tree_is_the_observed_one(self):
+        ends = 0
+        for _, survey in self.CASES:
+            trees = Network(survey).fabric.trees
+            for (end, _), row in trees.ports.items():
+                role = trees.compute(0).get(end)
+                if role is not None:
+                    ends += 1
+                    self.assertEqual((end, role.role), (end, row.role))
+        self.assertGreater(ends, 40)
+
+    def test_verdicts_do_not_need_the_observed_states(self):
+        for _, survey in self.CASES:
+            blind = apply_changes(survey, [Change("trees", {"device": row.device, "instance": 0}, {"priority": row.priority})
+                                           for row in survey.trees])  # fmt: skip
+            self.assertTrue(all(row.state is None for row in blind.tree_ports))
+            self.assertEqual(matrix(Network(blind)).reaches, matrix(Network(survey)).reaches)
+
+    def test_why_names_what_was_put_in_and_its_mend_works(self):
+        asked = 0
+        for truth, survey in self.CASES:
+            network = Network(survey)
+            healthy = {(a, b) for a, b, reached in truth["healthy_reaches"] if reached is True}
+            expected = {rule for fault in truth["faults"] for rule in fault["expected_rules"]}
+            expected |= {"host-gateway-missing"}  # of a host that proxy ARP helped along
+            for a, b, reached in truth["reaches"]:
+                if reached is not False or (a, b) not in healthy:
+                    continue
+                asked += 1
+                answer = why(network, a, b)
+                self.assertEqual(answer.verdict, "fails")
+                self.assertTrue(answer.repair_proven, (a, b))
+                self.assertLessEqual({finding.rule for finding in answer.findings}, expected, (a, b))
+                self.assertTrue(all(finding.evidence for finding in answer.findings))
+                mended = Network(apply_changes(survey, answer.repair))
+                self.assertEqual(why(mended, a, b).verdict, "works")
+        self.assertGreater(asked, 100)
+
+    def test_check_finds_nothing_where_nothing_was_put_in(self):
+        for truth, survey in self.CASES:
+            found = check(Network(self.healthy(truth, survey))).findings
+            self.assertEqual([f.says for f in found], [], truth["seed"])
+
+    def test_order_of_rows_does_not_matter(self):
+        for _, survey in self.CASES:
+            turned = Survey(**{
+                name: rows[::-1] if isinstance(rows, tuple) and name not in ("notices", "hosts") else rows
+                for name, rows in survey.__dict__.items() if name in Survey.__dataclass_fields__ and name != "places"
+            })  # fmt: skip
+            self.assertEqual(matrix(Network(turned)).reaches, matrix(Network(survey)).reaches)
+
+
+if __name__ == "__main__":
+    unittest.main()

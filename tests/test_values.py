@@ -1,0 +1,116 @@
+"""VLAN sets, MAC addresses and port names, by example and by law."""
+
+import pickle
+import unittest
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from crossthread import VlanSet
+from crossthread.values import match_port, parse_mac, parse_vid, short_form
+
+VIDS = st.integers(1, 4094)
+SETS = st.sets(VIDS, max_size=60)
+
+
+class VlanSets(unittest.TestCase):
+    def test_written_forms(self):
+        for text, members in [
+            ("1 10-12 30", [1, 10, 11, 12, 30]),
+            ("1,10-12,30", [1, 10, 11, 12, 30]),
+            (" 7 , 5-6 ", [5, 6, 7]),
+            ("4094", [4094]),
+            ("none", []),
+            ("NONE", []),
+        ]:
+            with self.subTest(text):
+                self.assertEqual(list(VlanSet.parse(text)), members)
+        self.assertEqual(len(VlanSet.parse("all")), 4094)
+        self.assertEqual(str(VlanSet.parse("1-4094")), "all")
+        self.assertEqual(str(VlanSet.of([3, 1, 2, 9])), "1-3 9")
+
+    def test_what_is_refused(self):
+        for text in ["", " ", "0", "4095", "1-4095", "5-3", "a", "1-", "-3", "1--3", "1.5", "²", "9" * 5000]:
+            with self.subTest(text[:10]), self.assertRaises(ValueError):
+                VlanSet.parse(text)
+        for vid in ["0", "4095", "-1", "1e3", "", " "]:
+            with self.subTest(vid), self.assertRaises(ValueError):
+                parse_vid(vid)
+
+    @given(SETS, SETS)
+    def test_agrees_with_sets(self, one, two):
+        a, b = VlanSet.of(one), VlanSet.of(two)
+        self.assertEqual(set(a | b), one | two)
+        self.assertEqual(set(a & b), one & two)
+        self.assertEqual(set(a - b), one - two)
+        self.assertEqual((len(a), bool(a)), (len(one), bool(one)))
+        self.assertEqual([vid in a for vid in range(4096)], [vid in one for vid in range(4096)])
+
+    @given(SETS)
+    def test_equal_sets_are_one_object(self, members):
+        first = VlanSet.of(members)
+        self.assertIs(VlanSet.parse(str(first)), first)
+        self.assertIs(VlanSet(first.bits), first)
+        self.assertIs(pickle.loads(pickle.dumps(first)), first)
+
+    def test_cannot_be_changed(self):
+        with self.assertRaises(AttributeError):
+            VlanSet.all().bits = 0
+
+
+class MacAddresses(unittest.TestCase):
+    def test_common_notations(self):
+        for text in [
+            "02:1b:e2:00:4d:8e", "02-1B-E2-00-4D-8E", "021b.e200.4d8e", "021b:e200:4d8e", "021b-e200-4d8e",
+            "021be2-004d8e", "021be2004d8e", "0x021BE2004D8E", "2:1b:e2:0:4d:8e", "02 1b e2 00 4d 8e",
+        ]:  # fmt: skip
+            with self.subTest(text):
+                self.assertEqual(parse_mac(text), "02:1b:e2:00:4d:8e")
+
+    def test_what_is_refused(self):
+        for text in ["", "02:1b:e2:00:4d", "02:1b:e2:00:4d:8g", "02:1b-e2:00:4d:8e", "021b.e200-4d8e", "1" * 11]:
+            with self.subTest(text), self.assertRaises(ValueError):
+                parse_mac(text)
+
+    @given(st.integers(0, 2**48 - 1))
+    def test_one_form_comes_out(self, number):
+        digits = f"{number:012x}"
+        canonical = ":".join(digits[i : i + 2] for i in range(0, 12, 2))
+        self.assertEqual(parse_mac(digits.upper()), canonical)
+        self.assertEqual(parse_mac(canonical), canonical)
+
+
+class PortNames(unittest.TestCase):
+    def test_short_forms(self):
+        for short, long, fits in [
+            ("por1/2", "port1/2", True),
+            ("P1/2", "port1/2", True),
+            ("p 1/2", "port1/2", True),
+            ("port01", "port1", True),
+            ("port1/2", "port1/20", False),
+            ("port1/2", "port2/1", False),
+            ("pt1/2", "port1/2", False),
+            ("1/2", "port1/2", False),
+            ("", "port1", False),
+        ]:
+            with self.subTest(short=short, long=long):
+                self.assertEqual(short_form(short, long), fits)
+
+    def test_evidence_decides(self):
+        known = [("port1", ["uplink", "02:00:00:00:00:01"]), ("port10", []), ("pool10", [])]
+        for name, found in [
+            ("port1", "port1"), ("PORT1", "port1"), ("Uplink", "port1"), ("02:00:00:00:00:01", "port1"),
+            ("por10", "port10"), ("p1", "port1"), ("po10", None), ("port2", None), ("port", None),
+        ]:  # fmt: skip
+            with self.subTest(name):
+                self.assertEqual(match_port(name, known), found)
+
+    @given(st.text("abcxyz", min_size=1, max_size=8), st.integers(0, 99), st.integers(0, 99), st.data())
+    def test_a_beginning_with_the_same_numbers_fits(self, word, one, two, data):
+        cut = data.draw(st.integers(1, len(word)))
+        self.assertTrue(short_form(f"{word[:cut]}{one}/{two}", f"{word}{one}/{two}"))
+        self.assertFalse(short_form(f"{word[:cut]}{one}/{two}", f"{word}{one}/{two + 1}"))
+
+
+if __name__ == "__main__":
+    unittest.main()
