@@ -51,8 +51,8 @@ class RealSwitches(unittest.TestCase):
 
     def test_verdicts_do_not_need_the_observed_states(self):
         for _, survey in self.CASES:
-            blind = apply_changes(survey, [Change("trees", {"device": row.device, "instance": 0}, {"priority": row.priority})
-                                           for row in survey.trees])  # fmt: skip
+            keys = [({"device": row.device, "instance": 0}, {"priority": row.priority}) for row in survey.trees]
+            blind = apply_changes(survey, [Change("trees", key, cells) for key, cells in keys])
             self.assertTrue(all(row.state is None for row in blind.tree_ports))
             self.assertEqual(matrix(Network(blind)).reaches, matrix(Network(survey)).reaches)
 

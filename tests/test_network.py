@@ -3,6 +3,7 @@
 import tempfile
 import unittest
 from pathlib import Path
+from typing import ClassVar
 
 from crossthread import map_network, matrix, why
 from crossthread.network import Forwarding
@@ -134,7 +135,7 @@ class Segments(Case):
         self.assertEqual((there, back, self.echo(network)), (True, False, False))
 
     def test_links_down(self):
-        for column, value in [("admin", "down"), ("oper", "down")]:
+        for column in ("admin", "oper"):
             with self.subTest(column):
                 text = TWO["ports"].replace("sw-b|p1|up|up", f"sw-b|p1|{'down' if column == 'admin' else 'up'}|down")
                 self.assertIs(self.verdict(ports=text), False)
@@ -182,10 +183,13 @@ class SpanningTree(Case):
     PORTS = ports(
         *[f"sw-{x} p{n} trunk none 10" for x in "ab" for n in (1, 3)], "sw-a p2 access 10", "sw-b p2 access 10"
     )
+    TREES = (
+        "device|instance|protocol|priority|address\n"
+        "sw-a|0|rstp|4096|02:00:00:00:00:0a\nsw-b|0|rstp|32768|02:00:00:00:00:0b"
+    )
     STATES = "device|port|instance|role|state|cost|priority|number\n"
 
     def test_observed_states_are_used(self):
-        trees = "device|instance|protocol|priority|address\nsw-a|0|rstp|4096|02:00:00:00:00:0a\nsw-b|0|rstp|32768|02:00:00:00:00:0b"
         for blocked, verdict in [("p3", True), ("p1 p3", False)]:
             states = self.STATES
             for device in "ab":
@@ -193,15 +197,14 @@ class SpanningTree(Case):
                     state = "discarding" if device == "b" and port in blocked.split() else "forwarding"
                     states += f"sw-{device}|{port}|0|designated|{state}|20000|128|{port[1]}\n"
             with self.subTest(blocked):
-                tables = {"neighbors": self.RING, "ports": self.PORTS, "trees": trees, "tree_ports": states}
+                tables = {"neighbors": self.RING, "ports": self.PORTS, "trees": self.TREES, "tree_ports": states}
                 self.assertIs(self.verdict(**tables), verdict)
 
     def test_what_was_not_observed_is_computed_or_unknown(self):
         """Of two parallel links the one with the lower port number stays open; without it a VLAN is cut off."""
-        trees = "device|instance|protocol|priority|address\nsw-a|0|rstp|4096|02:00:00:00:00:0a\nsw-b|0|rstp|32768|02:00:00:00:00:0b"
         states = self.STATES + "".join(f"sw-{x}|p{n}|0|||20000|128|{n}\n" for x in "ab" for n in (1, 2, 3))
         only_3 = self.PORTS.replace("sw-a|p1|up|up|trunk|none|10", "sw-a|p1|up|up|trunk|none|20")
-        tables = {"neighbors": self.RING, "ports": self.PORTS, "trees": trees, "tree_ports": states}
+        tables = {"neighbors": self.RING, "ports": self.PORTS, "trees": self.TREES, "tree_ports": states}
         self.assertIs(self.verdict(**tables), True)
         self.assertIs(self.verdict(**tables | {"ports": only_3}), False)
         found = why(self.network(**TWO | tables | {"ports": only_3}), "a", "b")
@@ -227,7 +230,7 @@ class SpanningTree(Case):
 class Routed(Case):
     """Gateways of all three kinds, on one switch with one router."""
 
-    TABLES = {
+    TABLES: ClassVar = {
         "devices": "device|routing\nsw|yes\nr|yes",
         "neighbors": cabled("sw p9 r e1", "sw p8 r e2"),
         "ports": ports(

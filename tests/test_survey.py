@@ -18,7 +18,7 @@ from hypothesis import strategies as st
 from crossthread import Change, Survey, SurveyError, VlanSet, apply_changes, read_survey, write_survey
 from crossthread.demo import faulty, healthy
 from crossthread.survey import Info
-from crossthread.survey.tables import Host, Neighbor, Port, Vlan
+from crossthread.survey.tables import TABLES, Host, Neighbor, Port, Vlan
 from tests.building import LAB
 
 TEXT = st.text(st.characters(exclude_categories=["Cs"], exclude_characters="\0"), min_size=1, max_size=20)
@@ -77,12 +77,19 @@ class RoundTrip(unittest.TestCase):
                     write_survey(survey, Path(folder) / name)
                     self.assertEqual(read_survey(Path(folder) / name), survey)
 
+    def test_the_format_page_names_every_column(self):
+        page = (Path(__file__).parents[1] / "docs" / "survey.md").read_text(encoding="utf-8")
+        for name, record in TABLES.items():
+            part = page.partition(f"{name}.csv")[2]
+            for column in set(record.__struct_fields__) - {"source", "extra"}:
+                self.assertRegex(part, rf"\b{column}\b", f"{name}: {column}")
+
     def test_other_files_of_the_folder_stay(self):
         with tempfile.TemporaryDirectory() as folder:
             (Path(folder) / "plan.toml").write_text("# mine")
             write_survey(faulty(), folder)
             write_survey(Survey(), folder)
-            self.assertEqual(sorted(os.listdir(folder)), ["plan.toml", "survey.toml"])
+            self.assertEqual(sorted(path.name for path in Path(folder).iterdir()), ["plan.toml", "survey.toml"])
 
     def test_empty_is_not_none(self):
         text = "device,port,pvid,allowed,lag\nsw,p1,,,\nsw,p2,none,none,none\n"
@@ -123,7 +130,7 @@ class Problems(unittest.TestCase):
                 read_survey(folder)
             except SurveyError as error:
                 return [str(problem) for problem in error.problems]
-        self.fail("nothing was refused")
+        raise AssertionError("nothing was refused")
 
     def test_all_in_one_go_each_with_its_place(self):
         found = self.read(
@@ -214,7 +221,9 @@ class Interrupted(unittest.TestCase):
                 outcomes.add(found.hosts[0].host)
                 write_survey(self.NEW, folder)
                 self.assertEqual(read_survey(folder), self.NEW)
-                self.assertEqual(sorted(os.listdir(folder)), ["hosts.csv", "ports.csv", "survey.toml"])
+                self.assertEqual(
+                    sorted(path.name for path in Path(folder).iterdir()), ["hosts.csv", "ports.csv", "survey.toml"]
+                )
         else:
             self.fail("never got through")
         self.assertEqual(outcomes, {"old", "new"})

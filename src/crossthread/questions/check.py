@@ -88,7 +88,9 @@ def _hosts(scene: Scene) -> Iterator[Finding]:
             host_rules.host_gateway_missing(scene, host),
             None if outside or mask else host_rules.host_gateway_outside_subnet(scene, host),
             None if _served_wrongly(scene, host) else host_rules.host_gateway_wrong(scene, host),
-            gateway_rules.gateway_missing(scene, host) if getattr(host.row, "gateway", NONE) != NONE else None,
+            None
+            if outside or getattr(host.row, "gateway", NONE) == NONE
+            else gateway_rules.gateway_missing(scene, host),
             None if outside else port_rules.port_vlan_wrong(scene, host),
             port_rules.port_mode_wrong(scene, host),
             port_rules.port_refuses_station(scene, host),

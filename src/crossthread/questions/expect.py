@@ -28,6 +28,7 @@ class Expected:
     def __init__(self, network: Network) -> None:
         self._network = network
         self._vlan: dict[int, int | None] = {}
+        self._weights: dict[int, dict[int, float]] = {}
         self._length: dict[int, int | None] = {}
 
     @cached_property
@@ -91,6 +92,14 @@ class Expected:
             self._vlan[id(station)] = self._vote_vlan(station)
         return self._vlan[id(station)]
 
+    def doubt(self, station: Station, vid: int) -> int:
+        """How much speaks against a station being in a VLAN: 0 nothing, 1 no more than for it, 3 most."""
+        wanted = self.vlan(station)
+        weights = self._weights.get(id(station), {})
+        if wanted is None or wanted == vid:
+            return 0
+        return 1 if weights.get(vid, 0.0) >= 0.5 * weights.get(wanted, 1.0) else 3
+
     def _vote_vlan(self, station: Station) -> int | None:
         if station.address is None:
             return self.current_vlan(station)
@@ -100,6 +109,7 @@ class Expected:
             for vid, share in self._says_vlan(other):
                 weights[vid] += weight * share
                 count[vid] += 1
+        self._weights[id(station)] = weights
         if not weights:
             return None
         best = max(weights.values())

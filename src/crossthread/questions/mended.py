@@ -26,8 +26,8 @@ from crossthread.questions.rules import link as link_rules
 from crossthread.questions.rules import port as port_rules
 from crossthread.questions.scene import Scene
 
-_AGAINST_EVIDENCE = 3
-"""What a step against the evidence counts for: as much as three changes more."""
+_LEAK = 3
+"""What it counts for to go through a leak between two VLANs: as much as three changes more."""
 
 
 class Cost(NamedTuple):
@@ -54,7 +54,7 @@ class Step(msgspec.Struct, frozen=True):
 def _step(findings: Sequence[Finding | None], doubts: int = 0, observations: int = 0, hops: int = 0) -> Step:
     real = tuple(finding for finding in findings if finding is not None)
     changes = sum(max(1, _edits(finding)) if finding.repair else 3 for finding in real)
-    return Step(Cost(changes + _AGAINST_EVIDENCE * doubts, observations, hops), real)
+    return Step(Cost(changes + doubts, observations, hops), real)
 
 
 def _edits(finding: Finding) -> int:
@@ -125,7 +125,7 @@ class Search:
             for _, node, _, sure in self._fabric.cross(Crossing(near, far, adjacency), at.vid):
                 back = self._fabric.cross(Crossing(far, near, adjacency), node.vid)
                 if node.vid != at.vid and any(other == at for _, other, _, _ in back):
-                    found.append((node, _step((), 1, int(not sure), 1)))
+                    found.append((node, _step((), _LEAK, int(not sure), 1)))
         return found
 
     def _around(self, device: str) -> list[tuple[Adjacency, End, End]]:
@@ -238,7 +238,6 @@ class Search:
         """Every VLAN that a station may be got into, and what that costs."""
         found = []
         base = self.down(station)
-        wanted = self._scene.expected.vlan(station)
         for tap in station.taps:
             if not tap.device:
                 continue
@@ -246,7 +245,7 @@ class Search:
                 step = self._join(station, tap, vid)
                 if step is None:
                     continue
-                doubts = int(wanted is not None and vid != wanted)
+                doubts = self._scene.expected.doubt(station, vid)
                 more = _step([*base, *step.findings], doubts, int(station.up is None) + step.cost.observations)
                 found.append((Node(tap.device, vid), more))
         return found

@@ -130,8 +130,8 @@ def proxy_arp_hides(scene: Scene, gateway: Station, asker: Station, wanted: Addr
         "proxy-arp-hides",
         "risks",
         (at_station(gateway), at_station(asker)),
-        f"{asker.name} asks for {wanted} on its own wire, and only {gateway.device} {gateway.name} answers in its place "
-        "(proxy ARP).",
+        f"{asker.name} asks for {wanted} on its own wire, and only {gateway.device} {gateway.name} answers in its "
+        "place (proxy ARP).",
         scene.evidence(gateway.row, "proxy_arp", "address") + scene.evidence(asker.row, "address"),
     )
 
