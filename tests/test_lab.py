@@ -1,13 +1,43 @@
 """Networks built from real switches: verdicts equal the pings, and the faults put in are the faults found."""
 
+import random
 import unittest
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from crossthread import Network, check, matrix, read_survey, why
 from crossthread.survey import Survey
 from crossthread.survey.changes import Change, apply_changes
+from crossthread.survey.tables import TABLES, columns_of
 from tests.building import LAB, truth_of
 
 VERDICTS = {True: "works", False: "fails"}
+
+
+DEFAULTS = {
+    "neighbors": None,
+    "gateways": {"port", "untagged"},
+    "ports": {"untagged", "tagging", "lag"},
+    "trees": {"vlans"},
+}
+"""Tables and columns in which an empty cell has a meaning by the format itself."""
+
+
+def without_facts(survey, chance, share):
+    """A copy of a survey in which a share of its facts, picked at random, was not observed."""
+    tables = {}
+    for name, record in TABLES.items():
+        kept = DEFAULTS.get(name, set())
+        columns = [c for c, (_, must) in columns_of(record).items() if not must and c not in record.KEY]
+        rows = survey.table(name)
+        if kept is not None:
+            rows = tuple(
+                replace(row, **{c: None for c in columns if c not in kept and chance.random() < share}) for row in rows
+            )
+        tables[name] = rows
+    return Survey(**tables)
 
 
 class RealSwitches(unittest.TestCase):
@@ -80,6 +110,21 @@ class RealSwitches(unittest.TestCase):
         for truth, survey in self.CASES:
             found = check(Network(self.healthy(truth, survey))).findings
             self.assertEqual([f.says for f in found], [], truth["seed"])
+
+    @settings(max_examples=40, deadline=None)
+    @given(st.integers(0, 2**32), st.sampled_from([0.02, 0.1, 0.4]))
+    def test_hiding_facts_never_makes_a_verdict_wrong(self, seed, share):
+        """A verdict becomes unknown or stays what it was; and what is unknown names something to look at."""
+        chance = random.Random(seed)
+        truth, survey = chance.choice(self.CASES)
+        known = dict(zip(map(tuple, [r[:2] for r in truth["reaches"]]), truth["reaches"], strict=True))
+        hidden = Network(without_facts(survey, chance, share))
+        for a, b, verdict in matrix(hidden).reaches:
+            self.assertIn(verdict, (VERDICTS.get(known[a, b][2], "unknown"), "unknown"), (a, b))
+        a, b, _ = chance.choice(matrix(hidden).reaches)
+        answer = why(hidden, a, b)
+        self.assertTrue(answer.observe or answer.verdict != "unknown", (a, b))
+        self.assertTrue(answer.findings or answer.verdict != "fails", (a, b))
 
     def test_order_of_rows_does_not_matter(self):
         for _, survey in self.CASES:

@@ -361,6 +361,15 @@ class Unknown(Case):
         twice = learned + "\nsw-a|20|02:00:00:00:00:02|p2|learned"
         self.assertIs(self.verdict(hosts=rows, macs=twice), None)
 
+    def test_a_switch_that_nobody_surveyed_may_let_frames_through(self):
+        rows = "device|port|neighbor|neighbor_port|capabilities\nsw-a|p1|cellar|x1|\nsw-b|p1|Cellar|x2|"
+        network = self.network(**TWO | {"neighbors": rows})
+        answer = why(network, "a", "b")
+        self.assertEqual(answer.verdict, "unknown")
+        self.assertIn(("devices", {"device": "cellar"}), [(fact.table, fact.key) for fact in answer.observe])
+        self.assertIs(self.verdict(neighbors=rows.replace("x2|", "x2|phone").replace("x1|", "x1|phone")), False)
+        self.assertIs(self.verdict(neighbors=rows.replace("Cellar", "attic")), False)
+
     def test_two_answers_that_lead_apart(self):
         network = self.network(**TWO | {
             "hosts": hosts("a 10.0.0.1/24 none sw-a p2", "b 10.0.0.2/24 none sw-b p2", "c 10.0.0.2/24 none sw-a p2")

@@ -30,7 +30,12 @@ def show_why(answer: Why, out: Console) -> None:
         out.print(line(("To settle it, look at:", "bold")))
         for fact in answer.observe:
             key = " ".join(str(part) for part in fact.key.values())
-            paragraph(out, said(f"{fact.column} of {key} ({fact.table}.csv)"), 3)
+            what = (
+                f"{key}, which is not in the survey"
+                if fact.table == "devices" and fact.column == "device"
+                else (f"{fact.column} of {key} ({fact.table}.csv)")
+            )
+            paragraph(out, said(what), 3)
     if answer.repair:
         out.print()
         proof = "proven on a copy: the echo arrives and the reply comes back" if answer.repair_proven else "not proven"

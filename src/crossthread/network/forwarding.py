@@ -49,6 +49,8 @@ class Walk(msgspec.Struct, frozen=True):
     stop: Stop | None = None
     missing: tuple[tuple[Row, str], ...] = ()
     """Cells that the outcome turns on and that were not observed."""
+    aside: tuple[Leg, ...] = ()
+    """The legs of the other ways that the packet may take instead, where it is not known which it takes."""
     contests: tuple[tuple[Station, Address], ...] = ()
     """Who asks for which address and gets several answers that lead to different ends: whoever answers first wins."""
 
@@ -69,7 +71,8 @@ def combine(walks: list[Walk], sure: bool) -> Walk:
     best = next((walk for walk in walks if walk.arrives is not False), walks[0])
     missing = tuple(fact for walk in walks for fact in walk.missing)
     contests = tuple(contest for walk in walks for contest in walk.contests)
-    return Walk(None, best.legs, best.stop, missing, contests)
+    aside = tuple(leg for walk in walks for leg in (*(walk.legs if walk is not best else ()), *walk.aside))
+    return Walk(None, best.legs, best.stop, missing, aside, contests)
 
 
 def is_broadcast(target: Address, own: Interface) -> bool:
@@ -144,6 +147,15 @@ class Forwarding:
             return False
         return all_of((says, routes, ways[0].usable))
 
+    def _proxy_gaps(self, gateway: Station) -> list[tuple[Row, str]]:
+        """What was not observed of whether a gateway answers for others."""
+        rows: list[tuple[Row, str]] = []
+        if getattr(gateway.row, "proxy_arp", None) is None:
+            rows.append((gateway.row, "proxy_arp"))
+        if self._routing.on(gateway.device) is None:
+            rows += [(row, "routing") for row in self._routing.device_rows(gateway.device)]
+        return rows
+
     def resolves(self, sender: Station, receiver: Station) -> Truth:
         """Whether the question reaches the receiver and the answer comes back."""
         key = (id(sender), id(receiver))
@@ -172,7 +184,8 @@ class Forwarding:
                 onward = self._forward(station, target, seen)
             arrives = all_of((onward.arrives, heard))
             stop = onward.stop or (Stop("silent", sender, hop, (station,)) if heard is None else None)
-            walks.append(Walk(arrives, (leg, *onward.legs), stop, onward.missing, onward.contests))
+            missing = (*onward.missing, *(self._proxy_gaps(station) if proxy and heard is None else ()))
+            walks.append(Walk(arrives, (leg, *onward.legs), stop, missing, onward.aside, onward.contests))
         found = combine(walks, any(entry[2] for entry in answering))
         if {True, False} <= {walk.arrives for walk in walks}:
             found = msgspec.structs.replace(found, contests=(*found.contests, (sender, hop)))
@@ -207,5 +220,7 @@ class Forwarding:
         found = combine(walks, bool(ways[-1].usable))
         if on is None and found.arrives is not False:
             rows = [(row, "routing") for row in self._routing.device_rows(device)]
-            return Walk(None, found.legs, Stop("unknown", gateway, goal), (*found.missing, *rows))
+            return msgspec.structs.replace(
+                found, arrives=None, stop=Stop("unknown", gateway, goal), missing=(*found.missing, *rows)
+            )
         return found

@@ -52,7 +52,7 @@ class Network:
     @cached_property
     def fabric(self) -> Fabric:
         """The layer-2 side: where a frame in a VLAN on a device gets to."""
-        return Fabric(self.survey, self.names, self.adjacencies)
+        return Fabric(self.survey, self.names, self.adjacencies, self.loose)
 
     @cached_property
     def stations(self) -> Stations:

@@ -8,12 +8,13 @@ from __future__ import annotations
 
 import heapq
 from collections import defaultdict
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
 import msgspec
 
 from crossthread.network.adjacency import Adjacency
+from crossthread.network.links import Loose
 from crossthread.network.names import End, Names
 from crossthread.network.ports import Membership, membership
 from crossthread.network.trees import Trees
@@ -36,6 +37,8 @@ class Crossing(msgspec.Struct, frozen=True):
     near: End
     far: End
     adjacency: Adjacency
+    through: str | None = None
+    """The device in between that nobody surveyed: whatever it does with VLANs, it may let this one across."""
 
 
 class Reached(msgspec.Struct, frozen=True):
@@ -48,10 +51,26 @@ class Reached(msgspec.Struct, frozen=True):
     tagged: bool
 
 
+def _unsurveyed(loose: Sequence[Loose]) -> Iterator[Crossing]:
+    """The ways that may lead through a device that several ports hear and that is not in the survey."""
+    heard: dict[str, dict[End, str]] = defaultdict(dict)
+    for entry in loose:
+        row = entry.row
+        name = row.neighbor_chassis or row.neighbor
+        ends_there = row.capabilities is not None and not {"bridge", "repeater", "wlan"} & set(row.capabilities)
+        if entry.why == "unsurveyed" and name and not ends_there:
+            heard[name.casefold()][entry.end] = row.neighbor or name
+    for ends in heard.values():
+        for near, name in ends.items():
+            for far in ends:
+                if near != far:
+                    yield Crossing(near, far, Adjacency(near, far, (), None), name)
+
+
 class Fabric:
     """The layer-2 side of a network: memberships, VLANs, trees, and where frames get to."""
 
-    def __init__(self, survey: Survey, names: Names, adjacencies: list[Adjacency]) -> None:
+    def __init__(self, survey: Survey, names: Names, adjacencies: list[Adjacency], loose: Sequence[Loose] = ()) -> None:
         self._names = names
         self.adjacencies = adjacencies
         self._memberships: dict[End, Membership] = {}
@@ -67,6 +86,8 @@ class Fabric:
             if adjacency.up is not False:
                 for near, far in ((adjacency.a, adjacency.b), (adjacency.b, adjacency.a)):
                     self.out[near.device].append(Crossing(near, far, adjacency))
+        for crossing in _unsurveyed(loose):
+            self.out[crossing.near.device].append(crossing)
         self.known = self._known_vids(survey)
         """The VIDs that the survey speaks of one by one: what a frame can be in, and an unobserved PVID be."""
 
@@ -146,6 +167,13 @@ class Fabric:
         """The same for one crossing."""
         near = self.member(crossing.near)
         up = crossing.adjacency.up
+        if crossing.through is not None:
+            far = self.member(crossing.far)
+            may = (far.accepts.possible | far.joins.possible) & self.forwarding(crossing.far).possible & self.known
+            may_leave = (near.tagged.possible | near.untagged.possible) & self.forwarding(crossing.near).possible
+            for arrives in vids_in(may if may_leave >> vid & 1 else 0):
+                yield crossing, Node(crossing.far.device, arrives), False, False
+            return
         for tagged in (True, False):
             leaves = self.leaves(crossing.near, vid).has(vid) if tagged else self.leaves(crossing.near, NO_VID).has(vid)
             if leaves is False:

@@ -67,6 +67,10 @@ class Stations:
         for adjacency in adjacencies:
             self._far[adjacency.a].append(adjacency)
             self._far[adjacency.b].append(adjacency)
+        self._capabilities: dict[str, list[tuple[str, ...]]] = defaultdict(list)
+        for row in survey.devices:
+            if row.capabilities is not None:
+                self._capabilities[names.device(row.device) or row.device].append(row.capabilities)
         self._linked = {end for link in links for end in (link.a, link.b)}
         self._learned: dict[str, list[MacEntry]] = defaultdict(list)
         wanted = {row.mac for row in survey.hosts if row.mac and not (row.device and row.port)}
@@ -122,6 +126,9 @@ class Stations:
     def _gateway(self, row: Gateway) -> Station:
         device = self._names.device(row.device) or row.device
         state: list[Truth] = [False if "down" in (row.admin, row.oper) else (True if row.oper == "up" else None)]
+        if not row.port and self._bridgeless(device):
+            nowhere = (Tap("", None, ANYTHING, ANYTHING),)
+            return Station(row, row.interface, device, None, NO_VID, all_of(state), nowhere, _address(row.address))
         if not row.port:
             bits = Bounds(0, self._fabric.known) if row.vid is None else Bounds.exactly(1 << row.vid)
             inside = bits.both(self._fabric.exists(device))
@@ -129,6 +136,7 @@ class Stations:
             return Station(row, row.interface, device, None, NO_VID, all_of(state), tuple(taps), _address(row.address))
         end = End(device, self._names.port(device, row.port) or row.port)
         bare = row.untagged == "yes" or (row.untagged is None and row.vid is None)
+        tagless = not bare and row.vid is None  # it tags, but with what was not observed
         tag = NO_VID if bare else (row.vid or NO_VID)
         facing = self._far.get(end, [])
         parent = any_of(a.up for a in facing) if facing else port_up(self._names.ports.get(device, {}).get(end.port))
@@ -143,8 +151,15 @@ class Stations:
         for adjacency in facing:
             far = adjacency.far(end)
             enters = self._fabric.enters(far, tag, tagging).when(adjacency.up)
-            taps.append(Tap(far.device, far, enters, self._fabric.leaves(far, tag).when(adjacency.up)))
+            leaves = self._fabric.leaves(far, tag).when(adjacency.up)
+            if tagless:
+                enters = leaves = Bounds(0, self._fabric.known)
+            taps.append(Tap(far.device, far, enters, leaves))
         return Station(row, row.interface, device, end, tag, up, tuple(taps), _address(row.address))
+
+    def _bridgeless(self, device: str) -> bool:
+        """Whether a device is known to have no bridge on which an interface without a parent port could sit."""
+        return any("bridge" not in c for c in self._capabilities.get(device, ()))
 
     def facing(self, station: Station) -> list[Adjacency]:
         """What the parent port of a gateway interface is cabled to."""
@@ -169,6 +184,8 @@ class Stations:
         if direct:
             return ends_up
         ways: list[Truth] = [direct]
+        if any(station.is_host and station.end is None for station in (sender, receiver)):
+            ways.append(None)  # it may be plugged in anywhere
         for tap in sender.taps:
             for goal in receiver.taps:
                 ways.append(self._between(tap, goal))

@@ -25,7 +25,7 @@ def gaps(scene: Scene, walks: Sequence[Walk]) -> tuple[Evidence, ...]:
             found.append(Evidence("arp", key, "mac", None))
         for row, column in walk.missing:
             found += scene.evidence(row, column)
-        for leg in walk.legs:
+        for leg in (*walk.legs, *walk.aside):
             found += _of_leg(scene, leg)
     return tuple({(e.table, str(e.key), e.column): e for e in found}.values())
 
@@ -60,7 +60,9 @@ def _of_station(scene: Scene, station: Station) -> list[Evidence]:
         return found + _of_port(scene, station.end, *_vlan_columns(scene, station.end))
     if station.up is None:
         found += _missing(scene, station.row, "gateways", {}, "admin", "oper")
-    if station.end is None and station.row.vid is None:
+    if not any(tap.device for tap in station.taps):
+        found += _missing(scene, station.row, "gateways", {}, "port")
+    if station.row.vid is None and (station.end is None or station.row.untagged == "no"):
         found += _missing(scene, station.row, "gateways", {}, "vid")
     return found
 
@@ -104,6 +106,8 @@ def _of_way(scene: Scene, tap: Tap, goal: Tap) -> list[Evidence]:
 
 def _of_crossing(scene: Scene, crossing: Crossing, vid: int) -> list[Evidence]:
     fabric = scene.network.fabric
+    if crossing.through is not None:
+        return [Evidence("devices", {"device": crossing.through}, "device", None)]
     if any(sure and node.vid == vid for _, node, _, sure in fabric.cross(crossing, vid)):
         return []
     found: list[Evidence] = []

@@ -50,6 +50,27 @@ def explain(scene: Scene, stop: Stop, target: Station, back: bool) -> list[Findi
     return []
 
 
+def unexplained(scene: Scene, stop: Stop) -> Finding:
+    """Say that what was observed is too little to tell what is wrong at a stop.
+
+    Matters: something does stand in the way here, but no single change of what the survey lists would mend it.
+    Confirm: look at the facts that are named; survey what is cabled to them.
+    """
+    station = stop.station
+    columns = ("address", "gateway", "device", "port") if station.is_host else ("address", "vid", "port", "oper")
+    name = station.name if station.is_host else f"{station.device} {station.name}"
+    others = ", ".join(s.name if s.is_host else f"{s.device} {s.name}" for s in stop.candidates)
+    return Finding(
+        "survey-gap",
+        "breaks",
+        (at_station(station), *map(at_station, stop.candidates)),
+        f"The packet stops at {name}, and the survey lists no way from there"
+        + (f" to {others}" if others else "")
+        + " that a change of a setting would open: a cable, a device or a setting was not observed.",
+        scene.evidence(station.row, *columns),
+    )
+
+
 def _first(rules: list[Callable[[], Finding | None]]) -> list[Finding]:
     """The first of some rules that finds something."""
     for rule in rules:

@@ -16,7 +16,7 @@ from crossthread.questions.hosts import UnknownHostError, find_host
 from crossthread.questions.path import Hop, path_of
 from crossthread.questions.rules import routing as routing_rules
 from crossthread.questions.scene import Scene
-from crossthread.questions.stops import explain
+from crossthread.questions.stops import explain, unexplained
 from crossthread.survey.changes import Change, apply_changes
 from crossthread.survey.survey import Evidence
 
@@ -157,6 +157,8 @@ def _mend(network: Network, source: str, target: str) -> tuple[list[Finding], Ne
         goal = target if failed is there else source
         stop = failed.stop
         found = explain(Scene(now), stop, _host(now, goal), failed is back) if stop is not None else []
+        if not found and not findings and stop is not None:
+            found = [unexplained(Scene(now), stop)]
         fresh = [f for f in found if (f.rule, f.subjects) not in {(g.rule, g.subjects) for g in findings}]
         findings += fresh
         changes = [change for finding in fresh for change in finding.repair]

@@ -70,7 +70,7 @@ def port_vlan_wrong(scene: Scene, host: Station, vid: int | None = None) -> Find
     if host.end is None or wanted is None:
         return None
     row = scene.port(host.end)
-    if row is None or row.mode != "access" or row.pvid is None or row.pvid == wanted:
+    if row is None or row.mode not in (None, "access") or row.pvid is None or row.pvid == wanted:
         return None
     evidence = scene.evidence(row, "mode", "pvid") + scene.evidence(host.row, "address")
     evidence += _vlan_witnesses(scene, host, wanted)
@@ -191,7 +191,7 @@ def port_refuses_station(scene: Scene, host: Station) -> Finding | None:
         (at_port(host.end), at_station(host)),
         f"{host.end} admits only {' '.join(listed[:-1])}; {host.name} has {listed[-1]}.",
         scene.evidence(row, "allowed_macs", "mac_limit", "violation", "violations") + scene.evidence(host.row, "mac"),
-        (set_port(host.end, allowed_macs=listed),),
+        (set_port(host.end, allowed_macs=" ".join(listed)),),
     )
 
 
