@@ -6,7 +6,7 @@ from pathlib import Path
 
 from crossthread import Change, Network, apply_changes, check
 from crossthread.demo import healthy
-from crossthread.questions.rules import gateway, host, link, neighbor, port, routing
+from crossthread.questions.rules import gateway, gateway_address, host, link, neighbor, port, routing, wire
 from tests.building import cabled, hosts, network_of, ports
 
 
@@ -66,12 +66,18 @@ PLANTED = {
     "gateway-address-wrong": ([edit("gateways", {"address": "10.61.40.9/24"}, **ROUTER)], "quay-router port1.40"),
     "gateway-mask-differs": ([edit("gateways", {"address": "10.61.40.1/26"}, **ROUTER)], "quay-router port1.40"),
     "gateway-missing": ([Change("gateways", ROUTER, delete=True)], "VLAN 40"),
+    "gateway-address-duplicate": (
+        [edit("gateways", {"vid": 90, "oper": "up"}, device="core-west", interface="vlan90", address="10.61.90.1/24")],
+        "core-west vlan90",
+    ),
+    "gateway-tag-duplicate": ([edit("gateways", {"vid": 50}, **ROUTER)], "quay-router port1.40"),
+    "port-vlan-missing": ([Change("vlans", {"device": "galley", "vid": 10}, delete=True)], "galley"),
     "routing-off": ([edit("devices", {"routing": "no"}, device="quay-router")], "quay-router"),
     "route-missing": ([Change("routes", {"device": "core-east", "prefix": "10.61.40.0/24"}, delete=True)], "core-east"),
 }
 FOLLOWS = {
     "host-address-duplicate": {"host-address-duplicate"},
-    "link-allowed-differs": set(),
+    "gateway-tag-duplicate": {"gateway-vlan-wrong"},
     "gateway-missing": {"host-gateway-wrong"},
 }
 MORE_THAN_ONE = {"gateway-missing", "gateway-port-mode-wrong"}
@@ -114,7 +120,7 @@ class Planted(unittest.TestCase):
 
 class Docstrings(unittest.TestCase):
     def test_each_rule_says_what_it_means_why_it_matters_and_how_to_confirm_it(self):
-        for module in (gateway, host, link, neighbor, port, routing):
+        for module in (gateway, gateway_address, host, link, neighbor, port, routing, wire):
             for name, rule in vars(module).items():
                 written_here = getattr(rule, "__module__", None) == module.__name__
                 if (

@@ -14,11 +14,13 @@ from crossthread.network.truth import all_of
 from crossthread.questions.findings import SEVERITIES, Finding
 from crossthread.questions.mended import Search
 from crossthread.questions.rules import gateway as gateway_rules
+from crossthread.questions.rules import gateway_address as address_rules
 from crossthread.questions.rules import host as host_rules
 from crossthread.questions.rules import link as link_rules
 from crossthread.questions.rules import neighbor as neighbor_rules
 from crossthread.questions.rules import port as port_rules
 from crossthread.questions.rules import routing as routing_rules
+from crossthread.questions.rules import wire as wire_rules
 from crossthread.questions.scene import Scene
 from crossthread.questions.stops import explain
 from crossthread.values import NONE
@@ -90,7 +92,7 @@ def _hosts(scene: Scene) -> Iterator[Finding]:
             None if _served_wrongly(scene, host) else host_rules.host_gateway_wrong(scene, host),
             None
             if outside or getattr(host.row, "gateway", NONE) == NONE
-            else gateway_rules.gateway_missing(scene, host),
+            else address_rules.gateway_missing(scene, host),
             None if outside else port_rules.port_vlan_wrong(scene, host),
             port_rules.port_mode_wrong(scene, host),
             port_rules.port_refuses_station(scene, host),
@@ -100,7 +102,7 @@ def _hosts(scene: Scene) -> Iterator[Finding]:
 
 def _served_wrongly(scene: Scene, host: Station) -> bool:
     """Whether it is the gateway's address that is wrong, and not the host's setting."""
-    return any(gateway_rules.gateway_address_wrong(scene, gateway) for gateway in scene.expected.gateways(host))
+    return any(address_rules.gateway_address_wrong(scene, gateway) for gateway in scene.expected.gateways(host))
 
 
 def _gateways(scene: Scene) -> Iterator[Finding]:
@@ -110,10 +112,10 @@ def _gateways(scene: Scene) -> Iterator[Finding]:
             gateway_rules.gateway_admin_down(scene, gateway),
             gateway_rules.gateway_down(scene, gateway),
             gateway_rules.gateway_vlan_wrong(scene, gateway),
-            gateway_rules.gateway_address_wrong(scene, gateway),
-            gateway_rules.gateway_mask_differs(scene, gateway),
-            gateway_rules.gateway_address_duplicate(scene, gateway),
-            gateway_rules.gateway_tag_duplicate(scene, gateway),
+            address_rules.gateway_address_wrong(scene, gateway),
+            address_rules.gateway_mask_differs(scene, gateway),
+            address_rules.gateway_address_duplicate(scene, gateway),
+            address_rules.gateway_tag_duplicate(scene, gateway),
         ]
         for adjacency in stations.facing(gateway):
             far = adjacency.far(gateway.end) if gateway.end else adjacency.a
@@ -168,10 +170,10 @@ def _links(scene: Scene) -> Iterator[Finding]:
     )
     fragile = (
         link_rules.link_allowed_differs,
-        link_rules.link_speed_differs,
-        link_rules.link_duplex_differs,
-        link_rules.link_mtu_differs,
-        link_rules.link_lag_differs,
+        wire_rules.link_speed_differs,
+        wire_rules.link_duplex_differs,
+        wire_rules.link_mtu_differs,
+        wire_rules.link_lag_differs,
     )
     for adjacency in scene.network.adjacencies:
         for rule in breaking:

@@ -9,7 +9,7 @@ from crossthread.network.forwarding import Stop
 from crossthread.network.stations import Station
 from crossthread.questions.findings import Finding, at_station
 from crossthread.questions.mended import Search
-from crossthread.questions.rules import gateway as gateway_rules
+from crossthread.questions.rules import gateway_address as address_rules
 from crossthread.questions.rules import host as host_rules
 from crossthread.questions.rules import routing as routing_rules
 from crossthread.questions.scene import Scene
@@ -146,9 +146,9 @@ def _no_gateway(scene: Scene, host: Station) -> list[Finding]:
     serving = scene.expected.gateways(host) or scene.expected.served(vid)
     return _first(
         [
-            *[partial(gateway_rules.gateway_address_wrong, scene, g) for g in serving],
+            *[partial(address_rules.gateway_address_wrong, scene, g) for g in serving],
             partial(host_rules.host_gateway_wrong, scene, host),
-            partial(gateway_rules.gateway_missing, scene, host),
+            partial(address_rules.gateway_missing, scene, host),
             partial(host_rules.host_gateway_missing, scene, host),
         ]
     )
@@ -163,7 +163,7 @@ def _at_router(scene: Scene, stop: Stop, target: Station, back: bool) -> list[Fi
     if choice is not None and choice.route is None:  # it looks on its own wire
         wanted = scene.expected.subnet(gateway)
         if wanted is not None and goal not in wanted.network:
-            found = gateway_rules.gateway_mask_differs(scene, gateway)
+            found = address_rules.gateway_mask_differs(scene, gateway)
             if found is not None:
                 return [found]
         return _first(
@@ -186,14 +186,14 @@ def _no_way(scene: Scene, gateway: Station, target: Station, goal: Address, back
         if wanted is None or wanted.version != goal.version or goal not in wanted.network or other.address is None:
             continue
         if goal not in other.address.network:
-            rules.append(partial(gateway_rules.gateway_mask_differs, scene, other))
+            rules.append(partial(address_rules.gateway_mask_differs, scene, other))
         elif other.up is False and (other in own or looped):
             return [*Search(scene).down(other)]
     rules.append(partial(routing_rules.route_down, scene, gateway, goal))
     rules.append(partial(_route, scene, gateway, goal, back))
     for other in scene.expected.served(scene.expected.current_vlan(target)):
-        rules.append(partial(gateway_rules.gateway_address_wrong, scene, other))
-    rules.append(partial(gateway_rules.gateway_missing, scene, target))
+        rules.append(partial(address_rules.gateway_address_wrong, scene, other))
+    rules.append(partial(address_rules.gateway_missing, scene, target))
     rules.append(partial(host_rules.host_outside_subnet, scene, target))
     rules.append(partial(routing_rules.route_missing, scene, gateway, goal, back))
     return _first(rules)

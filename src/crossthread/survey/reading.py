@@ -6,19 +6,19 @@ import csv
 import io
 import tomllib
 from collections.abc import Iterator
-from datetime import date, datetime
 from difflib import get_close_matches
 from itertools import islice
 from pathlib import Path
 from typing import Any
 
 from crossthread.survey.building import Builder
+from crossthread.survey.contents import MAX_COLUMNS, decoded, info_of
 from crossthread.survey.problems import Problem, SurveyError, visible
-from crossthread.survey.survey import FORMAT, Info, Places, Survey
+from crossthread.survey.single import read_single
+from crossthread.survey.survey import Info, Places, Survey
 from crossthread.survey.tables import TABLES, columns_of
 from crossthread.survey.writing import committed
 
-MAX_COLUMNS = 1000
 _CHUNK = 256
 
 
@@ -39,8 +39,6 @@ def read_survey(path: str | Path) -> Survey:
     if path.is_dir():
         return _read_folder(path)
     if path.is_file():
-        from crossthread.survey.single import read_single
-
         return read_single(path)
     raise SurveyError([Problem(str(path), "no survey here: there is no such folder or file")])
 
@@ -81,22 +79,6 @@ def _read_folder(folder: Path) -> Survey:
     return Survey(info=info, **tables, places=places, notices=tuple(notices))
 
 
-def decoded(name: str, data: bytes, problems: list[Problem]) -> str | None:
-    """The text of a file, or a problem that says where it stops being text."""
-    try:
-        text = data.decode("utf-8-sig")
-    except UnicodeDecodeError as error:
-        line = data.count(b"\n", 0, error.start) + 1
-        says = f"not text in UTF-8 (byte {data[error.start]:#04x}); is this a binary file?"
-        problems.append(Problem(name, says, line))
-        return None
-    zero = text.find("\0")
-    if zero >= 0:
-        problems.append(Problem(name, "a NUL byte, expected text", text.count("\n", 0, zero) + 1))
-        return None
-    return text
-
-
 def _contents(file: Path, name: str, problems: list[Problem]) -> str | None:
     try:
         return decoded(name, file.read_bytes(), problems)
@@ -114,35 +96,6 @@ def _read_info(file: Path, problems: list[Problem]) -> Info:
     except tomllib.TOMLDecodeError as error:
         problems.append(Problem("survey.toml", f"not valid TOML: {error}"))
         return Info()
-
-
-def info_of(values: dict[str, Any], file: str, problems: list[Problem]) -> Info:
-    """The head of a survey from what its file says, with a problem for each value that cannot be used."""
-    values = dict(values)
-    version = values.pop("format", FORMAT)
-    if not isinstance(version, int) or isinstance(version, bool) or version < 1:
-        problems.append(Problem(file, "expected a whole number from 1", None, "format", str(version)))
-    elif version > FORMAT:
-        says = f"this program reads surveys up to format {FORMAT}; a newer one is needed for this survey"
-        problems.append(Problem(file, says, None, "format", str(version)))
-    found: dict[str, Any] = {}
-    for name in ("title", "site", "notes"):
-        value = values.pop(name, None)
-        if value is not None and not isinstance(value, str):
-            problems.append(Problem(file, "expected text", None, name, str(value)))
-        else:
-            found[name] = value
-    taken = values.pop("taken_at", None)
-    if isinstance(taken, str):
-        try:
-            taken = datetime.fromisoformat(taken)
-        except ValueError:
-            taken = date.min
-    if taken is not None and not isinstance(taken, datetime):
-        problems.append(Problem(file, "expected a date and time such as 2026-05-04T06:00:00Z", None, "taken_at"))
-        taken = None
-    extra = tuple((str(name), str(value)) for name, value in values.items())
-    return Info(taken_at=taken, extra=extra, **found)
 
 
 def _read_table(name: str, file: Path, problems: list[Problem]) -> Builder | None:

@@ -11,8 +11,8 @@ from pathlib import Path
 from typing import Any
 
 from crossthread.survey.building import Builder
+from crossthread.survey.contents import MAX_COLUMNS, decoded, info_of
 from crossthread.survey.problems import Problem, SurveyError, visible
-from crossthread.survey.reading import MAX_COLUMNS, decoded, info_of
 from crossthread.survey.survey import Info, Places, Survey
 from crossthread.survey.tables import TABLES, columns_of
 

@@ -2,17 +2,13 @@
 
 from __future__ import annotations
 
-from ipaddress import ip_interface, ip_network
-from itertools import islice
-
 from crossthread.network.names import End
 from crossthread.network.stations import Station
-from crossthread.questions.findings import Finding, Subject, at_port, at_station
+from crossthread.questions.findings import Finding, at_port, at_station
 from crossthread.questions.rules.link import like
 from crossthread.questions.scene import Scene, set_gateway, set_port
-from crossthread.survey.changes import Change
 from crossthread.survey.tables import Gateway
-from crossthread.values import NONE, Address, Interface, VlanSet
+from crossthread.values import NONE, VlanSet
 
 
 def _row(gateway: Station) -> Gateway:
@@ -20,7 +16,8 @@ def _row(gateway: Station) -> Gateway:
     return gateway.row
 
 
-def _called(gateway: Station) -> str:
+def called(gateway: Station) -> str:
+    """An interface by its device and name."""
     return f"{gateway.device} {gateway.name}"
 
 
@@ -45,7 +42,7 @@ def gateway_admin_down(scene: Scene, gateway: Station) -> Finding | None:
         "gateway-admin-down",
         "breaks",
         (at_station(gateway),),
-        f"{_called(gateway)} ({_row(gateway).address}) is shut by configuration.",
+        f"{called(gateway)} ({_row(gateway).address}) is shut by configuration.",
         scene.evidence(gateway.row, "admin", "oper") + scene.evidence(parent, "admin", "oper"),
         tuple(changes),
     )
@@ -64,7 +61,7 @@ def gateway_down(scene: Scene, gateway: Station) -> Finding | None:
         "gateway-down",
         "breaks",
         (at_station(gateway),),
-        f"{_called(gateway)} ({row.address}) is down though it is not shut.",
+        f"{called(gateway)} ({row.address}) is down though it is not shut.",
         scene.evidence(row, "admin", "oper"),
         tuple(set_gateway(s, oper="up") for s in _rows_of(scene, gateway)),
     )
@@ -85,11 +82,11 @@ def gateway_vlan_wrong(scene: Scene, gateway: Station, vid: int | None = None) -
         if other.is_host and other.end and scene.expected.current_vlan(other) == wanted and len(evidence) < 5:
             evidence += scene.evidence(scene.port(other.end), "pvid")
     changes = [set_gateway(s, vid=wanted) for s in _rows_of(scene, gateway)]
-    says = f"{_called(gateway)} serves VLAN {row.vid}, but its subnet {gateway.address.network} lives in VLAN {wanted}"
+    says = f"{called(gateway)} serves VLAN {row.vid}, but its subnet {gateway.address.network} lives in VLAN {wanted}"
     for holder in scene.network.stations.on_device[gateway.device]:
         due = scene.expected.vlan(holder)
         if holder.name != gateway.name and holder.end == gateway.end and holder.row.vid == wanted and due != wanted:
-            says += f"; {_called(holder)}, which holds that tag now, belongs into VLAN {due}"
+            says += f"; {called(holder)}, which holds that tag now, belongs into VLAN {due}"
             evidence += scene.evidence(holder.row, "vid")
             changes += [set_gateway(s, vid=due) for s in _rows_of(scene, holder)] if due else []
             break
@@ -127,7 +124,7 @@ def gateway_port_mode_wrong(scene: Scene, gateway: Station, far: End, vid: int |
         "gateway-port-mode-wrong",
         "breaks",
         (at_port(far, wanted), at_station(gateway)),
-        f"{far} {says}, but {_called(gateway)} behind it expects VLAN {wanted} with its tag.",
+        f"{far} {says}, but {called(gateway)} behind it expects VLAN {wanted} with its tag.",
         scene.evidence(port, "mode", "pvid", "allowed") + scene.evidence(row, "vid", "untagged"),
         (change,),
     )
@@ -155,188 +152,8 @@ def gateway_port_vlan_wrong(scene: Scene, gateway: Station, far: End, vid: int |
         "port-vlan-wrong" if port.mode == "access" else "gateway-port-mode-wrong",
         "breaks",
         (at_port(far, wanted), at_station(gateway)),
-        f"{far} puts untagged frames into VLAN {port.pvid or NONE}, but {_called(gateway)} behind it serves "
+        f"{far} puts untagged frames into VLAN {port.pvid or NONE}, but {called(gateway)} behind it serves "
         f"{gateway.address.network}, which lives in VLAN {wanted}.",
         evidence,
         (set_port(far, **cells),),
-    )
-
-
-def gateway_address_wrong(scene: Scene, gateway: Station) -> Finding | None:
-    """The hosts of a VLAN use a gateway address that its gateway interface does not have.
-
-    Matters: nobody answers for the address that the hosts ask for. Confirm: compare the interface's address with the
-    gateway that several hosts of the VLAN have.
-    """
-    if gateway.address is None:
-        return None
-    vid = scene.expected.vlan(gateway)
-    wanted: dict[Address, list[Station]] = {}
-    for host in scene.network.stations.hosts.values():
-        hop = getattr(host.row, "gateway", None)
-        if hop in (None, NONE) or host.address is None or scene.expected.current_vlan(host) != vid:
-            continue
-        known = ip_interface(str(hop)).ip
-        if known in host.address.network and known.version == gateway.address.version:
-            wanted.setdefault(known, []).append(host)
-    own = wanted.get(gateway.address.ip, [])
-    best = max(wanted, key=lambda hop: len(wanted[hop]), default=None)
-    if best is None or len(wanted[best]) <= len(own) or scene.network.stations.by_address.get(str(best)):
-        return None
-    inside = best in gateway.address.network
-    if inside and len(wanted[best]) < 2:
-        return None
-    users = wanted[best]
-    like_hosts = users[0].address or gateway.address
-    length = (gateway.address if inside else like_hosts).network.prefixlen
-    evidence = scene.evidence(gateway.row, "address")
-    for host in users[:3]:
-        evidence += scene.evidence(host.row, "gateway")
-    listed = ", ".join(host.name for host in users[:3]) + (" and others" if len(users) > 3 else "")
-    return Finding(
-        "gateway-address-wrong",
-        "breaks",
-        (at_station(gateway),),
-        f"{_called(gateway)} has the address {gateway.address}, but {listed} in its VLAN {vid} use {best} as gateway.",
-        evidence,
-        (set_gateway(gateway, address=f"{best}/{length}"),),
-    )
-
-
-def gateway_mask_differs(scene: Scene, gateway: Station) -> Finding | None:
-    """A gateway's prefix length is not that of its hosts.
-
-    Matters: with too long a prefix it does not know some of its hosts; with too short a one it looks on its own wire
-    for hosts that are elsewhere. Confirm: compare the prefix length on the interface and on its hosts.
-    """
-    wanted = scene.expected.length(gateway)
-    if gateway.address is None or wanted is None or wanted == gateway.address.network.prefixlen:
-        return None
-    subnet = ip_network(f"{gateway.address.ip}/{wanted}", strict=False)
-    evidence = scene.evidence(gateway.row, "address")
-    for other in scene.expected.near(gateway.address.ip):
-        if other.is_host and other.address and other.address.network == subnet and len(evidence) < 4:
-            evidence += scene.evidence(other.row, "address")
-    return Finding(
-        "gateway-mask-differs",
-        "breaks",
-        (at_station(gateway),),
-        f"{_called(gateway)} has the prefix length {gateway.address.network.prefixlen}, where its hosts in {subnet} "
-        f"have {wanted}.",
-        evidence,
-        (set_gateway(gateway, address=f"{gateway.address.ip}/{wanted}"),),
-    )
-
-
-def gateway_missing(scene: Scene, host: Station) -> Finding | None:
-    """The hosts of a subnet have a gateway configured, but no interface has an address in their subnet.
-
-    Matters: the subnet has no way out and none in. Confirm: look for the address on every device that routes; an
-    interface may have lost it when its tag was changed.
-    """
-    subnet = scene.expected.subnet(host)
-    hop = getattr(host.row, "gateway", None)
-    if subnet is None or hop is None or scene.expected.gateways(host):
-        return None
-    users = [hop, *(getattr(other.row, "gateway", None) for other in scene.expected.near(subnet.ip))]
-    known = [ip_interface(str(used)).ip for used in users if used not in (None, NONE)]
-    taken = scene.network.stations.by_address
-    free = [
-        ip for ip in (*known, *islice(subnet.network.hosts(), 256)) if ip in subnet.network and str(ip) not in taken
-    ]
-    if not free:
-        return None
-    wanted = free[0]
-    vid = scene.expected.vlan(host)
-    length = subnet.network.prefixlen
-    repair = _add_gateway(scene, ip_interface(f"{wanted}/{length}"), vid)
-    where = f" VLAN {vid}" if vid else " its VLAN"
-    return Finding(
-        "gateway-missing",
-        "breaks",
-        (Subject(vid=vid), at_station(host)),
-        f"No interface has an address in {subnet.network}, so{where} has no gateway; "
-        + (f"{host.name} uses {hop}." if hop != NONE else f"{host.name} has none either."),
-        scene.evidence(host.row, "address", "gateway"),
-        repair,
-    )
-
-
-def _add_gateway(scene: Scene, own: Interface, vid: int | None) -> tuple[Change, ...]:
-    """Give the address to an interface of that VLAN that has none, or add one where the other gateways are."""
-    gateways = scene.network.stations.gateways
-    bare = [g for g in gateways if g.address is None and g.row.vid == vid and vid]
-    if bare:
-        return (set_gateway(bare[0], address=str(own)),)
-    idle = [
-        end
-        for end, faced in scene.adjacencies_at.items()
-        if (row := scene.port(end)) is not None and row.mode == "routed" and not scene.gateways_at.get(end)
-        for far in [scene.port(faced[0].far(end))]
-        if far is not None and far.mode == "access" and far.pvid == vid
-    ]
-    for end in idle:
-        cells = {"port": end.port, "untagged": "yes", "admin": "up", "oper": "up", "proxy_arp": "no"}
-        key = {"device": end.device, "interface": end.port, "address": str(own)}
-        return (Change("gateways", key, cells), *scene.raise_link(end))
-    for gateway in gateways:
-        if scene.network.routing.on(gateway.device) is False or vid is None or (gateway.end and gateway.tag == 0):
-            continue
-        name = f"{gateway.end.port}.{vid}" if gateway.end else f"vlan{vid}"
-        cells2: dict[str, object] = {"vid": vid, "admin": "up", "oper": "up", "proxy_arp": "no"}
-        if gateway.end:
-            facing = [scene.port(a.far(gateway.end)) for a in scene.adjacencies_at.get(gateway.end, ())]
-            native = any(port is not None and port.pvid == vid for port in facing)
-            cells2 |= {"port": gateway.end.port, "untagged": "yes" if native else "no"}
-        return (Change("gateways", {"device": gateway.device, "interface": name, "address": str(own)}, cells2),)
-    return ()
-
-
-def gateway_address_duplicate(scene: Scene, gateway: Station) -> Finding | None:
-    """Two interfaces have the same address, and it is not meant to be shared.
-
-    Matters: hosts reach now the one and now the other. Confirm: ask for the address by ARP and count who answers.
-    """
-    if gateway.address is None:
-        return None
-    others = [
-        s
-        for s in scene.network.stations.by_address[str(gateway.address.ip)]
-        if s is not gateway and not s.is_host and s.address and s.address.ip == gateway.address.ip
-        and s.row.table == gateway.row.table  # type: ignore[union-attr]
-    ]  # fmt: skip
-    if not others:
-        return None
-    evidence = tuple(fact for s in (gateway, *others) for fact in scene.evidence(s.row, "address"))
-    listed = ", ".join(map(_called, others))
-    return Finding(
-        "gateway-address-duplicate",
-        "breaks",
-        (at_station(gateway), *map(at_station, others)),
-        f"{_called(gateway)} has the address {gateway.address.ip}, and so has {listed}.",
-        evidence,
-    )
-
-
-def gateway_tag_duplicate(scene: Scene, gateway: Station) -> Finding | None:
-    """Two interfaces on one parent have the same tag.
-
-    Matters: most devices refuse the second; where not, only one of them gets the frames. Confirm: list the interfaces
-    on that parent with their tags.
-    """
-    row = _row(gateway)
-    others = [
-        s
-        for s in scene.network.stations.on_device[gateway.device]
-        if s.name != gateway.name and s.end == gateway.end and s.row.vid == row.vid and row.vid and s.tag == gateway.tag
-    ]
-    if not others:
-        return None
-    evidence = tuple(fact for s in (gateway, *others) for fact in scene.evidence(s.row, "vid"))
-    return Finding(
-        "gateway-tag-duplicate",
-        "risks",
-        (at_station(gateway), *map(at_station, others)),
-        f"{_called(gateway)} serves VLAN {row.vid}, and so does {', '.join(map(_called, others))}.",
-        evidence,
     )

@@ -24,6 +24,10 @@ def routing_off(scene: Scene, device: str) -> Finding | None:
     gateways = [s for s in scene.network.stations.on_device.get(device, ()) if s.address is not None]
     if not rows or not gateways:
         return None
+    if len({s.name for s in gateways}) == 1 and not any(
+        scene.expected.users(s.address.ip) for s in gateways if s.address
+    ):
+        return None  # a single address that nobody uses as a gateway is there to manage the device
     return Finding(
         "routing-off",
         "breaks",

@@ -1,0 +1,75 @@
+"""Findings about how a cable runs: speed, duplex, frame size, aggregation at its two ends."""
+
+from __future__ import annotations
+
+from crossthread.network.adjacency import Adjacency
+from crossthread.questions.findings import Finding, at_port
+from crossthread.questions.scene import Scene
+from crossthread.values import NONE
+
+
+def _differing(
+    scene: Scene, adjacency: Adjacency, rule: str, column: str, unit: str, why: str, severity: str
+) -> Finding | None:
+    a, b = scene.port(adjacency.a), scene.port(adjacency.b)
+    one, two = getattr(a, column, None), getattr(b, column, None)
+    if one is None or two is None or one == two:
+        return None
+    return Finding(
+        rule,
+        severity,
+        (at_port(adjacency.a), at_port(adjacency.b)),
+        f"{adjacency.a} has {column} {one}{unit}, {adjacency.b} at the other end {two}{unit}: {why}.",
+        scene.evidence(a, column) + scene.evidence(b, column),
+    )
+
+
+def link_speed_differs(scene: Scene, adjacency: Adjacency) -> Finding | None:
+    """The two ends of a link report different speeds.
+
+    Matters: one of the two readings is old, or there is something in between that nobody drew. Confirm: read both
+    ends again; follow the cable.
+    """
+    why = "both ends of a cable run at one speed"
+    return _differing(scene, adjacency, "link-speed-differs", "speed", " Mb/s", why, "risks")
+
+
+def link_duplex_differs(scene: Scene, adjacency: Adjacency) -> Finding | None:
+    """One end of a link runs full duplex, the other half.
+
+    Matters: under load the half-duplex end sees late collisions, the other damaged frames, and throughput collapses.
+    Confirm: compare duplex at both ends, and look at the counters of late collisions and checksum errors.
+    """
+    why = "frames get lost under load"
+    return _differing(scene, adjacency, "link-duplex-differs", "duplex", "", why, "risks")
+
+
+def link_mtu_differs(scene: Scene, adjacency: Adjacency) -> Finding | None:
+    """The two ends of a link take frames of different size.
+
+    Matters: small packets pass and large ones vanish. Confirm: send an echo of the larger size across with "do not
+    fragment" set.
+    """
+    why = "larger frames are lost"
+    return _differing(scene, adjacency, "link-mtu-differs", "mtu", "", why, "risks")
+
+
+def link_lag_differs(scene: Scene, adjacency: Adjacency) -> Finding | None:
+    """A cable is a member of an aggregate at one end only.
+
+    Matters: one end spreads its frames over several cables, the other takes them for separate links: frames are lost,
+    or a loop opens. Confirm: compare the aggregate at both ends (IEEE 802.1AX).
+    """
+    for link in adjacency.links:
+        a, b = scene.port(link.a), scene.port(link.b)
+        if a is None or b is None or a.lag is None or b.lag is None or (a.lag == NONE) == (b.lag == NONE):
+            continue
+        member, alone = (link.a, link.b) if b.lag == NONE else (link.b, link.a)
+        return Finding(
+            "link-lag-differs",
+            "risks",
+            (at_port(member), at_port(alone)),
+            f"{member} is a member of an aggregate, {alone} at the other end is not.",
+            scene.evidence(a, "lag") + scene.evidence(b, "lag"),
+        )
+    return None
