@@ -42,7 +42,10 @@ def check(network: Network) -> Check:
     scene = Scene(network)
     found: dict[tuple[str, frozenset[object]], Finding] = {}
     for finding in (*_ways(scene), *_hosts(scene), *_gateways(scene), *_ports(scene), *_links(scene)):
-        found.setdefault((finding.rule, frozenset(finding.subjects)), finding)
+        subjects = finding.subjects
+        if finding.rule == "port-vlan-missing":  # one for each device and VLAN, however many ports need it
+            subjects = tuple(msgspec.structs.replace(subject, port=None) for subject in subjects)
+        found.setdefault((finding.rule, frozenset(subjects)), finding)
     kept = [f for f in found.values() if not _told_already(f, list(found.values()))]
     kept.sort(key=lambda f: (SEVERITIES.index(f.severity), f.rule, str(f.subjects[0]) if f.subjects else ""))
     return Check(tuple(kept), {s: sum(f.severity == s for f in kept) for s in SEVERITIES})

@@ -117,7 +117,7 @@ def port_vlan_missing(scene: Scene, end: End, vid: int) -> Finding | None:
         "port-vlan-missing",
         "breaks",
         (at_port(end, vid),),
-        f"VLAN {vid} does not exist on {end.device}, so {end.port} drops its frames.",
+        f"VLAN {vid} does not exist on {end.device}, whose ports drop its frames ({end.port} is one that needs it).",
         scene.evidence(scene.port(end), "mode", "pvid", "allowed") + scene.evidence(next(iter(rows.values())), "vid"),
         (Change("vlans", {"device": end.device, "vid": vid}, cells),),
     )
