@@ -13,8 +13,9 @@ BELOW = {
     "network": {"survey", "values"},
     "questions": {"network", "survey", "values"},
     "demo": {"network", "survey", "values"},
-    "faces": {"questions", "network", "survey", "values"},
-    "cli": {"faces", "demo", "questions", "network", "survey", "values"},
+    "sources": {"survey", "values"},
+    "faces": {"questions", "sources", "network", "survey", "values"},
+    "cli": {"faces", "demo", "sources", "questions", "network", "survey", "values"},
 }
 CORE = {"values", "survey", "network", "questions"}
 INTERFACE = {"typer", "rich", "click", "matplotlib", "pandas", "jinja2"}

@@ -9,9 +9,10 @@ from typing import Annotated
 
 import typer
 
-from crossthread.cli.running import FAULTY, emit, load, usage_error
+from crossthread.cli.running import FAULTY, any_survey, emit, load, usage_error
 from crossthread.network import Network
 from crossthread.questions.hosts import UnknownHostError
+from crossthread.survey.problems import visible
 
 app = typer.Typer(
     name="crossthread",
@@ -24,6 +25,33 @@ app = typer.Typer(
 
 SurveyPath = Annotated[str, typer.Argument(metavar="SURVEY", help="A survey: a folder, or a .json or .json.gz file.")]
 Json = Annotated[bool, typer.Option("--json", help="Print the answer as one JSON object.")]
+
+
+@app.command("gather")
+def gather_command(
+    sources: Annotated[list[str], typer.Argument(metavar="SOURCE...", help="Files and folders with what there is.")],
+    into: Annotated[str, typer.Option("--into", metavar="SURVEY", help="The survey to write or to add to.")],
+    dry_run: Annotated[bool, typer.Option("--dry-run", help="Say what would be taken, and write nothing.")] = False,
+    json: Json = False,
+) -> None:
+    """Make one survey of what the network says of itself: captures and listings, recognised by their content."""
+    from crossthread.cli.running import progress
+    from crossthread.faces.gather import show_gathered
+    from crossthread.sources.gathering import count_files, gather
+    from crossthread.survey import write_survey
+
+    base = load(into) if Path(into).exists() and any_survey(into) else None
+    try:
+        with progress("files", count_files(sources)) as advance:
+            answer = gather(sources, base, advance)
+    except FileNotFoundError as error:
+        usage_error(f"there is no such file or folder: {visible(str(error), 200)}")
+    if not dry_run and (base is None or answer.survey != base):
+        try:
+            write_survey(answer.survey, into)
+        except OSError as error:
+            usage_error(f"the survey cannot be written to {visible(into, 200)}: {error.strerror}")
+    emit(answer.summary(base, dry_run), show_gathered, json)
 
 
 @app.command("map")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from pathlib import Path
 from typing import Any, NoReturn, TypeVar
 
 import typer
@@ -33,6 +34,12 @@ def load(path: str) -> Survey:
     for notice in survey.notices:
         typer.echo(f"notice: {notice}", err=True)
     return survey
+
+
+def any_survey(path: str) -> bool:
+    """Whether there is something to read at a place where a survey may be written: not an empty folder."""
+    found = Path(path)
+    return found.is_file() or any(found.iterdir())
 
 
 def usage_error(says: str) -> NoReturn:

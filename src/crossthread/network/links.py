@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 
 import msgspec
 
@@ -117,13 +117,18 @@ def _described(names: Names, heard_at: set[End]) -> list[Link]:
 
 def _far_end(description: str, names: Names) -> End | None:
     """The device and its port that a description names, as in "to sw-a port5"; names may have up to four words."""
-    words = [word.strip(",;:()[]") for word in description.split()]
+    words = set(word_runs(description))
+    for part in word_runs(description):
+        device = names.device(part)
+        if device is not None:
+            ports = [port for port in names.ports[device] if port in words and port != part]
+            return End(device, ports[0]) if len(ports) == 1 else None
+    return None
+
+
+def word_runs(text: str) -> Iterator[str]:
+    """The runs of one to four words of a text, without punctuation around them, the longest first."""
+    words = [word.strip(",;:()[]") for word in text.split()]
     for length in range(min(4, len(words)), 0, -1):
         for at in range(len(words) - length + 1):
-            device = names.device(" ".join(words[at : at + length]))
-            if device is None:
-                continue
-            for word in words[at + length :]:
-                if word in names.ports[device]:
-                    return End(device, word)
-    return None
+            yield " ".join(words[at : at + length])

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 import msgspec
 
 from crossthread.network.adjacency import Adjacency
-from crossthread.network.links import Link, cable_up, port_up
+from crossthread.network.links import Link, cable_up, port_up, word_runs
 from crossthread.network.names import End, Names
 from crossthread.network.segments import Fabric, Node
 from crossthread.network.truth import ANYTHING, NOTHING, Bounds, Truth, all_of, any_of, vids_in
@@ -77,6 +77,8 @@ class Stations:
         for entry in survey.macs:
             if entry.mac in wanted and entry.kind != "self" and entry.port:
                 self._learned[entry.mac].append(entry)
+        lost = {row.host.casefold() for row in survey.hosts if not (row.device and row.port)}
+        self._described = self._ports_that_name(lost) if lost else {}
         self.hosts = {row.host.casefold(): self._host(row) for row in survey.hosts}
         self.gateways = [self._gateway(row) for row in survey.gateways]
         self.proxies = [s for s in self.gateways if isinstance(s.row, Gateway) and s.row.proxy_arp != "no"]
@@ -108,8 +110,23 @@ class Stations:
             row, row.host, end.device if end else "", end, tag, up, taps, _address(row.address), tuple(entries)
         )
 
+    def _ports_that_name(self, hosts: set[str]) -> dict[str, list[End]]:
+        """The edge ports whose description names one of some hosts, as in "to ticket-desk-1"."""
+        found: dict[str, list[End]] = defaultdict(list)
+        for device, ports in self._names.ports.items():
+            for port, row in ports.items():
+                end = End(device, port)
+                if row.description and end not in self._linked:
+                    for part in word_runs(row.description):
+                        if part.casefold() in hosts:
+                            found[part.casefold()].append(end)
+                            break
+        return found
+
     def _place(self, row: Host) -> tuple[End | None, list[MacEntry]]:
-        """Where a host is plugged in: as its row says, else the one edge port that learned its MAC address."""
+        """Where a host is plugged in: as its row says, else the one edge port that learned its MAC address, else the
+        one whose description names it.
+        """
         device = self._names.device(row.device)
         if device and row.port:
             return End(device, self._names.port(device, row.port) or row.port), []
@@ -121,6 +138,9 @@ class Stations:
                 found[end].append(entry)
         if len(found) == 1:
             return next(iter(found.items()))
+        named = self._described.get(row.host.casefold(), []) if not found else []
+        if len(named) == 1 and device in (None, named[0].device):
+            return named[0], []
         return None, [entry for entries in found.values() for entry in entries]
 
     def _gateway(self, row: Gateway) -> Station:

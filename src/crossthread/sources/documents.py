@@ -1,0 +1,85 @@
+"""Which format a file has, told from its content alone."""
+
+from __future__ import annotations
+
+import gzip
+import json
+import zlib
+from typing import Any
+
+import msgspec
+
+
+class Document(msgspec.Struct, frozen=True):
+    """A recognised file: its path, the device its folder is named after, its format, and its contents."""
+
+    path: str
+    device: str
+    kind: str
+    data: Any
+
+
+class UnreadableError(Exception):
+    """A file of a known format that is broken; the message is one sentence with what was expected."""
+
+
+def recognise(data: bytes) -> tuple[str, Any] | None:
+    """The format of a file and its contents, or None if no module reads it.
+
+    Raises
+    ------
+    UnreadableError
+        If the file begins like a format that is read, and goes on otherwise.
+    """
+    if data.startswith(b"\x1f\x8b"):
+        try:
+            data = gzip.decompress(data)
+        except (OSError, EOFError, zlib.error) as error:
+            raise UnreadableError(f"begins like a gzip file, but cannot be expanded: {error}") from None
+    if data[:4] in (
+        b"\xa1\xb2\xc3\xd4",
+        b"\xd4\xc3\xb2\xa1",
+        b"\xa1\xb2\x3c\x4d",
+        b"\x4d\x3c\xb2\xa1",
+        b"\x0a\x0d\x0d\x0a",
+    ):
+        return "capture", data
+    if data.lstrip()[:1] not in (b"{", b"["):
+        return None
+    try:
+        document = json.loads(data)
+    except (ValueError, RecursionError) as error:
+        raise UnreadableError(f"begins like JSON, but is none: {error}") from None
+    kind = _kind_of_list(document) if isinstance(document, list) else _kind_of_object(document)
+    return None if kind is None else (kind, document)
+
+
+def _kind_of_object(document: dict[str, Any]) -> str | None:
+    headings = document.get("headings")
+    if isinstance(headings, list) and isinstance(document.get("data"), list):
+        for column, kind in (("vlan_mode", "ovs-port"), ("datapath_id", "ovs-bridge"), ("ofport", "ovs-interface")):
+            if column in headings:
+                return kind
+    if "local-chassis" in document:
+        return "lldp-chassis"
+    if "lldp" in document:
+        return "lldp-neighbors"
+    return None
+
+
+def _kind_of_list(document: list[Any]) -> str | None:
+    if not document:
+        return "empty"
+    keys = set().union(*(entry for entry in document if isinstance(entry, dict)))
+    for needed, kind in (
+        ({"ifname", "addr_info"}, "ip-addr"),
+        ({"ifname", "vlans"}, "bridge-vlan"),
+        ({"ifname", "mac", "flags"}, "bridge-fdb"),
+        ({"ifname", "master", "cost"}, "bridge-link"),
+        ({"ifname", "flags", "link_type"}, "ip-link"),
+        ({"dst", "state"}, "ip-neigh"),
+        ({"dst", "flags"}, "ip-route"),
+    ):
+        if needed <= keys:
+            return kind
+    return None

@@ -1,0 +1,138 @@
+"""Putting rows of many sources together: one row a key, differences reported and decided."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any
+
+import msgspec
+
+from crossthread.survey import Survey
+from crossthread.survey.tables import TABLES, Neighbor, Row, columns_of
+
+_JOIN = "; "
+
+
+class Difference(msgspec.Struct, frozen=True):
+    """Two sources that say different things of one cell, which was taken, and why."""
+
+    table: str
+    key: tuple[Any, ...]
+    column: str
+    taken: str
+    taken_from: str
+    left: str
+    left_from: str
+    because: str
+
+    def __str__(self) -> str:
+        key = " ".join(str(part) for part in self.key if part is not None)
+        return (
+            f"{self.table} {key}: {self.column} is {self.taken} by {self.taken_from}, and {self.left} by {self.left_from}; "
+            f"the first was taken: {self.because}"
+        )
+
+
+class Told(msgspec.Struct, frozen=True):
+    """A row as a source tells it: when, and whether of itself rather than of a neighbour."""
+
+    row: Row
+    time: float = 0.0
+    itself: bool = True
+
+
+def identity(row: Row) -> tuple[Any, ...]:
+    """What makes two rows speak of one thing: the key; of a neighbour also who it is."""
+    if isinstance(row, Neighbor):
+        who = row.neighbor_chassis or row.neighbor
+        return (row.device.casefold(), row.port, row.protocol, (who or "").casefold(), row.neighbor_port)
+    return row.key
+
+
+def merge(base: Survey, told: Iterable[Told], gathered: set[str]) -> tuple[Survey, list[Difference], int]:
+    """Merge rows into a survey.
+
+    Parameters
+    ----------
+    base
+        The survey as it was.
+    told
+        The rows of this gathering.
+    gathered
+        The sources that were read: what they told before and no longer tell is left out.
+
+    Returns
+    -------
+    tuple
+        The new survey, the differences between sources, and how many rows were left out as gone.
+    """
+    differences: list[Difference] = []
+    gone = 0
+    fresh: dict[str, dict[tuple[Any, ...], Told]] = {name: {} for name in TABLES}
+    for entry in told:
+        rows = fresh[type(entry.row).TABLE]
+        key = identity(entry.row)
+        rows[key] = _join(rows[key], entry, differences) if key in rows else entry
+    tables: dict[str, Any] = {}
+    for name in TABLES:
+        merged: dict[tuple[Any, ...], Row] = {}
+        for row in base.table(name):
+            sources = set((getattr(row, "source", None) or "").split(_JOIN))
+            if sources <= gathered and identity(row) not in fresh[name]:
+                gone += 1
+                continue
+            merged[identity(row)] = row
+        for key, entry in fresh[name].items():
+            old = merged.get(key)
+            merged[key] = entry.row if old is None else _renew(old, entry.row, gathered, differences)
+        tables[name] = tuple(merged.values())
+    return Survey(info=base.info, **tables), differences, gone
+
+
+def _cells(row: Row) -> dict[str, Any]:
+    columns = [*columns_of(type(row))]
+    return {c: v for c in columns if c != "source" and (v := getattr(row, c)) is not None}
+
+
+def _sources(*rows: Row) -> str | None:
+    parts = [part for row in rows for part in (getattr(row, "source", None) or "").split(_JOIN) if part]
+    return _JOIN.join(dict.fromkeys(parts)) or None
+
+
+def _join(one: Told, two: Told, differences: list[Difference]) -> Told:
+    """Two sources of this gathering: the device itself counts more than its neighbour, then the newer one."""
+    first, second = (one, two)
+    if one.itself != two.itself:
+        first, second = (one, two) if one.itself else (two, one)
+        because = "a device knows better than its neighbour"
+    else:
+        first, second = (one, two) if one.time >= two.time else (two, one)
+        because = "it is newer" if one.time != two.time else "it was read first"
+    row = _over(first.row, second.row, because, differences)
+    return Told(row, max(one.time, two.time), first.itself)
+
+
+def _over(first: Row, second: Row, because: str, differences: list[Difference]) -> Row:
+    """The first row, with what only the second one has."""
+    ours, theirs = _cells(first), _cells(second)
+    kinds = columns_of(type(first))
+    for column in sorted(ours.keys() & theirs.keys()):
+        if ours[column] != theirs[column] and column not in type(first).KEY:
+            show = kinds[column][0].show
+            sources = [getattr(row, "source", None) or "the survey" for row in (first, second)]
+            differences.append(
+                Difference(
+                    type(first).TABLE, first.key, column, show(ours[column]), sources[0], show(theirs[column]),
+                    sources[1], because,
+                )
+            )  # fmt: skip
+    return msgspec.structs.replace(first, **{**theirs, **ours}, source=_sources(first, second))
+
+
+def _renew(old: Row, new: Row, gathered: set[str], differences: list[Difference]) -> Row:
+    """A row of the survey and the same thing as it is told now: what the same source told before is replaced."""
+    sources = set((getattr(old, "source", None) or "").split(_JOIN))
+    if sources <= gathered:
+        return new
+    row = _over(new, old, "it was gathered now", differences)
+    return msgspec.structs.replace(row, source=_sources(old, new))
