@@ -32,6 +32,12 @@ def show_gathered(answer: Summary, out: Console) -> None:
         for name, (before, now) in answer.rows.items():
             listed.add_row(said(name), str(before), str(now))
         out.print(listed)
+    captures = [entry for entry in used if entry.kind == "capture"]
+    if captures:
+        out.print()
+        out.print(line(("Captures:", "bold")))
+        for entry in captures:
+            paragraph(out, said(f"{entry.path}: {entry.says}"), 3)
     if answer.gone:
         out.print(line(f"{count(answer.gone, 'row')} left out: the same files told them before and no longer do."))
     if answer.differences:

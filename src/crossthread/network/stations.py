@@ -124,8 +124,9 @@ class Stations:
         return found
 
     def _place(self, row: Host) -> tuple[End | None, list[MacEntry]]:
-        """Where a host is plugged in: as its row says, else the one edge port that learned its MAC address, else the
-        one whose description names it.
+        """Find where a host is plugged in.
+
+        As its row says, else the one edge port that learned its MAC address, else the one whose description names it.
         """
         device = self._names.device(row.device)
         if device and row.port:

@@ -8,13 +8,11 @@ from pathlib import Path
 
 import msgspec
 
-from crossthread.sources import daemon, linux
+from crossthread.sources import capture, daemon, linux
 from crossthread.sources.documents import Document, UnreadableError, recognise
 from crossthread.sources.merging import Difference, Told, merge
 from crossthread.survey import Survey
 from crossthread.survey.tables import TABLES, Row
-
-_SYSTEM = {"ip-addr", "ip-link", "ip-route", "ip-neigh", "bridge-vlan", "bridge-link", "bridge-fdb", "empty"}
 
 
 class Taken(msgspec.Struct, frozen=True):
@@ -96,14 +94,26 @@ def gather(
         if progress is not None:
             progress()
     told: list[Told] = []
+    words: dict[str, str] = {}
     for device, documents in by_device.items():
-        told += _device(device, documents)
+        told += _device(device, [entry for entry in documents if entry[0].kind != "capture"])
+        for document, time in documents:
+            if document.kind == "capture":
+                try:
+                    heard = capture.read_capture(document.data)
+                except UnreadableError as error:
+                    words[document.path] = str(error)
+                else:
+                    told += [Told(row, time) for row in capture.read_rows(heard, document.path)]
+                    words[document.path] = capture.told(heard)
     counts: dict[str, int] = defaultdict(int)
     for entry in told:
         counts[getattr(entry.row, "source", None) or ""] += 1
     for documents in by_device.values():
         for document, _ in documents:
-            says = "read together with the others of its folder" if not counts[document.path] else ""
+            says = words.get(document.path, "")
+            if not says and not counts[document.path]:
+                says = "read together with the others of its folder"
             taken.append(Taken(document.path, document.kind, counts[document.path], says))
     survey, differences, gone = merge(base or Survey(), told, {entry.path for entry in taken})
     return Gathered(survey, tuple(sorted(taken, key=lambda entry: entry.path)), tuple(differences), gone)

@@ -118,7 +118,7 @@ def read_device(name: str, parts: Parts) -> list[Row]:
     for label, link in links.items():
         place = _place(label, link, switched, details, physical)
         for own in _addresses(link):
-            state = {"admin": "up" if "UP" in _flags(link) else "down", "oper": _oper(link)}
+            state: dict[str, Any] = {"admin": "up" if "UP" in _flags(link) else "down", "oper": _oper(link)}
             rows.append(Gateway(name, label, own, source=source, **state, **place))
             taggers |= {place["port"]} if place.get("port") in switched else set()
     rows = [_routed(row) if isinstance(row, Port) and row.port in taggers else row for row in rows]

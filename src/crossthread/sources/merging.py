@@ -28,8 +28,8 @@ class Difference(msgspec.Struct, frozen=True):
     def __str__(self) -> str:
         key = " ".join(str(part) for part in self.key if part is not None)
         return (
-            f"{self.table} {key}: {self.column} is {self.taken} by {self.taken_from}, and {self.left} by {self.left_from}; "
-            f"the first was taken: {self.because}"
+            f"{self.table} {key}: {self.column} is {self.taken} by {self.taken_from}, and {self.left} by "
+            f"{self.left_from}; the first was taken: {self.because}"
         )
 
 

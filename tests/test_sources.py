@@ -1,0 +1,333 @@
+"""Open formats: frames that real switches sent, listings of real devices, damage of every kind, merging."""
+
+import gzip
+import json
+import random
+import struct
+import tempfile
+import unittest
+from pathlib import Path
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from crossthread import Network, map_network, matrix, read_survey
+from crossthread.sources import bpdu, capture, lldp
+from crossthread.sources.documents import UnreadableError
+from crossthread.sources.gathering import gather
+from crossthread.survey import Survey
+from crossthread.survey.tables import Device, Port
+from tests.building import DATA
+
+RAW = DATA / "raw" / "case-0009"
+CAPTURES = sorted(RAW.rglob("*.pcap"))
+TEXT = st.text(st.characters(min_codepoint=33, max_codepoint=126), min_size=1, max_size=40)
+VIDS = st.integers(0, 4095)
+NAMES = st.sampled_from(lldp.CAPABILITIES[:8])
+WORDS = st.sets(NAMES, max_size=4).map(lambda found: tuple(sorted(found, key=lldp.CAPABILITIES.index)))
+UNITS = st.builds(
+    lldp.Lldpdu,
+    chassis_subtype=st.sampled_from([1, 2, 6, 7]),
+    chassis=TEXT.filter(lambda text: not text.startswith("0x")),
+    port_subtype=st.sampled_from([1, 5, 7]),
+    port=TEXT.filter(lambda text: not text.startswith("0x")),
+    ttl=st.integers(0, 65535),
+    port_description=st.none() | TEXT,
+    name=st.none() | TEXT,
+    description=st.none() | TEXT,
+    capable=WORDS,
+    enabled=WORDS,
+    management=st.lists(st.ip_addresses().map(str), max_size=2).map(tuple),
+    pvid=st.none() | VIDS,
+    protocol_vlans=st.lists(st.tuples(st.integers(0, 7), VIDS), max_size=2).map(tuple),
+    vlan_names=st.lists(st.tuples(VIDS, TEXT), max_size=2).map(tuple),
+    aggregate=st.none() | st.integers(0, 2**32 - 1),
+    negotiation=st.none() | st.tuples(st.integers(0, 3), st.integers(0, 65535), st.integers(0, 65535)),
+    frame_size=st.none() | st.integers(0, 65535),
+    policies=st.lists(
+        st.builds(lldp.Policy, st.integers(1, 8), st.booleans(), VIDS, st.integers(0, 7), st.integers(0, 63)),
+        max_size=2,
+    ).map(tuple),
+    inventory=st.lists(st.tuples(st.sampled_from(["hardware", "serial", "model"]), TEXT), max_size=2).map(tuple),
+    unknown=st.lists(st.tuples(st.integers(9, 126), st.binary(max_size=9)), max_size=2).map(tuple),
+)
+HEAD = b"\x01\x80\xc2\x00\x00\x0e" + b"\x02\x00\x00\x00\x00\x01"
+
+
+def pcap(*frames, link=1):
+    head = struct.pack("<IHHiIII", 0xA1B2C3D4, 2, 4, 0, 0, 65535, link)
+    parts = [struct.pack("<IIII", n, 0, len(frame), len(frame)) + frame for n, frame in enumerate(frames)]
+    return head + b"".join(parts)
+
+
+def announced(**cells):
+    unit = lldp.Lldpdu(**{"chassis_subtype": 7, "chassis": "c", "port_subtype": 5, "port": "p1", "ttl": 120, **cells})
+    return HEAD + b"\x88\xcc" + lldp.encode(unit)
+
+
+class Frames(unittest.TestCase):
+    @settings(max_examples=200, deadline=None)
+    @given(UNITS)
+    def test_what_is_encoded_decodes(self, unit):
+        self.assertEqual(lldp.decode(lldp.encode(unit)), (unit, []))
+
+    @settings(max_examples=150, deadline=None)
+    @given(UNITS, st.integers(0, 2**32))
+    def test_damage_is_named_and_never_more(self, unit, seed):
+        chance = random.Random(seed)
+        data = bytearray(lldp.encode(unit))
+        for _ in range(chance.randint(1, 6)):
+            data[chance.randrange(len(data))] = chance.randrange(256)
+        try:
+            lldp.decode(bytes(data[: chance.randint(0, len(data))]))
+        except lldp.FrameError as error:
+            self.assertIn("expected", str(error))
+
+    def test_a_length_that_lies_and_what_is_still_used(self):
+        good = lldp.encode(lldp.Lldpdu(4, "02:00:00:00:00:01", 5, "p1", 120, name="sw"))
+        unit, problems = lldp.decode(good[:-2] + b"\x0d\xff" + b"ab")
+        self.assertEqual(
+            (unit.name, problems), ("sw", ["TLV of type 6 claims 511 octets, only 2 are left", "no end TLV"][:1])
+        )
+        unit, problems = lldp.decode(good[:-2] + b"\x0e\x01\x00\0\0")
+        self.assertEqual((unit.name, problems), ("sw", ["TLV of type 7: expected four octets of capabilities"]))
+        with self.assertRaises(lldp.FrameError):
+            lldp.decode(b"\0\0")
+
+    def test_captured_frames_are_what_the_daemon_says_of_them(self):
+        checked = 0
+        for path in CAPTURES:
+            for heard in capture.read_capture(path.read_bytes()).heard:
+                unit = heard.unit
+                told = json.loads((RAW / str(unit.name) / "lldp-chassis.json").read_text())["local-chassis"][0][
+                    "chassis"
+                ][0]
+                self.assertEqual(unit.chassis, told["id"][0]["value"])
+                self.assertEqual(unit.name, told["name"][0]["value"])
+                self.assertEqual(unit.description, told["descr"][0]["value"])
+                words = {entry["type"].lower(): entry["enabled"] for entry in told["capability"]}
+                self.assertEqual(set(unit.capable), set(words))
+                self.assertEqual(set(unit.enabled), {word for word, on in words.items() if on})
+                self.assertEqual(list(unit.management), [entry["value"] for entry in told.get("mgmt-ip", [])])
+                for port in self.heard_of(unit):
+                    self.assertEqual(unit.port, port["id"][0]["value"])
+                    self.assertEqual(unit.port_description, port["descr"][0]["value"])
+                    self.assertEqual(str(unit.ttl), port["ttl"][0]["value"])
+                    checked += 1
+        self.assertGreaterEqual(checked, 2)
+
+    def heard_of(self, unit):
+        """What other daemons say of the port that sent a frame."""
+        for path in RAW.rglob("lldp-neighbors.json"):
+            for entry in json.loads(path.read_text())["lldp"][0].get("interface", []):
+                own = (entry["chassis"][0]["id"][0]["value"], entry["port"][0]["id"][0]["value"])
+                if own == (unit.chassis, unit.port):
+                    yield entry["port"][0]
+
+
+class Bpdus(unittest.TestCase):
+    RAPID = bytes.fromhex(
+        "0000020 23c 1000 020000000001 00004e20 8000 020000000002 8003 0100 1400 0200 0f00 00".replace(" ", "")
+    )
+
+    def test_rapid(self):
+        unit = bpdu.decode(self.RAPID)
+        self.assertEqual(
+            (unit.kind, unit.role, unit.root_priority, unit.root_address),
+            ("rstp", "designated", 4096, "02:00:00:00:00:01"),
+        )
+        self.assertEqual(
+            (unit.root_cost, unit.bridge_priority, unit.port, unit.max_age, unit.hello), (20000, 32768, 0x8003, 20, 2)
+        )
+
+    def test_multiple(self):
+        region = b"harbour".ljust(32, b"\0") + (7).to_bytes(2, "big") + bytes(range(16))
+        instance = bytes.fromhex("3c6005020000000009000007d0808013")
+        body = region + (500).to_bytes(4, "big") + bytes.fromhex("800002000000000214") + instance
+        data = bytearray(self.RAPID[:-1]) + b"\0" + (len(body) + 1).to_bytes(2, "big") + b"\0" + body
+        data[2] = 3
+        unit = bpdu.decode(bytes(data))
+        self.assertEqual(
+            (unit.kind, unit.region, unit.revision, unit.digest), ("mstp", "harbour", 7, bytes(range(16)).hex())
+        )
+        self.assertEqual(
+            [(i.number, i.root_priority, i.internal_cost, i.hops) for i in unit.instances], [(5, 0x6000, 2000, 19)]
+        )
+
+    def test_others(self):
+        self.assertTrue(bpdu.decode(b"\0\0\0\x80").change)
+        for data in (b"", b"\0\1\0\0", b"\0\0\0\7", self.RAPID[:20]):
+            with self.assertRaises(bpdu.BpduError):
+                bpdu.decode(data)
+
+
+class Captures(unittest.TestCase):
+    def test_one_taken_at_a_desk(self):
+        voice = lldp.Policy(1, True, 40, 5, 46)
+        tree = b"\x01\x80\xc2\x00\x00\x00" + HEAD[6:] + b"\x00\x27" + bpdu.LLC + Bpdus.RAPID
+        arp = (
+            b"\xff" * 6
+            + HEAD[6:]
+            + b"\x81\x00\x00\x1e\x08\x06\x00\x01\x08\x00\x06\x04\x00\x01"
+            + HEAD[6:]
+            + bytes([10, 0, 30, 7])
+            + bytes(10)
+        )
+        own = announced(name="sw-2", pvid=30, policies=(voice,), frame_size=1522)
+        found = capture.read_capture(pcap(own, tree, arp, own, own, HEAD + b"\x88\xcc\0\0", b"short"))
+        (heard,) = found.heard
+        self.assertEqual((heard.count, heard.interval, heard.left, heard.unit.voice), (3, 2.0, False, 40))
+        self.assertEqual((found.tagged, found.talkers), ({30: 1}, ((30, "02:00:00:00:00:01", "10.0.30.7"),)))
+        self.assertEqual(found.roots[0][1].root_address, "02:00:00:00:00:01")
+        self.assertEqual(sum(found.malformed.values()), 1)
+        self.assertIn(
+            "p1 of sw-2, VLAN 30, voice VLAN 40; root 4096/02:00:00:00:00:01 at cost 20000", capture.told(found)
+        )
+        rows = capture.read_rows(found, "desk.pcap")
+        self.assertEqual([(type(r), r.device) for r in rows], [(Device, "sw-2"), (Port, "sw-2")])
+        self.assertEqual((rows[1].port, rows[1].pvid, rows[1].mtu), ("p1", 30, 1504))
+
+    def test_several_neighbours_and_a_farewell(self):
+        found = capture.read_capture(
+            pcap(announced(chassis="a"), announced(chassis="b"), announced(chassis="a", ttl=0))
+        )
+        self.assertEqual([(h.unit.chassis, h.left) for h in found.heard], [("a", True), ("b", False)])
+        self.assertEqual({row.device for row in capture.read_rows(found, "x")}, {"b"})
+
+    def test_what_is_no_capture(self):
+        for data in (pcap(link=105), pcap(announced())[:20], b"\x0a\x0d\x0d\x0a" + b"\xff" * 40, b"\xa1\xb2\xc3\xd4"):
+            with self.subTest(data[:8]), self.assertRaises(UnreadableError):
+                capture.read_capture(data)
+        whole = pcap(announced(), announced())
+        self.assertEqual(len(capture.read_capture(whole[:-5]).heard), 1)
+
+    @settings(max_examples=80, deadline=None)
+    @given(st.integers(0, 2**32))
+    def test_mutations_raise_nothing_else(self, seed):
+        chance = random.Random(seed)
+        data = bytearray(chance.choice(CAPTURES).read_bytes())
+        for _ in range(chance.randint(1, 200)):
+            data[chance.randrange(len(data))] = chance.randrange(256)
+        try:
+            capture.told(capture.read_capture(bytes(data[: chance.randint(4, len(data))])))
+        except UnreadableError as error:
+            self.assertIn("capture", str(error))
+
+
+class Gathering(unittest.TestCase):
+    def test_the_raw_listings_give_the_same_map_and_the_same_verdicts(self):
+        own = read_survey(DATA / "raw" / "survey-0009")
+        found = gather([RAW])
+        links = [{(x.a, x.b, x.state, x.seen_from) for x in map_network(Network(s)).links} for s in (own, found.survey)]
+        self.assertEqual(links[0], links[1])
+        before = {(a, b): v for a, b, v in matrix(Network(own)).reaches}
+        after = {(a, b): v for a, b, v in matrix(Network(found.survey)).reaches}
+        self.assertEqual(before.keys(), after.keys())
+        changed = {(before[pair], after[pair]) for pair in before if before[pair] != after[pair]}
+        self.assertLessEqual(changed, {("works", "unknown")})  # whether a gateway does proxy ARP is in no listing
+        self.assertEqual((found.differences, found.gone), ((), 0))
+        self.assertTrue(all(entry.kind for entry in found.files))
+
+    def test_twice_changes_nothing_and_one_more_source_adds(self):
+        last = RAW / "sw-c"  # in no capture
+        parts = sorted(path for path in RAW.iterdir() if path != last)
+        some = gather(parts).survey
+        again = gather(parts, some)
+        self.assertEqual((again.survey, again.differences), (some, ()))
+        more = gather([last], some)
+        self.assertEqual(len(more.survey.devices), len(some.devices) + 1)
+        self.assertEqual({row.key for row in more.survey.ports}, {row.key for row in gather([RAW]).survey.ports})
+
+    def test_the_device_counts_more_than_its_neighbour_and_the_newer_more_than_the_older(self):
+        from crossthread.sources.merging import Told, merge
+
+        def port(pvid, source):
+            return Port("sw", "p1", pvid=pvid, source=source)
+
+        survey, found, _ = merge(Survey(), [Told(port(1, "x"), 9, itself=False), Told(port(2, "y"), 1)], {"x", "y"})
+        self.assertEqual(
+            (survey.ports[0].pvid, [d.because for d in found]), (2, ["a device knows better than its neighbour"])
+        )
+        survey, found, _ = merge(Survey(), [Told(port(1, "x"), 1), Told(port(2, "y"), 9)], {"x", "y"})
+        self.assertEqual((survey.ports[0].pvid, found[0].because, found[0].left_from), (2, "it is newer", "x"))
+        self.assertEqual(survey.ports[0].source, "y; x")
+        renewed, found, _ = merge(survey, [Told(port(3, "x"), 1), Told(port(3, "y"), 9)], {"x", "y"})
+        self.assertEqual((renewed.ports[0].pvid, found), (3, []))
+        left, _, gone = merge(survey, [], {"x", "y"})
+        self.assertEqual((left.ports, gone), ((), 1))
+        kept, found, gone = merge(Survey(ports=(Port("sw", "p1", speed=10),)), [Told(port(3, "x"))], {"x"})
+        self.assertEqual((kept.ports[0].speed, kept.ports[0].pvid, gone), (10, 3, 0))
+
+    def test_what_nothing_recognises_is_named(self):
+        with tempfile.TemporaryDirectory() as holder:
+            folder = Path(holder) / "sw-9"
+            folder.mkdir()
+            (folder / "notes.txt").write_text("hello")
+            (folder / "broken.json").write_text("[{")
+            (folder / "packed.gz").write_bytes(gzip.compress(CAPTURES[0].read_bytes())[:-9])
+            (folder / "whole.gz").write_bytes(gzip.compress(CAPTURES[0].read_bytes()))
+            found = gather([folder])
+        kinds = {Path(entry.path).name: (entry.kind, entry.says) for entry in found.files}
+        self.assertEqual(kinds["notes.txt"], (None, "of no format that is known"))
+        self.assertIn("begins like JSON", kinds["broken.json"][1])
+        self.assertIn("begins like a gzip file", kinds["packed.gz"][1])
+        self.assertEqual(kinds["whole.gz"][0], "capture")
+
+    def test_a_linux_bridge_that_filters_vlans(self):
+        links = [
+            {"ifname": "lan1", "flags": ["UP", "LOWER_UP"], "link_type": "ether", "address": "02:00:00:00:00:01",
+             "master": "br", "addr_info": []},
+            {"ifname": "lan2", "flags": ["UP", "NO-CARRIER"], "link_type": "ether", "address": "02:00:00:00:00:02",
+             "master": "br", "addr_info": []},
+            {"ifname": "lan1.30", "flags": ["UP", "LOWER_UP"], "link_type": "ether", "link": "lan1",
+             "linkinfo": {"info_kind": "vlan", "info_data": {"id": 30}},
+             "addr_info": [{"family": "inet", "local": "10.0.30.1", "prefixlen": 24, "scope": "global"}]},
+        ]  # fmt: skip
+        vlans = [
+            {
+                "ifname": "lan1",
+                "vlans": [{"vlan": 1, "flags": ["PVID", "Egress Untagged"]}, {"vlan": 10, "vlanEnd": 12}],
+            }
+        ]
+        with tempfile.TemporaryDirectory() as holder:
+            folder = Path(holder) / "shed"
+            folder.mkdir()
+            for name, content in (("a", links), ("v", vlans)):
+                (folder / f"{name}.json").write_text(json.dumps(content))
+            survey = gather([folder]).survey
+        rows = {row.port: row for row in survey.ports}
+        self.assertEqual((rows["lan1"].mode, rows["lan1"].pvid, str(rows["lan1"].allowed), str(rows["lan1"].untagged)),
+                         ("hybrid", 1, "1 10-12", "1"))  # fmt: skip
+        self.assertEqual((rows["lan1"].oper, rows["lan2"].oper), ("up", "down"))
+        self.assertEqual(
+            [(g.address, g.vid, g.port, g.untagged) for g in survey.gateways], [("10.0.30.1/24", 30, "lan1", "no")]
+        )
+
+    @settings(max_examples=60, deadline=None)
+    @given(st.integers(0, 2**32))
+    def test_mutated_listings_raise_nothing(self, seed):
+        chance = random.Random(seed)
+        paths = sorted(RAW.rglob("*.json"))
+        with tempfile.TemporaryDirectory() as holder:
+            folder = Path(holder) / "sw-a"
+            folder.mkdir()
+            for number, path in enumerate(p for p in paths if p.parent.name == "sw-a"):
+                document = json.loads(path.read_text())
+                (folder / f"{number}.json").write_text(json.dumps(twisted(document, chance)))
+            found = gather([folder])
+            matrix(Network(found.survey))
+
+
+def twisted(value, chance):
+    """A JSON document with some of its parts replaced by others."""
+    if chance.random() < 0.02:
+        return chance.choice([None, 7, -1, "x", [], {}, [[]], True, "0" * 50])
+    if isinstance(value, list):
+        return [twisted(part, chance) for part in value]
+    if isinstance(value, dict):
+        return {name: twisted(part, chance) for name, part in value.items()}
+    return value
+
+
+if __name__ == "__main__":
+    unittest.main()
