@@ -9,6 +9,8 @@ from typing import Any
 
 import msgspec
 
+from crossthread.sources.walk import is_walk
+
 
 class Document(msgspec.Struct, frozen=True):
     """A recognised file: its path, the device its folder is named after, its format, and its contents."""
@@ -44,6 +46,8 @@ def recognise(data: bytes) -> tuple[str, Any] | None:
         b"\x0a\x0d\x0d\x0a",
     ):
         return "capture", data
+    if is_walk(data):
+        return "walk", data.decode("utf-8", "surrogateescape")
     if data.lstrip()[:1] not in (b"{", b"["):
         return None
     try:

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import msgspec
 
-from crossthread.sources import capture, daemon, linux
+from crossthread.sources import capture, daemon, linux, snmp
 from crossthread.sources.documents import Document, UnreadableError, recognise
 from crossthread.sources.merging import Difference, Told, merge
 from crossthread.survey import Survey
@@ -96,8 +96,10 @@ def gather(
     told: list[Told] = []
     words: dict[str, str] = {}
     for device, documents in by_device.items():
-        told += _device(device, [entry for entry in documents if entry[0].kind != "capture"])
+        told += _device(device, [entry for entry in documents if entry[0].kind not in ("capture", "walk")])
         for document, time in documents:
+            if document.kind == "walk":
+                told += [Told(row, time) for row in snmp.read_walk(document.data, _stem(document.path), document.path)]
             if document.kind == "capture":
                 try:
                     heard = capture.read_capture(document.data)
@@ -117,6 +119,10 @@ def gather(
             taken.append(Taken(document.path, document.kind, counts[document.path], says))
     survey, differences, gone = merge(base or Survey(), told, {entry.path for entry in taken})
     return Gathered(survey, tuple(sorted(taken, key=lambda entry: entry.path)), tuple(differences), gone)
+
+
+def _stem(path: str) -> str:
+    return Path(path).name.partition(".")[0]
 
 
 def count_files(sources: Sequence[str | Path]) -> int:
