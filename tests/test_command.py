@@ -13,6 +13,7 @@ from crossthread import Change, apply_changes, read_survey, write_survey
 from crossthread.demo import faulty, healthy
 from crossthread.survey import Survey
 from crossthread.survey.tables import Device, Host, Neighbor, Port
+from tests.building import DATA
 
 COMMAND = Path(sys.executable).with_name("crossthread")
 EVIL = "\x1b]0;owned\x07[bold]sw\u202e\n=cmd()"
@@ -85,6 +86,31 @@ class Commands(unittest.TestCase):
         self.assertEqual(sum(found["counts"].values()), len(found["findings"]))
         ranks = [["breaks", "risks", "note"].index(finding["severity"]) for finding in found["findings"]]
         self.assertEqual(ranks, sorted(ranks))
+
+    def test_find(self):
+        text = self.answer(0, "find", self.healthy, "guide-tablet")
+        self.assertTrue(text.startswith("host guide-tablet: lighthouse-2 port9, VLAN 30."))
+        found = json.loads(self.answer(0, "find", self.healthy, "guide-tablet", "--json"))
+        self.assertEqual(found["places"][0]["port"], "port9")
+        done = run("find", self.healthy, "guide-tabelt")
+        self.assertEqual((done.returncode, done.stdout), (2, ""))
+        self.assertIn("did you mean guide-tablet", done.stderr)
+
+    def test_gather(self):
+        raw, into = DATA / "raw" / "case-0009", self.folder / "gathered"
+        text = self.answer(0, "gather", raw, "--into", into, "--dry-run")
+        self.assertTrue(text.startswith("81 files read, 0 not used, 0 differences: not written (dry run)."), text[:99])
+        self.assertFalse(into.exists())
+        self.assertIn(": written.", self.answer(0, "gather", raw, "--into", into))
+        before = read_survey(into)
+        self.assertIn(": nothing changed.", self.answer(0, "gather", raw, "--into", into))
+        self.assertEqual(read_survey(into), before)
+        self.assertEqual(len(before.devices), 7)
+        found = json.loads(self.answer(0, "gather", raw, DATA / "walks", "--into", into, "--json"))
+        self.assertEqual((found["rows"]["devices"], found["written"]), ([7, 12], True))
+        done = run("gather", self.folder / "nowhere", "--into", into)
+        self.assertEqual((done.returncode, done.stdout), (2, ""))
+        self.assertIn("there is no such file or folder", done.stderr)
 
     def test_demo(self):
         folder = self.folder / "tour"

@@ -63,6 +63,23 @@ def map_command(survey: SurveyPath, json: Json = False) -> None:
     emit(map_network(Network(load(survey))), show_map, json)
 
 
+@app.command("find")
+def find_command(
+    survey: SurveyPath,
+    what: Annotated[str, typer.Argument(metavar="WHAT", help="A host, device, MAC or IP address, or a VLAN's name.")],
+    json: Json = False,
+) -> None:
+    """Where something is plugged in, how that is known, and where it was seen inconsistently."""
+    from crossthread.faces.find import show_found
+    from crossthread.questions.find import NotFoundError, find
+
+    try:
+        answer = find(Network(load(survey)), what)
+    except NotFoundError as error:
+        usage_error(str(error))
+    emit(answer, show_found, json)
+
+
 @app.command("why")
 def why_command(
     survey: SurveyPath,

@@ -7,7 +7,6 @@ import struct
 from collections import Counter, defaultdict
 from collections.abc import Iterator
 from ipaddress import IPv4Address, IPv6Address
-from typing import Any
 
 import msgspec
 
@@ -19,7 +18,7 @@ from crossthread.values import NO_VID
 _ETHERNET = 1
 _TAGS = (b"\x81\x00", b"\x88\xa8")
 _BY_MAC = 3
-_ARP, _IPV6, _LLDP = b"\x08\x06", b"\x86\xdd", b"\x88\xcc"
+_IPV4, _ARP, _IPV6, _LLDP = b"\x08\x00", b"\x08\x06", b"\x86\xdd", b"\x88\xcc"
 _DAMAGE = (ValueError, EOFError, LookupError, TypeError, AttributeError, ArithmeticError, MemoryError, struct.error)
 """What the library that reads capture files raises on damaged ones, beside its own errors."""
 _KNOWN_CAPABILITIES = {"bridge", "router", "station", "phone", "wlan", "repeater", "other"}
@@ -64,19 +63,43 @@ def read_capture(data: bytes) -> Capture:
     return _Reader().read(data)
 
 
-def _frames(data: bytes) -> Iterator[tuple[float, bytes]]:
+def _frames(data: bytes) -> Iterator[tuple[float, bytes | None]]:
+    """The frames of a capture with their times; None for one that is of no interest by its Ethertype (plain IPv4)."""
+    return _section_blocks(data) if data[:4] == b"\x0a\x0d\x0d\x0a" else _classic(data)
+
+
+def _classic(data: bytes) -> Iterator[tuple[float, bytes | None]]:
+    """The older format: a header of 24 octets, then 16 octets before each frame. Frames of no interest stay uncut."""
+    if len(data) < 24:
+        raise UnreadableError("a capture that ends in its header")
+    order = "<" if data[:1] in (b"\xd4", b"\x4d") else ">"
+    fraction = 1e-9 if data[:4] in (b"\xa1\xb2\x3c\x4d", b"\x4d\x3c\xb2\xa1") else 1e-6
+    link = struct.unpack_from(order + "I", data, 20)[0] & 0xFFFF
+    if link != _ETHERNET:
+        raise UnreadableError(f"a capture of link type {link}, expected Ethernet ({_ETHERNET})")
+    head = struct.Struct(order + "IIII").unpack_from
+    at, size = 24, len(data)
+    while at + 16 <= size:
+        seconds, parts, length, _ = head(data, at)
+        at += 16
+        if at + length > size:
+            raise UnreadableError("a capture that breaks off within a frame")
+        dull = data[at + 12 : at + 14] == _IPV4
+        yield seconds + parts * fraction, None if dull else data[at : at + length]
+        at += length
+
+
+def _section_blocks(data: bytes) -> Iterator[tuple[float, bytes | None]]:
+    """The newer format, pcapng."""
     import dpkt  # type: ignore[import-untyped]
 
     try:
-        kind: Any = dpkt.pcapng.Reader if data[:4] == b"\x0a\x0d\x0d\x0a" else dpkt.pcap.Reader
-        reader = kind(io.BytesIO(data))
+        reader = dpkt.pcapng.Reader(io.BytesIO(data))
         if reader.datalink() != _ETHERNET:
-            raise UnreadableError(f"a capture of link type {reader.datalink()}, expected Ethernet (1)")
+            raise UnreadableError(f"a capture of link type {reader.datalink()}, expected Ethernet ({_ETHERNET})")
         yield from reader
-    except _DAMAGE as error:
+    except (dpkt.Error, *_DAMAGE) as error:
         raise UnreadableError(f"a capture that breaks off or is damaged ({type(error).__name__})") from None
-    except dpkt.Error as error:
-        raise UnreadableError(f"a capture that breaks off or is damaged: {error}") from None
 
 
 class _Reader:
@@ -97,7 +120,8 @@ class _Reader:
                 count += 1
                 first = time if first is None else first
                 last = time
-                self.take(time, frame)
+                if frame is not None:
+                    self.take(time, frame)
         except UnreadableError as error:
             if not count:
                 raise

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable
+from typing import TypeVar
 
 Index = tuple[int, ...]
-_LINE = re.compile(r"\.?(\d+(?:\.\d+)+) = (?:([A-Za-z][A-Za-z0-9-]*): ?)?(.*)", re.DOTALL)
+_Value = TypeVar("_Value")
+_KIND = re.compile(r"([A-Za-z][A-Za-z0-9-]*): ?(.*)", re.DOTALL)
 _HEX = re.compile(r"[0-9A-Fa-f]{2}(?:\s+[0-9A-Fa-f]{2})*\s*")
 _HEAD = re.compile(rb"\s*\.?1\.[0-3](?:\.\d+)+ = ")
 
@@ -25,50 +27,71 @@ class Walk:
         The walk.
     wanted
         The object identifiers of the columns (and single values) that are kept; everything else is passed over.
+
+    Notes
+    -----
+    Most lines of a large walk are of no interest, so a line is only cut in two and compared with the parents of the
+    wanted columns, the parent of the line before first; indexes and values are read when a column is asked for.
     """
 
     def __init__(self, text: str, wanted: Iterable[str]) -> None:
-        self._columns: dict[str, dict[Index, tuple[str, str]]] = {column: {} for column in wanted}
-        depths = sorted({column.count(".") for column in self._columns})
-        for identifier, kind, value in _entries(text):
-            parts = identifier.split(".")
-            for depth in depths:
-                held = self._columns.get(".".join(parts[: depth + 1]))
-                if held is not None:
-                    held[tuple(map(int, parts[depth + 1 :]))] = (kind, value)
-                    break
+        self._columns: dict[str, list[tuple[str, str]]] = {column: [] for column in wanted}
+        by_parent: dict[str, dict[str, list[tuple[str, str]]]] = {}
+        for column, entries in self._columns.items():
+            above, _, number = column.rpartition(".")
+            by_parent.setdefault(above + ".", {})[number] = entries
+        parents = sorted(by_parent, key=len, reverse=True)
+        outer = {p for p in parents if any(other != p and other.startswith(p) for other in parents)}
+        last = parents[0] if parents else " "
+        into: list[tuple[str, str]] | None = None
+        for line in text.split("\n"):
+            identifier, equals, value = line.partition(" = ")
+            if not equals or identifier.strip("0123456789."):
+                if into and line:  # a line that begins no entry goes on with the value before it
+                    index, begun = into[-1]
+                    into[-1] = (index, f"{begun}\n{line.rstrip()}")
+                continue
+            identifier = identifier.lstrip(".")
+            into = None
+            if last in outer or not identifier.startswith(last):
+                for parent in parents:
+                    if identifier.startswith(parent):
+                        last = parent
+                        break
+                else:
+                    continue
+            number, _, index = identifier[len(last) :].partition(".")
+            into = by_parent[last].get(number)
+            if into is not None:
+                into.append((index, value))
+
+    def _read(self, column: str, read: Callable[[str, str], _Value | None]) -> dict[Index, _Value]:
+        found = {}
+        for index, text in self._columns[column]:
+            told = _KIND.match(text)
+            value = read(told[1], told[2]) if told else read("", text)
+            if value is not None and ".." not in index and len(index) < 1000:
+                found[tuple(map(int, index.strip(".").split("."))) if index.strip(".") else ()] = value
+        return found
 
     def texts(self, column: str) -> dict[Index, str]:
         """The values of a column as text; hex strings as the text they spell, if they do."""
-        return {index: _as_text(kind, value) for index, (kind, value) in self._columns[column].items()}
+        return self._read(column, _as_text)
 
     def numbers(self, column: str) -> dict[Index, int]:
         """The values of a column as whole numbers; what is none is left out."""
-        found = {}
-        for index, (kind, value) in self._columns[column].items():
-            digits = re.search(r"-?\d+", value) if kind != "Hex-STRING" else None
-            if digits is not None and len(digits[0]) < 25:
-                found[index] = int(digits[0])
-        return found
+        return self._read(column, _as_number)
 
     def octets(self, column: str) -> dict[Index, bytes]:
         """The values of a column as octets, whether they were printed as hex or as text."""
-        return {index: _as_octets(kind, value) for index, (kind, value) in self._columns[column].items()}
+        return self._read(column, _as_octets)
 
 
-def _entries(text: str) -> Iterator[tuple[str, str, str]]:
-    """Every entry of a walk; a line that begins none goes on with the value before it."""
-    held: tuple[str, str, str] | None = None
-    for line in text.split("\n"):
-        found = _LINE.match(line)
-        if found is not None:
-            if held is not None:
-                yield held
-            held = (found[1], found[2] or "", found[3].rstrip("\r"))
-        elif held is not None and line:
-            held = (held[0], held[1], f"{held[2]}\n{line.rstrip()}")
-    if held is not None:
-        yield held
+def _as_number(kind: str, value: str) -> int | None:
+    if value.isdecimal() and len(value) < 25:
+        return int(value)
+    digits = re.search(r"-?\d+", value) if kind != "Hex-STRING" else None
+    return int(digits[0]) if digits is not None and len(digits[0]) < 25 else None
 
 
 def _as_text(kind: str, value: str) -> str:
@@ -83,6 +106,7 @@ def _as_text(kind: str, value: str) -> str:
 
 
 def _unquoted(value: str) -> str:
+    value = value.rstrip("\r")
     if len(value) >= 2 and value[0] == value[-1] == '"':
         return value[1:-1].replace('\\"', '"').replace("\\\\", "\\")
     return value

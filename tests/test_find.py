@@ -1,0 +1,70 @@
+"""Finding hosts, addresses, devices and VLANs, on the demo campus."""
+
+import unittest
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+from crossthread import Network, Survey
+from crossthread.demo import healthy
+from crossthread.questions.find import NotFoundError, find
+from crossthread.survey.tables import MacEntry
+from tests.building import cabled, network_of
+
+
+class Finding(unittest.TestCase):
+    NETWORK = Network(healthy())
+
+    def places(self, wanted, network=None):
+        return [(p.device, p.port, p.vid, p.how) for p in find(network or self.NETWORK, wanted).places]
+
+    def test_by_whatever_one_knows(self):
+        for wanted in ("Plank-Saw", "10.61.40.11", "02-5c-02-00-00-10", "025c.0200.0010"):
+            with self.subTest(wanted):
+                self.assertEqual(self.places(wanted), [("sail-loft", "port3", 40, "host")])
+        self.assertEqual(self.places("fd61:c7:0:50::2"), [("sail-loft", "port5", 50, "host")])
+        self.assertEqual(self.places("10.61.20.1"), [("core-east", None, 20, "interface")])
+        self.assertEqual(self.places("02:5c:01:00:00:01"), [("core-east", None, None, "own")])
+
+    def test_filtering_databases_are_followed_to_the_edge(self):
+        found = find(self.NETWORK, "guide-tablet")
+        self.assertEqual(self.places("guide-tablet"), [("lighthouse-2", "port9", 30, "learned")])
+        self.assertEqual({fact.key["device"] for fact in found.trail}, {"lighthouse-2", "core-east"})
+        self.assertEqual(found.conflicts, ())
+
+    def test_what_does_not_agree_is_said(self):
+        survey = healthy()
+        moved = MacEntry("slipway", 40, "02:5c:02:00:00:10", "port7", "learned")
+        network = Network(Survey(**{**survey.__dict__, "macs": (*survey.macs, moved)}))
+        found = find(network, "plank-saw")
+        self.assertEqual(self.places("plank-saw", network),
+                         [("sail-loft", "port3", 40, "host"), ("slipway", "port7", 40, "learned")])  # fmt: skip
+        self.assertIn("sail-loft port3 and slipway port7", found.conflicts[0])
+
+    def test_a_trail_that_ends_on_the_way(self):
+        with TemporaryDirectory() as folder:
+            network = network_of(
+                Path(folder),
+                neighbors=cabled("sw-a p1 sw-b p1"),
+                ports="device|port\nsw-a|p1\nsw-b|p1",
+                macs="device|vid|mac|port|kind\nsw-a|7|02:00:00:00:00:09|p1|learned",
+                arp="device|interface|address|mac\nsw-a|v7|10.0.0.9|02:00:00:00:00:09",
+            )
+        self.assertEqual(self.places("02:00:00:00:00:09", network), [("sw-a", "p1", 7, "towards")])
+        self.assertEqual(self.places("10.0.0.9", network), [("sw-a", "p1", 7, "towards")])
+
+    def test_devices_and_vlans(self):
+        self.assertEqual(self.places("GALLEY"), [("ropehall", "port3", None, "learned")])
+        self.assertEqual({p[0] for p in self.places("visitors")}, {row.device for row in healthy().vlans})
+
+    def test_what_is_not_there(self):
+        for wanted, says in [
+            ("planksaw", "did you mean plank-saw"), ("10.0.0.1", "no table of this survey knows the address 10.0.0.1"),
+            ("02:00:00:00:00:01", "knows the MAC address"), ("\x1b", "“\\x1b”"),
+        ]:  # fmt: skip
+            with self.subTest(wanted), self.assertRaises(NotFoundError) as caught:
+                find(self.NETWORK, wanted)
+            self.assertIn(says, str(caught.exception))
+
+
+if __name__ == "__main__":
+    unittest.main()
