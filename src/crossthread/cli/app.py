@@ -9,7 +9,7 @@ from typing import Annotated
 
 import typer
 
-from crossthread.cli.running import FAULTY, any_survey, emit, load, usage_error
+from crossthread.cli.running import FAULTY, any_survey, draw, emit, load, usage_error
 from crossthread.network import Network
 from crossthread.questions.hosts import UnknownHostError
 from crossthread.survey.problems import visible
@@ -55,12 +55,20 @@ def gather_command(
 
 
 @app.command("map")
-def map_command(survey: SurveyPath, json: Json = False) -> None:
+def map_command(
+    survey: SurveyPath,
+    figure: Annotated[str | None, typer.Option("--figure", metavar="FILE", help="Also draw it: .png or .svg.")] = None,
+    json: Json = False,
+) -> None:
     """Who is plugged into whom: devices, links port by port, which end told it, what is loose."""
     from crossthread.faces.map import show_map
     from crossthread.questions.map import map_network
 
-    emit(map_network(Network(load(survey))), show_map, json)
+    network = Network(load(survey))
+    answer = map_network(network)
+    if figure is not None:
+        draw(answer, figure, network.survey.info.title)
+    emit(answer, show_map, json)
 
 
 @app.command("find")

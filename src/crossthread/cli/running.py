@@ -10,6 +10,7 @@ from typing import Any, NoReturn, TypeVar
 
 import typer
 
+from crossthread.questions.map import Map
 from crossthread.survey import Survey, SurveyError, read_survey
 from crossthread.survey.problems import visible
 
@@ -46,6 +47,18 @@ def usage_error(says: str) -> NoReturn:
     """End with status 2 and one sentence."""
     typer.echo(says, err=True)
     raise typer.Exit(USAGE)
+
+
+def draw(answer: Map, path: str, title: str | None) -> None:
+    """Draw a map into a file, or end with status 2 and why it cannot be."""
+    from crossthread.faces.figure import draw_map
+
+    try:
+        draw_map(answer, Path(path), title)
+    except ValueError as error:
+        usage_error(f"expected {error}")
+    except OSError as error:
+        usage_error(f"the figure cannot be written to {visible(path, 200)}: {error.strerror}")
 
 
 def emit(answer: _Answer, face: Callable[[_Answer, Any], None], json: bool) -> None:
