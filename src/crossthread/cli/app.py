@@ -9,7 +9,7 @@ from typing import Annotated
 
 import typer
 
-from crossthread.cli.running import FAULTY, any_survey, draw, emit, load, usage_error
+from crossthread.cli.running import FAULTY, any_survey, draw, emit, load, load_mapping, usage_error
 from crossthread.network import Network
 from crossthread.questions.hosts import UnknownHostError
 from crossthread.survey.problems import visible
@@ -31,6 +31,9 @@ Json = Annotated[bool, typer.Option("--json", help="Print the answer as one JSON
 def gather_command(
     sources: Annotated[list[str], typer.Argument(metavar="SOURCE...", help="Files and folders with what there is.")],
     into: Annotated[str, typer.Option("--into", metavar="SURVEY", help="The survey to write or to add to.")],
+    mapping: Annotated[
+        str | None, typer.Option("--mapping", metavar="FILE", help="What the columns of exported or typed tables mean.")
+    ] = None,
     dry_run: Annotated[bool, typer.Option("--dry-run", help="Say what would be taken, and write nothing.")] = False,
     json: Json = False,
 ) -> None:
@@ -43,7 +46,7 @@ def gather_command(
     base = load(into) if Path(into).exists() and any_survey(into) else None
     try:
         with progress("files", count_files(sources)) as advance:
-            answer = gather(sources, base, advance)
+            answer = gather(sources, base, advance, load_mapping(mapping) if mapping else ())
     except FileNotFoundError as error:
         usage_error(f"there is no such file or folder: {visible(str(error), 200)}")
     if not dry_run and (base is None or answer.survey != base):

@@ -11,6 +11,7 @@ from typing import Any, NoReturn, TypeVar
 import typer
 
 from crossthread.questions.map import Map
+from crossthread.sources.mapped import TableMapping
 from crossthread.survey import Survey, SurveyError, read_survey
 from crossthread.survey.problems import visible
 
@@ -35,6 +36,20 @@ def load(path: str) -> Survey:
     for notice in survey.notices:
         typer.echo(f"notice: {notice}", err=True)
     return survey
+
+
+def load_mapping(path: str) -> list[TableMapping]:
+    """Read a mapping of tables; print every error and end with status 3 if it cannot be read."""
+    from crossthread.sources.mapped import read_mapping
+
+    try:
+        return read_mapping(Path(path).read_text(encoding="utf-8"), path)
+    except (OSError, UnicodeDecodeError) as error:
+        typer.echo(f"{visible(path, 200)} cannot be read: {getattr(error, 'strerror', None) or 'not text'}", err=True)
+    except SurveyError as error:
+        for problem in error.problems:
+            typer.echo(str(problem), err=True)
+    raise typer.Exit(UNREADABLE)
 
 
 def any_survey(path: str) -> bool:

@@ -10,8 +10,9 @@ import msgspec
 
 from crossthread.sources import capture, daemon, linux, snmp
 from crossthread.sources.documents import Document, UnreadableError, recognise
+from crossthread.sources.mapped import TableMapping, mapping_for, read_mapped
 from crossthread.sources.merging import Difference, Told, merge
-from crossthread.survey import Survey
+from crossthread.survey import Survey, SurveyError
 from crossthread.survey.tables import TABLES, Row
 
 
@@ -56,7 +57,10 @@ class Gathered(msgspec.Struct, frozen=True):
 
 
 def gather(
-    sources: Sequence[str | Path], base: Survey | None = None, progress: Callable[[], None] | None = None
+    sources: Sequence[str | Path],
+    base: Survey | None = None,
+    progress: Callable[[], None] | None = None,
+    mappings: Sequence[TableMapping] = (),
 ) -> Gathered:
     """Read files and folders of any format that is known, and merge what they say into a survey.
 
@@ -70,6 +74,8 @@ def gather(
         The survey to add to.
     progress
         Called once for each file.
+    mappings
+        What the columns of tables mean that are of no format of their own.
 
     Raises
     ------
@@ -77,10 +83,21 @@ def gather(
         If a source does not exist.
     """
     taken: list[Taken] = []
+    typed: list[Told] = []
     by_device: dict[str, list[tuple[Document, float]]] = defaultdict(list)
     for label, path in _files(sources):
         try:
-            found = recognise(path.read_bytes())
+            data = path.read_bytes()
+            tables = mapping_for(path.name, mappings)
+            if tables:
+                rows = [row for mapping in tables for row in read_mapped(data, label, mapping)]
+                typed += [Told(row, path.stat().st_mtime) for row in rows]
+                taken.append(Taken(label, "table", len(rows), ""))
+                continue
+            found = recognise(data)
+        except SurveyError as error:
+            listed = "; ".join(str(problem) for problem in error.problems[:5])
+            taken.append(Taken(label, None, 0, f"{len(error.problems)} problems: {listed}"))
         except UnreadableError as error:
             taken.append(Taken(label, None, 0, str(error)))
         except OSError as error:
@@ -91,8 +108,9 @@ def gather(
             else:
                 document = Document(label, path.parent.name, *found)
                 by_device[document.device].append((document, path.stat().st_mtime))
-        if progress is not None:
-            progress()
+        finally:
+            if progress is not None:
+                progress()
     told: list[Told] = []
     words: dict[str, str] = {}
     for device, documents in by_device.items():
@@ -117,7 +135,8 @@ def gather(
             if not says and not counts[document.path]:
                 says = "read together with the others of its folder"
             taken.append(Taken(document.path, document.kind, counts[document.path], says))
-    survey, differences, gone = merge(base or Survey(), told, {entry.path for entry in taken})
+    read = {entry.path for entry in taken} | {getattr(entry.row, "source", None) or "" for entry in typed}
+    survey, differences, gone = merge(base or Survey(), [*told, *typed], read)
     return Gathered(survey, tuple(sorted(taken, key=lambda entry: entry.path)), tuple(differences), gone)
 
 

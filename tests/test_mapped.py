@@ -1,0 +1,90 @@
+"""Tables of any kind with a mapping."""
+
+import tempfile
+import unittest
+from pathlib import Path
+
+from crossthread import SurveyError, VlanSet
+from crossthread.sources.gathering import gather
+from crossthread.sources.mapped import TableMapping, read_mapped, read_mapping, rows_of
+from tests.test_command import run
+
+MAPPING = """
+[[table]]
+files = "interfaces*"
+into = "ports"
+columns.port = "Interface"
+columns.oper = "State"
+columns.pvid = "VLAN"
+columns.allowed = "Trunk VLANs"
+always.device = "sw-1"
+words.oper.connected = "up"
+words.oper."not connected" = "down"
+words.pvid.trunk = "none"
+"""
+TABLE = 'Interface;State;VLAN;Trunk VLANs\n"p1";Connected;30;\np2;not connected;trunk;1,5-7\n'
+
+
+class Mapped(unittest.TestCase):
+    def test_separators_words_and_json(self):
+        (mapping,) = read_mapping(MAPPING, "m.toml")
+        json_rows = (
+            '[{"Interface": "p1", "State": "connected", "VLAN": 30}, {"Interface": "p2", "State": "not connected",'
+        )
+        json_rows += ' "VLAN": "trunk", "Trunk VLANs": [1, "5-7"]}]'
+        for text in (TABLE, TABLE.replace(";", "\t"), TABLE.replace("1,5-7", "1 5-7").replace(";", ","), json_rows):
+            with self.subTest(text[:30]):
+                one, two = read_mapped(text.encode(), "x.csv", mapping)
+                self.assertEqual(
+                    (one.device, one.port, one.oper, one.pvid, one.allowed), ("sw-1", "p1", "up", 30, None)
+                )
+                self.assertEqual((two.oper, two.pvid, two.allowed), ("down", 0, VlanSet.parse("1 5-7")))
+        self.assertEqual(one.source, "x.csv:1")
+
+    def test_data_frames(self):
+        import pandas as pd
+
+        frame = pd.DataFrame({"name": ["a", "b"], "ip": ["10.0.0.1/24", None], "tag": [7.0, float("nan")]})
+        mapping = TableMapping("hosts", columns={"host": "name", "address": "ip"})
+        rows = rows_of(frame.to_dict("records"), [1, 2], "frame", mapping)
+        self.assertEqual([(row.host, row.address) for row in rows], [("a", "10.0.0.1/24"), ("b", None)])
+
+    def test_what_is_wrong_is_said(self):
+        (mapping,) = read_mapping(MAPPING, "m.toml")
+        with self.assertRaises(SurveyError) as caught:
+            read_mapped(TABLE.replace("30", "4095").replace("Connected", "dozing").encode(), "x.csv", mapping)
+        self.assertEqual([problem.line for problem in caught.exception.problems], [2, 2])
+        with self.assertRaises(SurveyError) as caught:
+            read_mapped(b"a,b\n1,2\n", "x.csv", mapping)
+        self.assertIn("x.csv:1: Interface: there is no such column; there are a, b", str(caught.exception))
+        for text, says in [
+            ("x = ", "not valid TOML"), ("x = 1", "at least one [[table]]"), ('[[table]]\ninto = "prts"', "one of devices"),
+            ('[[table]]\ninto = "ports"\ncolumns.port = "a"', "nothing says where device comes from"),
+            ('[[table]]\ninto = "ports"\ncolumns.colour = "a"\nalways = {device = "a", port = "b"}', "has the col"),
+            ('[[table]]\ninto = "ports"\ncolumns = 7', "Expected `object`"),
+        ]:  # fmt: skip
+            with self.subTest(text), self.assertRaises(SurveyError) as caught:
+                read_mapping(text, "m.toml")
+            self.assertIn(says, str(caught.exception))
+
+    def test_gathered(self):
+        with tempfile.TemporaryDirectory() as holder:
+            folder = Path(holder)
+            (folder / "interfaces-1.csv").write_text(TABLE)
+            (folder / "m.toml").write_text(MAPPING)
+            source = folder / "interfaces-1.csv"
+            done = run("gather", source, "--into", folder / "s", "--mapping", folder / "m.toml")
+            self.assertEqual((done.returncode, done.stderr), (0, ""))
+            self.assertTrue(done.stdout.startswith("1 file read, 0 not used, 0 differences: written."))
+            again = run("gather", source, "--into", folder / "s", "--mapping", folder / "m.toml")
+            self.assertIn("nothing changed", again.stdout)
+            source.write_text(TABLE.replace("30", "4095"))
+            found = gather([source], mappings=read_mapping(MAPPING, "m.toml"))
+            self.assertIn("expected a VLAN identifier", found.files[0].says)
+            (folder / "m.toml").write_text("[")
+            done = run("gather", source, "--into", folder / "s", "--mapping", folder / "m.toml")
+            self.assertEqual((done.returncode, done.stdout), (3, ""))
+
+
+if __name__ == "__main__":
+    unittest.main()
