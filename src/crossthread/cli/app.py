@@ -9,7 +9,7 @@ from typing import Annotated
 
 import typer
 
-from crossthread.cli.running import FAULTY, any_survey, draw, emit, load, load_mapping, usage_error
+from crossthread.cli.running import FAULTY, any_survey, draw, emit, load, load_mapping, usage_error, write_export
 from crossthread.network import Network
 from crossthread.questions.hosts import UnknownHostError
 from crossthread.survey.problems import visible
@@ -61,6 +61,10 @@ def gather_command(
 def map_command(
     survey: SurveyPath,
     figure: Annotated[str | None, typer.Option("--figure", metavar="FILE", help="Also draw it: .png or .svg.")] = None,
+    export: Annotated[
+        str | None,
+        typer.Option("--export", metavar="FILE", help="Also write it for other programs: .graphml, .dot, .json."),
+    ] = None,
     json: Json = False,
 ) -> None:
     """Who is plugged into whom: devices, links port by port, which end told it, what is loose."""
@@ -71,7 +75,29 @@ def map_command(
     answer = map_network(network)
     if figure is not None:
         draw(answer, figure, network.survey.info.title)
+    if export is not None:
+        write_export(answer, export)
     emit(answer, show_map, json)
+
+
+@app.command("addresses")
+def addresses_command(
+    survey: SurveyPath,
+    csv: Annotated[bool, typer.Option("--csv", help="Print CSV that is safe to open in a spreadsheet.")] = False,
+    markdown: Annotated[bool, typer.Option("--markdown", help="Print a Markdown table.")] = False,
+    json: Json = False,
+) -> None:
+    """The addressing table: every interface and host with VLAN, address, prefix and gateway."""
+    from crossthread.faces.addresses import addresses_csv, addresses_markdown, show_addresses
+    from crossthread.questions.addresses import addresses
+
+    if csv + markdown + json > 1:
+        usage_error("expected one of --csv, --markdown and --json")
+    answer = addresses(Network(load(survey)))
+    if csv or markdown:
+        print(addresses_csv(answer) if csv else addresses_markdown(answer), end="")
+    else:
+        emit(answer, show_addresses, json)
 
 
 @app.command("find")

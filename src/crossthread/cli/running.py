@@ -76,6 +76,22 @@ def draw(answer: Map, path: str, title: str | None) -> None:
         usage_error(f"the figure cannot be written to {visible(path, 200)}: {error.strerror}")
 
 
+def write_export(answer: Map, path: str) -> None:
+    """Write a map for another program, in the format that the file's name tells."""
+    from crossthread.faces.json import as_json
+    from crossthread.faces.tables import as_dot, as_graphml
+    from crossthread.survey.writing import replace_file
+
+    forms = {".graphml": as_graphml, ".dot": as_dot, ".json": as_json}
+    form = forms.get(Path(path).suffix.lower())
+    if form is None:
+        usage_error(f"expected a file name that ends in {', '.join(forms)} instead of “{visible(path, 200)}”")
+    try:
+        replace_file(Path(path), form(answer).encode())
+    except OSError as error:
+        usage_error(f"the map cannot be written to {visible(path, 200)}: {error.strerror}")
+
+
 def emit(answer: _Answer, face: Callable[[_Answer, Any], None], json: bool) -> None:
     """Print an answer: as JSON, or by its face."""
     if json:

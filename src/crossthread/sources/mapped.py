@@ -106,11 +106,10 @@ def read_mapped(data: bytes, file: str, mapping: TableMapping) -> list[Row]:
 
 def rows_of(rows: Sequence[Mapping[str, Any]], lines: Sequence[int], file: str, mapping: TableMapping) -> list[Row]:
     """Rows given as dictionaries, such as `frame.to_dict("records")` of a pandas data frame; see `read_mapped`."""
-    theirs = {column for row in rows for column in row}
-    problems = [
-        Problem(file, f"there is no such column; there are {', '.join(sorted(visible(str(c)) for c in theirs))}", 1, name)
-        for name in mapping.columns.values() if rows and name not in theirs
-    ]  # fmt: skip
+    theirs = {str(column) for row in rows for column in row}
+    listed = ", ".join(sorted(map(visible, theirs)))
+    absent = [name for name in mapping.columns.values() if rows and name not in theirs]
+    problems = [Problem(file, f"there is no such column; there are {listed}", 1, name) for name in absent]
     if problems:
         raise SurveyError(problems)
     header = [*mapping.columns, *mapping.always]

@@ -66,7 +66,7 @@ def _write_folder(survey: Survey, folder: Path) -> None:
             texts[f"{name}.csv"] = _table_text(record, rows)
     for name, text in texts.items():
         _write_safely(folder / (name + _NEXT), text.encode("utf-8"))
-    _replace(folder / COMMIT, "\n".join(texts).encode("utf-8"))
+    replace_file(folder / COMMIT, "\n".join(texts).encode("utf-8"))
     _settle(folder)
 
 
@@ -88,7 +88,8 @@ def _settle(folder: Path) -> None:
             stray.unlink()
 
 
-def _replace(path: Path, data: bytes) -> None:
+def replace_file(path: Path, data: bytes) -> None:
+    """Write a file so that a reader finds the old contents or the new ones."""
     fresh = path.with_name(path.name + _NEXT)
     _write_safely(fresh, data)
     os.replace(fresh, path)
@@ -171,4 +172,4 @@ def _write_single(survey: Survey, path: Path) -> None:
     if path.name.endswith(".gz"):
         data = gzip.compress(data, mtime=0)
     path.parent.mkdir(parents=True, exist_ok=True)
-    _replace(path, data)
+    replace_file(path, data)
