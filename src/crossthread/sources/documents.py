@@ -10,6 +10,7 @@ from typing import Any
 import msgspec
 
 from crossthread.sources.walk import is_walk
+from crossthread.sources.yang import is_yang
 
 
 class Document(msgspec.Struct, frozen=True):
@@ -64,6 +65,8 @@ def _kind_of_object(document: dict[str, Any]) -> str | None:
         for column, kind in (("vlan_mode", "ovs-port"), ("datapath_id", "ovs-bridge"), ("ofport", "ovs-interface")):
             if column in headings:
                 return kind
+    if is_yang(document):
+        return "yang"
     if "local-chassis" in document:
         return "lldp-chassis"
     if "lldp" in document:

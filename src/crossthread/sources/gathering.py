@@ -8,10 +8,10 @@ from pathlib import Path
 
 import msgspec
 
-from crossthread.sources import capture, daemon, linux, snmp
+from crossthread.sources import capture, daemon, linux, snmp, yang
 from crossthread.sources.documents import Document, UnreadableError, recognise
 from crossthread.sources.mapped import TableMapping, mapping_for, read_mapped
-from crossthread.sources.merging import Difference, Told, merge
+from crossthread.sources.merging import Difference, Told, merge, writable
 from crossthread.survey import Survey, SurveyError
 from crossthread.survey.tables import TABLES, Row
 
@@ -114,8 +114,10 @@ def gather(
     told: list[Told] = []
     words: dict[str, str] = {}
     for device, documents in by_device.items():
-        told += _device(device, [entry for entry in documents if entry[0].kind not in ("capture", "walk")])
+        told += _device(device, [entry for entry in documents if entry[0].kind not in ("capture", "walk", "yang")])
         for document, time in documents:
+            if document.kind == "yang":
+                told += [Told(row, time) for row in yang.read_yang(device, document.data, document.path)]
             if document.kind == "walk":
                 told += [Told(row, time) for row in snmp.read_walk(document.data, _stem(document.path), document.path)]
             if document.kind == "capture":
@@ -136,7 +138,8 @@ def gather(
                 says = "read together with the others of its folder"
             taken.append(Taken(document.path, document.kind, counts[document.path], says))
     read = {entry.path for entry in taken} | {getattr(entry.row, "source", None) or "" for entry in typed}
-    survey, differences, gone = merge(base or Survey(), [*told, *typed], read)
+    sound = list(writable(told))
+    survey, differences, gone = merge(base or Survey(), [*sound, *typed], read)
     return Gathered(survey, tuple(sorted(taken, key=lambda entry: entry.path)), tuple(differences), gone)
 
 

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from typing import Any
 
 import msgspec
 
 from crossthread.survey import Survey
+from crossthread.survey.cells import Kind
 from crossthread.survey.tables import TABLES, Neighbor, Row, columns_of
 
 _JOIN = "; "
@@ -39,6 +40,37 @@ class Told(msgspec.Struct, frozen=True):
     row: Row
     time: float = 0.0
     itself: bool = True
+
+
+def writable(told: Iterable[Told]) -> Iterator[Told]:
+    """The rows as a survey can hold them: a value that could not be read back is left out, a row without a key too."""
+    checked: dict[tuple[str, str, Any], bool] = {}
+    for entry in told:
+        record = type(entry.row)
+        bad: dict[str, Any] = {}
+        lost = False
+        for column, (kind, must) in columns_of(record).items():
+            value = getattr(entry.row, column)
+            if value is None:
+                lost = lost or must
+                continue
+            key = (record.TABLE, column, value)
+            if key not in checked:
+                checked[key] = _reads_back(kind, value)
+            if not checked[key]:
+                bad[column] = None
+                lost = lost or must
+        if not lost:
+            yield msgspec.structs.replace(entry, row=msgspec.structs.replace(entry.row, **bad)) if bad else entry
+
+
+def _reads_back(kind: Kind, value: Any) -> bool:
+    try:
+        text = kind.show(value)
+        text.encode("utf-8")
+        return bool(text.strip()) and "\0" not in text and bool(kind.read(text) == value)
+    except (ValueError, TypeError, AttributeError):
+        return False
 
 
 def identity(row: Row) -> tuple[Any, ...]:
