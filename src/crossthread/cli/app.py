@@ -80,6 +80,39 @@ def map_command(
     emit(answer, show_map, json)
 
 
+@app.command("inventory")
+def inventory_command(survey: SurveyPath, json: Json = False) -> None:
+    """Every device, surveyed or only heard of: what it is, how it is known, and what is odd about its neighbours."""
+    from crossthread.faces.inventory import show_inventory
+    from crossthread.questions.remarks import inventory
+
+    emit(inventory(Network(load(survey))), show_inventory, json)
+
+
+@app.command("drawing")
+def drawing_command(
+    survey: SurveyPath,
+    drawing: Annotated[
+        str, typer.Argument(metavar="LIST", help="The documented cables: CSV with device, port, far_device, far_port.")
+    ],
+    corrected: Annotated[
+        str | None, typer.Option("--corrected", metavar="FILE", help="Write the list as it should be.")
+    ] = None,
+    json: Json = False,
+) -> None:
+    """The map against the drawing: documented cables that are missing, extra, or moved to other ports."""
+    from crossthread.cli.running import load_drawing, write_text
+    from crossthread.faces.inventory import corrected_csv, show_drawing
+    from crossthread.questions.drawing import compare_drawing
+
+    answer = compare_drawing(Network(load(survey)), load_drawing(drawing))
+    if corrected is not None:
+        write_text(corrected, corrected_csv(answer))
+    emit(answer, show_drawing, json)
+    if answer.missing or answer.extra or answer.moved:
+        raise typer.Exit(FAULTY)
+
+
 @app.command("addresses")
 def addresses_command(
     survey: SurveyPath,

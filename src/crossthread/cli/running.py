@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
+import csv
 import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any, NoReturn, TypeVar
+from typing import TYPE_CHECKING, Any, NoReturn, TypeVar
 
 import typer
 
-from crossthread.questions.map import Map
-from crossthread.sources.mapped import TableMapping
 from crossthread.survey import Survey, SurveyError, read_survey
 from crossthread.survey.problems import visible
+
+if TYPE_CHECKING:
+    from crossthread.questions.drawing import Cable
+    from crossthread.questions.map import Map
+    from crossthread.sources.mapped import TableMapping
 
 FAULTY, USAGE, UNREADABLE = 1, 2, 3
 """Exit statuses: something is wrong in the network; with the command; with the input."""
@@ -80,16 +84,46 @@ def write_export(answer: Map, path: str) -> None:
     """Write a map for another program, in the format that the file's name tells."""
     from crossthread.faces.json import as_json
     from crossthread.faces.tables import as_dot, as_graphml
-    from crossthread.survey.writing import replace_file
 
     forms = {".graphml": as_graphml, ".dot": as_dot, ".json": as_json}
     form = forms.get(Path(path).suffix.lower())
     if form is None:
         usage_error(f"expected a file name that ends in {', '.join(forms)} instead of “{visible(path, 200)}”")
+    write_text(path, form(answer))
+
+
+def write_text(path: str, text: str) -> None:
+    """Write a file whole, or end with status 2 and why it cannot be."""
+    from crossthread.survey.writing import replace_file
+
     try:
-        replace_file(Path(path), form(answer).encode())
+        replace_file(Path(path), text.encode())
     except OSError as error:
-        usage_error(f"the map cannot be written to {visible(path, 200)}: {error.strerror}")
+        usage_error(f"{visible(path, 200)} cannot be written: {error.strerror}")
+
+
+def load_drawing(path: str) -> list[Cable]:
+    """Read a documented list of cables; print every error and end with status 3 if it cannot be read."""
+    from crossthread.questions.drawing import Cable
+
+    columns = ("device", "port", "far_device", "far_port")
+    try:
+        with open(path, newline="", encoding="utf-8-sig") as file:
+            reader = csv.DictReader(file, strict=True)
+            rows = [(reader.line_num, row) for row in reader]
+    except (OSError, UnicodeDecodeError, csv.Error) as error:
+        typer.echo(f"{visible(path, 200)} cannot be read: {getattr(error, 'strerror', None) or error}", err=True)
+        raise typer.Exit(UNREADABLE) from None
+    wrong = [f"{visible(path, 200)}:1: expected a column {c}" for c in columns if c not in (reader.fieldnames or ())]
+    if not wrong:
+        wrong = [
+            f"{visible(path, 200)}:{n}: {c}: empty, expected a name" for n, row in rows for c in columns if not row[c]
+        ]
+    for says in wrong:
+        typer.echo(says, err=True)
+    if wrong:
+        raise typer.Exit(UNREADABLE)
+    return [Cable(*(row[column].strip() for column in columns)) for _, row in rows]
 
 
 def emit(answer: _Answer, face: Callable[[_Answer, Any], None], json: bool) -> None:

@@ -1,0 +1,107 @@
+"""The inventory and its remarks, and the map against a drawing."""
+
+import tempfile
+import unittest
+from pathlib import Path
+
+from crossthread import Network, write_survey
+from crossthread.demo import healthy
+from crossthread.questions.drawing import Cable, compare_drawing
+from crossthread.questions.remarks import inventory
+from tests.building import cabled, network_of, ports
+from tests.test_command import run
+
+
+class Remarks(unittest.TestCase):
+    def remarks(self, **tables):
+        with tempfile.TemporaryDirectory() as folder:
+            answer = inventory(network_of(Path(folder), **tables))
+        return {(r.rule, r.says) for r in answer.remarks if r.rule != "neighbor-no-address"}, answer
+
+    def test_why_a_neighbour_is_heard_from_one_end_only(self):
+        rows = "device|port|neighbor|neighbor_port\nsw-a|p1|sw-b|p2"
+        listed = "device|port|discovery\nsw-a|p1|\nsw-b|p2|"
+        other = "\nsw-b|p9|sw-x|p9"
+        for tables, reason in [
+            ({"devices": "device|discovery\nsw-b|off"}, "neighbour discovery is off on sw-b"),
+            ({"ports": listed.replace("sw-b|p2|", "sw-b|p2|send")}, "sw-b p2 does not listen (discovery send)"),
+            ({"ports": listed.replace("sw-a|p1|", "sw-a|p1|receive")}, "sw-a p1 does not speak (discovery receive)"),
+            ({"ports": listed}, "no neighbour table of sw-b is in the survey"),
+            ({"ports": listed, "neighbors": rows + other}, "its neighbour table lacks it"),
+            ({"devices": "device\nsw-b"}, "sw-b was not surveyed"),
+        ]:
+            with self.subTest(reason):
+                found, _ = self.remarks(**{"neighbors": rows, **tables})
+                says = [text for rule, text in found if rule == "neighbor-one-way"]
+                self.assertEqual(len(says), 1)
+                self.assertIn(f"sw-b p2 hears nothing of sw-a p1: {reason}", says[0])
+
+    def test_stale_renamed_and_several(self):
+        head = "device|port|neighbor|neighbor_chassis|neighbor_port|ttl|remaining|interval\n"
+        found, _ = self.remarks(neighbors=head + "sw-a|p1|x|02:00:00:00:00:01|q|120|60|")
+        self.assertEqual(found, {("neighbor-stale", "sw-a p1 has not heard x for 60 s, though it speaks every 30 s; "
+                                  "60 s of 120 s are left")})  # fmt: skip
+        found, _ = self.remarks(neighbors=head + "sw-a|p1|x|02:00:00:00:00:01|q|120|90|")
+        self.assertEqual(found, set())
+        both = "sw-a|p1|old|02:00:00:00:00:01|q|120|80|\nsw-a|p1|new|02:00:00:00:00:01|q|120|119|"
+        found, _ = self.remarks(neighbors=head + both.replace("|80|", "|95|"))
+        self.assertEqual([(r, s.rpartition("; ")[2]) for r, s in found], [("neighbor-stale", "old is ageing out")])
+        found, answer = self.remarks(neighbors=head + "sw-a|p1|x|||||\nsw-a|p1|y|||||")
+        self.assertEqual(found, {("neighbor-several", "sw-a p1 hears 2 neighbours: x and y")})
+        self.assertEqual({d.device: d.how for d in answer.devices}["x"], "heard at sw-a p1")
+
+    def test_mixed_software_and_no_address(self):
+        found, answer = self.remarks(
+            devices="device|platform|software\na|m|1\nb|m|1\nc|m|2\nd|n|3", neighbors=cabled("a p1 b p1")
+        )
+        self.assertEqual(found, {("software-mixed", "most devices of m run 1, but not c (2)")})
+        self.assertEqual(sum(r.rule == "neighbor-no-address" for r in answer.remarks), 2)
+
+    def test_the_healthy_campus_gives_no_cause(self):
+        answer = inventory(Network(healthy()))
+        self.assertEqual((len(answer.devices), answer.remarks), (11, ()))
+
+
+class Drawings(unittest.TestCase):
+    NETWORK_PORTS = ports("a port1 trunk 1", "a port2 trunk 1", "b port1 trunk 1", "b port2 trunk 1", "c port1 trunk 1")
+
+    def test_missing_extra_and_moved(self):
+        with tempfile.TemporaryDirectory() as folder:
+            network = network_of(
+                Path(folder), neighbors=cabled("a port1 b port1", "a port2 c port1"), ports=self.NETWORK_PORTS
+            )
+            drawn = [Cable("B", "po2", "A", "port1"), Cable("b", "port7", "c", "port9")]
+            answer = compare_drawing(network, drawn)
+        self.assertEqual(answer.right, ())
+        self.assertEqual(answer.missing, (Cable("b", "port7", "c", "port9"),))
+        self.assertEqual(answer.extra, (Cable("a", "port2", "c", "port1"),))
+        (moved,) = answer.moved
+        self.assertEqual(
+            (moved.drawn, moved.found), (Cable("b", "port2", "a", "port1"), Cable("a", "port1", "b", "port1"))
+        )
+
+    def test_the_corrected_list_is_right(self):
+        with tempfile.TemporaryDirectory() as holder:
+            folder = Path(holder)
+            write_survey(healthy(), folder / "s")
+            (folder / "d.csv").write_text("device,port,far_device,far_port\ngalley,port9,ropehall,port3\n")
+            done = run("drawing", folder / "s", folder / "d.csv", "--corrected", folder / "new.csv")
+            self.assertEqual(done.returncode, 1)
+            self.assertTrue(
+                done.stdout.startswith("The drawing is wrong in 18 places: 0 as drawn, 0 missing, 17 extra, 1")
+            )
+            done = run("drawing", folder / "s", folder / "new.csv")
+            self.assertEqual((done.returncode, done.stdout), (0, "The drawing is right: 18 cables as drawn.\n"))
+            for text, says in [
+                ("a,b\n", "expected a column device"),
+                ("device,port,far_device,far_port\nx,,y,z\n", ":2: port"),
+            ]:
+                (folder / "bad.csv").write_text(text)
+                done = run("drawing", folder / "s", folder / "bad.csv")
+                self.assertEqual((done.returncode, done.stdout), (3, ""))
+                self.assertIn(says, done.stderr)
+            self.assertTrue(run("inventory", folder / "s").stdout.startswith("11 devices, 11 surveyed, 0 remarks."))
+
+
+if __name__ == "__main__":
+    unittest.main()
