@@ -103,6 +103,40 @@ class RealWalks(unittest.TestCase):
         self.assertEqual((third.port, third.neighbor_port, third.management), ("17", "Eth1/19", "10.62.0.19"))
 
 
+class Newer(unittest.TestCase):
+    def test_addresses_routes_and_announcements_of_the_newer_tables(self):
+        six = "32.1.13.184" + ".0" * 11 + ".1"
+        text = f"""
+.1.3.6.1.2.1.31.1.1.1.1.7 = STRING: "p7"
+.1.3.6.1.2.1.17.1.4.1.2.3 = INTEGER: 7
+.1.3.6.1.2.1.4.34.1.3.1.4.10.0.0.1 = INTEGER: 7
+.1.3.6.1.2.1.4.34.1.5.1.4.10.0.0.1 = OID: .1.3.6.1.2.1.4.32.1.5.7.1.4.10.0.0.0.24
+.1.3.6.1.2.1.4.34.1.3.2.16.{six} = INTEGER: 7
+.1.3.6.1.2.1.4.34.1.5.2.16.{six} = OID: .1.3.6.1.2.1.4.32.1.5.7.2.16.{six}.64
+.1.3.6.1.2.1.4.35.1.4.7.1.4.10.0.0.9 = Hex-STRING: 02 00 00 00 00 09
+.1.3.6.1.2.1.4.24.7.1.7.1.4.10.9.0.0.16.2.0.0.1.4.10.0.0.2 = INTEGER: 7
+.1.3.6.1.2.1.4.24.7.1.9.1.4.10.9.0.0.16.2.0.0.1.4.10.0.0.2 = INTEGER: 3
+.1.0.8802.1.1.2.1.3.7.1.3.5 = STRING: "p7"
+.1.0.8802.1.1.2.1.4.1.1.4.0.5.1 = INTEGER: 7
+.1.0.8802.1.1.2.1.4.1.1.5.0.5.1 = STRING: "far"
+.1.0.8802.1.1.2.1.5.32962.1.3.1.1.1.0.5.1 = INTEGER: 30
+.1.0.8802.1.1.2.1.5.4623.1.3.4.1.1.0.5.1 = INTEGER: 1522
+.1.0.8802.1.1.2.1.5.4623.1.3.3.1.1.0.5.1 = Hex-STRING: C0
+.1.0.8802.1.1.2.1.5.4623.1.3.3.1.2.0.5.1 = INTEGER: 12
+"""
+        rows = read_walk(text, "sw", "x")
+        by_kind = {type(row).__name__: [r for r in rows if type(r) is type(row)] for row in rows}
+        self.assertEqual([g.address for g in by_kind["Gateway"]], ["10.0.0.1/24", "2001:db8::1/64"])
+        self.assertEqual(
+            [(a.interface, a.address, a.mac) for a in by_kind["ArpEntry"]], [("p7", "10.0.0.9", "02:00:00:00:00:09")]
+        )
+        self.assertEqual(
+            [(r.prefix, r.next_hop, r.origin) for r in by_kind["Route"]], [("10.9.0.0/16", "10.0.0.2", "static")]
+        )
+        (heard,) = by_kind["Neighbor"]
+        self.assertEqual((heard.port, heard.pvid, heard.mtu, heard.lag), ("p7", 30, 1504, "12"))
+
+
 class Text(unittest.TestCase):
     def test_wrapped_hex_lines_and_text_over_lines(self):
         text = '.1.3.1.0 = STRING: "two\nlines"\n1.3.2.0 = Hex-STRING: 01 02\n03 04 \n.1.3.3.0 = ""\n'

@@ -8,10 +8,11 @@ from __future__ import annotations
 
 from collections import Counter
 from functools import cached_property
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv6Address
 from typing import TypeVar
 
 from crossthread.sources.walk import Walk
+from crossthread.values import Address
 
 _SYSTEM = "1.3.6.1.2.1.1"
 _IF, _IFX, _ETHER = "1.3.6.1.2.1.2.2.1", "1.3.6.1.2.1.31.1.1.1", "1.3.6.1.2.1.10.7.2.1"
@@ -36,6 +37,10 @@ COLUMNS = {
     "pvid": f"{_VLAN}.4.5.1.1",
     "forwarding": f"{_IP}.1", "ip_index": f"{_IP}.20.1.2", "ip_mask": f"{_IP}.20.1.3", "arp": f"{_IP}.22.1.2",
     "route_if": f"{_IP}.24.4.1.5", "route_type": f"{_IP}.24.4.1.6", "route_protocol": f"{_IP}.24.4.1.7",
+    "address_if": f"{_IP}.34.1.3", "address_prefix": f"{_IP}.34.1.5", "neighbour_mac": f"{_IP}.35.1.4",
+    "inet_route_if": f"{_IP}.24.7.1.7", "inet_route_protocol": f"{_IP}.24.7.1.9",
+    "rem_pvid": f"{_LLDP}.5.32962.1.3.1.1.1", "rem_lag_status": f"{_LLDP}.5.4623.1.3.3.1.1",
+    "rem_lag": f"{_LLDP}.5.4623.1.3.3.1.2", "rem_frame": f"{_LLDP}.5.4623.1.3.4.1.1",
     "lag_attached": f"{_LAG}.13",
     "lldp_chassis": f"{_LLDP}.3.2", "lldp_enabled": f"{_LLDP}.3.6", "lldp_port_id": f"{_LLDP}.3.7.1.3",
     "lldp_port_descr": f"{_LLDP}.3.7.1.4", "rem_chassis_kind": f"{_LLDP}.4.1.1.4", "rem_chassis": f"{_LLDP}.4.1.1.5",
@@ -43,17 +48,21 @@ COLUMNS = {
     "rem_name": f"{_LLDP}.4.1.1.9", "rem_descr": f"{_LLDP}.4.1.1.10", "rem_enabled": f"{_LLDP}.4.1.1.12",
     "rem_management": f"{_LLDP}.4.2.1.3",
 }  # fmt: skip
+CAPABILITIES = ("other", "repeater", "bridge", "wlan", "router", "phone", None, "station")
+"""The bits of LldpSystemCapabilitiesMap."""
+
 _Value = TypeVar("_Value")
 
 
 class Mib:
     """What a walk says, by the names of `COLUMNS`."""
 
-    def __init__(self, walk: Walk) -> None:
-        self._walk = walk
+    def __init__(self, walk: Walk, device: str, source: str) -> None:
+        self._walk, self._source = walk, source
         self._texts: dict[str, dict[tuple[int, ...], str]] = {}
         self._numbers: dict[str, dict[tuple[int, ...], int]] = {}
         self._octets: dict[str, dict[tuple[int, ...], bytes]] = {}
+        self.device = next(iter(self.texts("name").values()), "") or device
 
     def texts(self, name: str) -> dict[tuple[int, ...], str]:
         """A column as text, read once."""
@@ -133,3 +142,18 @@ class Mib:
             except ValueError:
                 continue
         return found
+
+
+def address_of(index: tuple[int, ...]) -> Address | None:
+    """An address that begins an index: its type (1 IPv4, 2 IPv6), its length, its octets (RFC 4001)."""
+    if len(index) < 2 or (index[0], index[1]) not in ((1, 4), (2, 16)):
+        return None
+    octets = index[2 : 2 + index[1]]
+    if len(octets) < index[1] or max(octets) > 255:
+        return None
+    return IPv4Address(bytes(octets)) if index[0] == 1 else IPv6Address(bytes(octets))
+
+
+def capabilities(octets: bytes) -> list[str]:
+    """The names of the bits of LldpSystemCapabilitiesMap; bit 0 is the first octet's highest."""
+    return [word for bit, word in enumerate(CAPABILITIES) if word and octets and octets[0] << bit & 0x80]

@@ -5,21 +5,17 @@ All port numbers are brought to ifIndex first: see `mib`.
 
 from __future__ import annotations
 
-import re
 from collections import defaultdict
-from ipaddress import IPv4Address
 from typing import Any
 
-from crossthread.sources.mib import COLUMNS, Mib
+from crossthread.sources.mib import COLUMNS, capabilities
+from crossthread.sources.snmp_addresses import AddressTables
+from crossthread.sources.snmp_neighbors import NeighborTables
 from crossthread.sources.walk import Walk
 from crossthread.survey.tables import (
-    ArpEntry,
     Device,
-    Gateway,
     MacEntry,
-    Neighbor,
     Port,
-    Route,
     Row,
     Tree,
     TreePort,
@@ -29,10 +25,8 @@ from crossthread.values import VlanSet
 
 _STATES = {1: None, 2: "discarding", 3: "discarding", 4: "learning", 5: "forwarding", 6: None}
 _ROLES = {1: "disabled", 2: "root", 3: "designated", 4: "alternate", 5: "backup"}
-_CAPABILITIES = ("other", "repeater", "bridge", "wlan", "router", "phone", None, "station")
 _ETHERNET, _AGGREGATE = {6, 62, 69, 117}, 161
 _MAX_SPEED = 4294967295
-_BY_MAC = {"chassis": 4, "port": 3}
 
 
 def read_walk(text: str, device: str, source: str) -> list[Row]:
@@ -50,16 +44,18 @@ def read_walk(text: str, device: str, source: str) -> list[Row]:
     return _Reader(Walk(text, COLUMNS.values()), device, source).rows()
 
 
-class _Reader(Mib):
+class _Reader(AddressTables, NeighborTables):
     """One walk, table by table."""
 
-    def __init__(self, walk: Walk, device: str, source: str) -> None:
-        super().__init__(walk)
-        self._source = source
-        self.device = next(iter(self.texts("name").values()), "") or device
-
     def rows(self) -> list[Row]:
-        parts = (self._device(), *self._ports(), *self._vlans(), *self._tree(), *self._stations(), *self._addresses())
+        parts: tuple[Row, ...] = (
+            self._device(),
+            *self._ports(),
+            *self._vlans(),
+            *self._tree(),
+            *self._stations(),
+            *self._addresses(),
+        )
         return [*parts, *self._routes(), *self._neighbors()]
 
     def _device(self) -> Device:
@@ -67,7 +63,7 @@ class _Reader(Mib):
         chassis = next(iter(self.octets("lldp_chassis").values()), b"") or next(
             iter(self.octets("bridge_address").values()), b""
         )
-        words = tuple(_capabilities(next(iter(self.octets("lldp_enabled").values()), b"")))
+        words = tuple(capabilities(next(iter(self.octets("lldp_enabled").values()), b"")))
         return Device(
             self.device,
             chassis.hex(":") if len(chassis) == 6 else None,
@@ -211,115 +207,3 @@ class _Reader(Mib):
             if found:
                 break
         return list(found.values())
-
-    def _addresses(self) -> list[Row]:
-        found: list[Row] = []
-        masks = self.lengths("ip_mask")
-        for index, number in self.numbers("ip_index").items():
-            if len(index) != 4 or index[0] == 127 or index not in masks or number not in self.interfaces:
-                continue
-            own = f"{'.'.join(map(str, index))}/{masks[index]}"
-            state = {1: "up", 2: "down"}
-            name = self.interfaces[number]
-            place = self._place(number, name)
-            found.append(
-                Gateway(
-                    self.device, name, own, admin=state.get(self.of(self.numbers("if_admin"), number) or 0),
-                    oper=state.get(self.of(self.numbers("if_oper"), number) or 0), source=self._source, **place,
-                )
-            )  # fmt: skip
-        for index, octets in self.octets("arp").items():
-            if len(index) == 5 and len(octets) == 6:
-                name_of = self.interfaces.get(index[0])
-                ip = ".".join(map(str, index[1:]))
-                found.append(ArpEntry(self.device, name_of, ip, octets.hex(":"), source=self._source))
-        return found
-
-    def _place(self, number: int, name: str) -> dict[str, Any]:
-        """The VLAN of an interface that routes: by the number at the end of its name, if that is a VLAN here."""
-        if number in self.bridge_ports.values():
-            return {"port": name, "untagged": "yes"}
-        digits = re.search(r"(\d{1,4})$", name)
-        vid = int(digits[1]) if digits else 0
-        return {"vid": vid} if vid in self.egress else {}
-
-    def _routes(self) -> list[Route]:
-        found = {}
-        protocols = {2: "connected", 3: "static", 8: "rip", 13: "ospf", 14: "bgp"}
-        known = self.numbers("route_protocol")
-        for index, number in self.numbers("route_if").items():
-            if len(index) != 13 or index[0] == 127 or self.numbers("route_type").get(index) not in (3, 4):
-                continue
-            length = int(IPv4Address(bytes(index[4:8]))).bit_count() if max(index) < 256 else 0
-            hop = ".".join(map(str, index[9:13]))
-            protocol = protocols.get(known.get(index, 0), "other")
-            if hop == "0.0.0.0" or protocol == "connected" or max(index) > 255:
-                continue
-            mask = int.from_bytes(bytes(index[4:8]), "big")
-            prefix = f"{IPv4Address(int.from_bytes(bytes(index[:4]), 'big') & mask)}/{length}"
-            found[prefix, hop] = Route(
-                self.device, prefix, hop, self.interfaces.get(number), protocol, source=self._source
-            )
-        return list(found.values())
-
-    def _lldp_ports(self) -> dict[int, str]:
-        """The name of each LLDP port number: the interface whose name, description or MAC address LLDP gives for it."""
-        by_text: dict[str, set[int]] = defaultdict(set)
-        for number, name in self.interfaces.items():
-            mac = self.of(self.octets("if_mac"), number) or b""
-            for text in (name, self.of(self.texts("if_descr"), number), self.of(self.texts("if_alias"), number)):
-                by_text[(text or "").casefold()].add(number)
-            by_text[mac.hex(":")].add(number)
-        found = {}
-        wanted = set(self.bridge_ports.values())
-        numbers = {index[0] for column in ("lldp_port_id", "lldp_port_descr") for index in self.octets(column) if index}
-        for port in numbers | {index[1] for index in self.octets("rem_chassis") if len(index) == 3}:
-            identifier = self.of(self.octets("lldp_port_id"), port) or b""
-            texts = [
-                identifier.hex(":"),
-                self.of(self.texts("lldp_port_id"), port),
-                self.of(self.texts("lldp_port_descr"), port),
-            ]
-            for text in texts:
-                hits = by_text.get((text or "-").casefold(), set())
-                hits = hits & wanted or hits
-                if len(hits) == 1:
-                    found[port] = self.interfaces[next(iter(hits))]
-                    break
-            else:
-                label = self.name(port) if port in self.bridge_ports else self.interfaces.get(port)
-                if label is not None:
-                    found[port] = label
-        return found
-
-    def _neighbors(self) -> list[Neighbor]:
-        ports = self._lldp_ports()
-        management = {}
-        for index in self.numbers("rem_management"):
-            if len(index) == 9 and index[3:5] == (1, 4):
-                management[index[:3]] = ".".join(map(str, index[5:]))
-        found = []
-        for index in self.octets("rem_chassis"):
-            if len(index) != 3 or index[1] not in ports:
-                continue
-            found.append(
-                Neighbor(
-                    self.device, ports[index[1]], "lldp", self.texts("rem_name").get(index) or None,
-                    self._identifier(index, "chassis"), self._identifier(index, "port"),
-                    self.texts("rem_port_descr").get(index) or None, management.get(index),
-                    tuple(_capabilities(self.octets("rem_enabled").get(index, b""))) or None,
-                    self.texts("rem_descr").get(index) or None, source=self._source,
-                )
-            )  # fmt: skip
-        return found
-
-    def _identifier(self, index: tuple[int, ...], what: str) -> str | None:
-        octets = self.octets(f"rem_{what}").get(index, b"")
-        if self.numbers(f"rem_{what}_kind").get(index) == _BY_MAC[what] and len(octets) == 6:
-            return octets.hex(":")
-        return self.texts(f"rem_{what}").get(index) or None
-
-
-def _capabilities(octets: bytes) -> list[str]:
-    """The names of the bits of LldpSystemCapabilitiesMap; bit 0 is the first octet's highest."""
-    return [word for bit, word in enumerate(_CAPABILITIES) if word and octets and octets[0] << bit & 0x80]

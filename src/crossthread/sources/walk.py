@@ -82,6 +82,10 @@ class Walk:
         """The values of a column as whole numbers; what is none is left out."""
         return self._read(column, _as_number)
 
+    def pointers(self, column: str) -> dict[Index, Index]:
+        """The values of a column that are object identifiers themselves."""
+        return self._read(column, _as_identifier)
+
     def octets(self, column: str) -> dict[Index, bytes]:
         """The values of a column as octets, whether they were printed as hex or as text."""
         return self._read(column, _as_octets)
@@ -92,6 +96,11 @@ def _as_number(kind: str, value: str) -> int | None:
         return int(value)
     digits = re.search(r"-?\d+", value) if kind != "Hex-STRING" else None
     return int(digits[0]) if digits is not None and len(digits[0]) < 25 else None
+
+
+def _as_identifier(kind: str, value: str) -> Index | None:
+    parts = value.strip().strip(".").split(".")
+    return tuple(map(int, parts)) if all(part.isdecimal() and len(part) < 11 for part in parts) else None
 
 
 def _as_text(kind: str, value: str) -> str:
