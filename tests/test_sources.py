@@ -180,9 +180,9 @@ class Captures(unittest.TestCase):
         self.assertEqual((found.tagged, found.talkers), ({30: 1}, ((30, "02:00:00:00:00:01", "10.0.30.7"),)))
         self.assertEqual(found.roots[0][1].root_address, "02:00:00:00:00:01")
         self.assertEqual(sum(found.malformed.values()), 1)
-        self.assertIn(
-            "p1 of sw-2, VLAN 30, voice VLAN 40; root 4096/02:00:00:00:00:01 at cost 20000", capture.told(found)
-        )
+        says = capture.told(found)
+        self.assertIn("p1 of sw-2, VLAN 30, voice VLAN 40; root 4096/02:00:00:00:00:01 at cost 20000", says)
+        self.assertIn("1 station talks in VLAN 30 (10.0.30.7)", says)
         rows = capture.read_rows(found, "desk.pcap")
         self.assertEqual([(type(r), r.device) for r in rows], [(Device, "sw-2"), (Port, "sw-2")])
         self.assertEqual((rows[1].port, rows[1].pvid, rows[1].mtu), ("p1", 30, 1504))

@@ -13,7 +13,7 @@ import msgspec
 from crossthread.sources import bpdu, lldp
 from crossthread.sources.documents import UnreadableError
 from crossthread.survey.tables import Device, Neighbor, Port, Row
-from crossthread.values import NO_VID
+from crossthread.values import NO_VID, Address, address
 
 _ETHERNET = 1
 _TAGS = (b"\x81\x00", b"\x88\xa8")
@@ -246,6 +246,21 @@ def _mtu(unit: lldp.Lldpdu) -> int | None:
     return unit.frame_size - 18 if unit.frame_size and unit.frame_size > 18 else None
 
 
+def _talk(capture: Capture) -> Iterator[str]:
+    """Who talks, per VLAN: how many stations, and from which lowest to which highest address."""
+    found: dict[tuple[int, int], list[tuple[Address, str]]] = defaultdict(list)
+    for vid, mac, text in capture.talkers:
+        own = address(text)
+        if not own.is_link_local:
+            found[vid, own.version].append((own, mac))
+    for (vid, _), entries in found.items():
+        stations = len({mac for _, mac in entries})
+        low, high = (pick(entries, key=lambda entry: int(entry[0]))[0] for pick in (min, max))
+        where = f" in VLAN {vid}" if vid else ""
+        span = str(low) if low == high else f"{low} to {high}"
+        yield f"{stations} station{'s' if stations > 1 else ''} talk{'' if stations > 1 else 's'}{where} ({span})"
+
+
 def told(capture: Capture) -> str:
     """A capture in a sentence: where it was taken, the root, who talks."""
     parts = []
@@ -261,7 +276,7 @@ def told(capture: Capture) -> str:
     if capture.tagged:
         parts.append("tagged VLANs " + " ".join(map(str, sorted(capture.tagged))))
     if capture.talkers:
-        parts.append(f"{len({mac for _, mac, _ in capture.talkers})} stations talk")
+        parts += _talk(capture)
     if capture.malformed:
         parts.append(f"{sum(capture.malformed.values())} malformed")
     return f"{capture.frames} frames: " + "; ".join(parts) if parts else f"{capture.frames} frames, none that helps"
