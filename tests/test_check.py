@@ -24,7 +24,13 @@ PLANTED = {
         [edit("hosts", {"link": "down"}, host="shop-till"), at("lighthouse-1", "port5", oper="down")],
         "shop-till",
     ),
-    "host-not-located": ([edit("hosts", {"device": "", "port": "", "link": ""}, host="tide-gauge")], "tide-gauge"),
+    "host-not-located": (
+        [
+            edit("hosts", {"device": "", "port": "", "link": ""}, host="tide-gauge"),
+            at("quay-router", "port2", description=""),
+        ],
+        "tide-gauge",
+    ),
     "host-address-missing": ([edit("hosts", {"address": "none"}, host="shop-till")], "shop-till"),
     "host-address-duplicate": ([edit("hosts", {"address": "10.61.10.22/24"}, host="shop-till")], "shop-till"),
     "host-outside-subnet": ([edit("hosts", {"address": "10.61.88.9/24"}, host="shop-till")], "shop-till"),
