@@ -42,8 +42,9 @@ class Commands(unittest.TestCase):
 
     def test_map(self):
         text = self.answer(0, "map", self.healthy)
-        self.assertTrue(text.startswith("11 devices, 18 links, 0 loose."))
+        self.assertTrue(text.startswith("11 devices, 17 links, 0 loose."))
         self.assertRegex(text, r"galley +port1 +── +ropehall +port3 +up +both ends")
+        self.assertRegex(text, r"core-east +bundle1 \(port1 port2\) +── +core-west +bundle1 \(port1 port2\) +up")
         found = json.loads(self.answer(0, "map", self.healthy, "--json"))
         self.assertEqual(found.keys(), {"devices", "links", "loose"})
         link = next(link for link in found["links"] if link["a"]["device"] == "galley")

@@ -82,10 +82,12 @@ class Links(Case):
         network = self.network(
             neighbors=rows, ports=listed, hosts=hosts("a 10.0.0.1/24 none sw-a p9", "b 10.0.0.2/24 none sw-b p9")
         )
-        links = map_network(network).links
-        self.assertEqual([(x.a.port, x.b.port, x.state) for x in links],
-                         [("p1", "p2", "up"), ("p3", "p3", "up"), ("p4", "p4", "down")])  # fmt: skip
-        self.assertEqual((links[1].a.aggregate, len(network.adjacencies)), ("bond1", 2))
+        bundle, loop = map_network(network).links
+        self.assertEqual((loop.a.port, loop.b.port, loop.state, loop.members), ("p1", "p2", "up", ()))
+        self.assertEqual(
+            (bundle.a.port, bundle.b.port, bundle.state, bundle.seen_from), ("bond1", "bond1", "up", ("a", "b"))
+        )
+        self.assertEqual([(m.a, m.b, m.state) for m in bundle.members], [("p3", "p3", "up"), ("p4", "p4", "down")])
         self.assertIs(self.echo(network), True)
 
     def test_a_silent_cable_is_known_by_both_descriptions(self):

@@ -1,6 +1,7 @@
 """Open formats: frames that real switches sent, listings of real devices, damage of every kind, merging."""
 
 import gzip
+import io
 import json
 import random
 import struct
@@ -13,7 +14,7 @@ from hypothesis import strategies as st
 
 from crossthread import Network, map_network, matrix, read_survey
 from crossthread.sources import bpdu, capture, lldp
-from crossthread.sources.documents import UnreadableError
+from crossthread.sources.documents import UnreadableError, recognise
 from crossthread.sources.gathering import gather
 from crossthread.survey import Survey
 from crossthread.survey.tables import Device, Port
@@ -194,6 +195,17 @@ class Captures(unittest.TestCase):
         self.assertEqual([(h.unit.chassis, h.left) for h in found.heard], [("a", True), ("b", False)])
         self.assertEqual({row.device for row in capture.read_rows(found, "x")}, {"b"})
 
+    def test_the_newer_format(self):
+        import dpkt
+
+        out = io.BytesIO()
+        writer = dpkt.pcapng.Writer(out)
+        for time in (1.0, 31.0):
+            writer.writepkt(announced(name="sw"), ts=time)
+        self.assertEqual(recognise(out.getvalue())[0], "capture")
+        (heard,) = capture.read_capture(out.getvalue()).heard
+        self.assertEqual((heard.unit.name, heard.count, round(heard.interval, 3)), ("sw", 2, 30.0))
+
     def test_what_is_no_capture(self):
         for data in (pcap(link=105), pcap(announced())[:20], b"\x0a\x0d\x0d\x0a" + b"\xff" * 40, b"\xa1\xb2\xc3\xd4"):
             with self.subTest(data[:8]), self.assertRaises(UnreadableError):
@@ -292,13 +304,17 @@ class Gathering(unittest.TestCase):
         with tempfile.TemporaryDirectory() as holder:
             folder = Path(holder) / "shed"
             folder.mkdir()
-            for name, content in (("a", links), ("v", vlans)):
+            ports = [{"ifname": "lan1", "flags": [], "master": "br", "state": "blocking", "cost": 4, "priority": 32}]
+            for name, content in (("a", links), ("v", vlans), ("l", ports)):
                 (folder / f"{name}.json").write_text(json.dumps(content))
             survey = gather([folder]).survey
         rows = {row.port: row for row in survey.ports}
         self.assertEqual((rows["lan1"].mode, rows["lan1"].pvid, str(rows["lan1"].allowed), str(rows["lan1"].untagged)),
                          ("hybrid", 1, "1 10-12", "1"))  # fmt: skip
         self.assertEqual((rows["lan1"].oper, rows["lan2"].oper), ("up", "down"))
+        self.assertEqual(
+            [(p.port, p.state, p.cost, p.priority) for p in survey.tree_ports], [("lan1", "discarding", 4, 128)]
+        )
         self.assertEqual(
             [(g.address, g.vid, g.port, g.untagged) for g in survey.gateways], [("10.0.30.1/24", 30, "lan1", "no")]
         )

@@ -2,7 +2,7 @@
 
 Bridges are boxes, routers have a double frame. A cable that is up is a full line; one that is down is dashed, with a
 cross in its middle; one whose state was not observed is dotted. A cable that only one end told of has an open ring at
-the silent end. Nothing depends on colour alone.
+the silent end; an aggregate lies on a broad band. Nothing depends on colour alone.
 """
 
 from __future__ import annotations
@@ -19,7 +19,7 @@ from crossthread.survey.problems import visible
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-_INK, _PAPER, _BOX = "#1d2b33", "#fdfcf8", "#e9f0ec"
+_INK, _PAPER, _BOX, _BAND = "#1d2b33", "#fdfcf8", "#e9f0ec", "#cfdcd6"
 _STYLES: dict[str, Any] = {
     "up": {"color": "#2b6777", "linestyle": "-", "linewidth": 1.6},
     "down": {"color": "#b3392f", "linestyle": (0, (5, 3)), "linewidth": 1.6},
@@ -84,6 +84,8 @@ def _cables(axes: Axes, links: Sequence[MapLink], places: dict[str, Point], with
         for number, link in enumerate(members):
             shift = number - (len(members) - 1) / 2
             points = _loop(places[a], number) if a == b else _curve(places[a], places[b], shift)
+            if link.members:  # an aggregate: a band around its line
+                axes.plot(*zip(*points, strict=True), color=_BAND, linewidth=7, zorder=0.5, solid_capstyle="round")
             _cable(axes, link, points, labels if with_ports else None)
 
 
@@ -153,5 +155,7 @@ def _legend(axes: Axes, links: Sequence[MapLink]) -> None:
         marks.append(
             Line2D([], [], color=_INK, marker="o", markerfacecolor=_PAPER, linestyle="", label="this end heard nothing")
         )
+    if any(link.members for link in links):
+        marks.append(Line2D([], [], color=_BAND, linewidth=7, label="aggregate"))
     if marks:
         axes.legend(handles=marks, loc="lower left", ncols=len(marks), frameon=False, fontsize=8)

@@ -46,13 +46,14 @@ def _links(answer: Map, out: Console) -> None:
         if not told:
             told = f"{(link.a if link.seen_from == ('a',) else link.b).device} only"
         state = Text(link.state, style=_STATE[link.state])
-        listed.add_row(said(link.a.device), _port(link.a), _arrow(link), said(link.b.device), _port(link.b), state,
-                       said(told))  # fmt: skip
+        near, far = (said(link.a.device), _port(link, link.a)), (said(link.b.device), _port(link, link.b))
+        listed.add_row(*near, _arrow(link), *far, state, said(told))
     out.print(listed)
 
 
-def _port(end: LinkEnd) -> Text:
-    return said(f"{end.port} ({end.aggregate})" if end.aggregate else end.port)
+def _port(link: MapLink, end: LinkEnd) -> Text:
+    ports = [member.a if end is link.a else member.b for member in link.members]
+    return said(f"{end.port} ({' '.join(ports)})" if ports else end.port)
 
 
 def _arrow(link: MapLink) -> str:

@@ -46,7 +46,7 @@ def compare_drawing(network: Network, drawn: Iterable[Cable]) -> Drawing:
     A drawn and a found cable between the same two devices, of which at least one port differs, are one that was moved;
     those that share a port are paired first. Ports are matched by any of their names.
     """
-    found = [_cable(link) for link in map_network(network).links]
+    found = [cable for link in map_network(network).links for cable in _cables(link)]
     wanted = [_known(network, cable) for cable in drawn]
     left = {frozenset(_ends(cable)): cable for cable in found}
     right, open_drawn = [], []
@@ -66,8 +66,10 @@ def compare_drawing(network: Network, drawn: Iterable[Cable]) -> Drawing:
     return Drawing(tuple(right), tuple(missing), tuple(left.values()), tuple(moved), tuple(found))
 
 
-def _cable(link: MapLink) -> Cable:
-    return Cable(link.a.device, link.a.port, link.b.device, link.b.port)
+def _cables(link: MapLink) -> list[Cable]:
+    """The cables of a link: a drawing has the members of an aggregate one by one."""
+    ports = [(member.a, member.b) for member in link.members] or [(link.a.port, link.b.port)]
+    return [Cable(link.a.device, one, link.b.device, two) for one, two in ports]
 
 
 def _known(network: Network, cable: Cable) -> Cable:

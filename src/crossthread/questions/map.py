@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import msgspec
 
+from crossthread.network.adjacency import Adjacency
 from crossthread.network.links import Link, Loose
 from crossthread.network.names import End
 from crossthread.network.network import Network
@@ -27,22 +28,33 @@ class MapDevice(msgspec.Struct, frozen=True, omit_defaults=True):
     loose: int = 0
 
 
-class LinkEnd(msgspec.Struct, frozen=True, omit_defaults=True):
-    """One end of a link: a port, and the aggregate it is a member of."""
+class LinkEnd(msgspec.Struct, frozen=True):
+    """One end of a link: a port, or an aggregate."""
 
     device: str
     port: str
-    aggregate: str | None = None
+
+
+class Member(msgspec.Struct, frozen=True):
+    """One cable of an aggregate: the port at either end, and its state."""
+
+    a: str
+    b: str
+    state: str
 
 
 class MapLink(msgspec.Struct, frozen=True, omit_defaults=True):
-    """A cable. `seen_from` lists the ends that heard the other; empty if only both ports' descriptions tell of it."""
+    """A link. `seen_from` lists the ends that heard the other; empty if only both ports' descriptions tell of it.
+
+    An aggregate is one link between two aggregate ports, with its cables as `members`.
+    """
 
     a: LinkEnd
     b: LinkEnd
     seen_from: tuple[str, ...]
     state: str
     told_by: str
+    members: tuple[Member, ...] = ()
 
 
 class LooseEnd(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -74,7 +86,7 @@ def map_network(network: Network) -> Map:
         Links in the order of their ends; `a` is the end that comes first. Local and far port are never mixed up: each
         stands beside its own device.
     """
-    links = sorted((_link(network, link) for link in network.links), key=lambda x: (_order(x.a), _order(x.b)))
+    links = sorted((link for a in network.adjacencies for link in _links(a)), key=lambda x: (_order(x.a), _order(x.b)))
     loose = [_loose(entry) for entry in network.loose]
     for host in network.stations.hosts.values():
         if host.end is None:
@@ -89,10 +101,11 @@ def map_network(network: Network) -> Map:
 def _devices(network: Network) -> list[MapDevice]:
     rows = {network.names.device(row.device): row for row in network.survey.devices}
     counts: dict[str, list[int]] = {name: [0, 0, 0] for name in network.names.devices.values()}
-    for link in network.links:
-        counts[link.a.device][0] += 1
-        if link.b.device != link.a.device:
-            counts[link.b.device][0] += 1
+    for adjacency in network.adjacencies:
+        for link in _links(adjacency):
+            counts[link.a.device][0] += 1
+            if link.b.device != link.a.device:
+                counts[link.b.device][0] += 1
     for host in network.stations.hosts.values():
         if host.device in counts:
             counts[host.device][1] += 1
@@ -122,20 +135,37 @@ def _order(end: LinkEnd) -> tuple[str, list[object]]:
     return end.device, [*map(int, digits[:6]), end.port]
 
 
-def _link(network: Network, link: Link) -> MapLink:
-    a, b = _end(network, link.a), _end(network, link.b)
+def _links(adjacency: Adjacency) -> list[MapLink]:
+    """What joins two ports: an aggregate as one link, anything else cable by cable."""
+    cables = [_cable(link) for link in adjacency.links]
+    first = adjacency.links[0]
+    if {first.a, first.b} == {adjacency.a, adjacency.b}:
+        return cables
+    a, b = LinkEnd(*adjacency.a), LinkEnd(*adjacency.b)
+    members = []
+    seen: set[str] = set()
+    for link, cable in zip(adjacency.links, cables, strict=True):
+        turned = link.a.device != a.device or (a.device == b.device and cable.a.port != link.a.port)
+        ends = (link.b, link.a) if turned else (link.a, link.b)
+        seen |= {
+            name
+            for name, rows in (("b" if turned else "a", link.seen_a), ("a" if turned else "b", link.seen_b))
+            if rows
+        }
+        members.append(Member(ends[0].port, ends[1].port, cable.state))
+    members.sort(key=lambda member: _order(LinkEnd(a.device, member.a)))
+    told_by = "both ends" if len(seen) == 2 else "one end" if seen else "descriptions"
+    return [MapLink(a, b, tuple(sorted(seen)), STATES[adjacency.up], told_by, tuple(members))]
+
+
+def _cable(link: Link) -> MapLink:
+    a, b = LinkEnd(*link.a), LinkEnd(*link.b)
     seen = [name for name, rows in (("a", link.seen_a), ("b", link.seen_b)) if rows]
     told_by = "both ends" if len(seen) == 2 else "one end" if seen else "descriptions"
     if _order(a) > _order(b):
         a, b = b, a
         seen = sorted("b" if name == "a" else "a" for name in seen)
     return MapLink(a, b, tuple(seen), STATES[link.up], told_by)
-
-
-def _end(network: Network, end: End) -> LinkEnd:
-    row = network.names.ports.get(end.device, {}).get(end.port)
-    lag = row.lag if row is not None and row.lag != NONE else None
-    return LinkEnd(end.device, end.port, lag)
 
 
 def _loose(entry: Loose) -> LooseEnd:

@@ -8,7 +8,7 @@ from msgspec.structs import replace
 
 from crossthread.sources import software_switch
 from crossthread.sources.documents import Document
-from crossthread.survey.tables import ArpEntry, Gateway, Host, MacEntry, Port, Route, Row
+from crossthread.survey.tables import ArpEntry, Gateway, Host, MacEntry, Port, Route, Row, TreePort
 from crossthread.values import NO_VID, NONE, VlanSet, address, interface, parse_mac
 
 Parts = dict[str, Document]
@@ -122,7 +122,7 @@ def read_device(name: str, parts: Parts) -> list[Row]:
             rows.append(Gateway(name, label, own, source=source, **state, **place))
             taggers |= {place["port"]} if place.get("port") in switched else set()
     rows = [_routed(row) if isinstance(row, Port) and row.port in taggers else row for row in rows]
-    return rows + _routes(name, parts) + _caches(name, parts)
+    return rows + _tree_ports(name, parts) + _routes(name, parts) + _caches(name, parts)
 
 
 def _routed(row: Port) -> Port:
@@ -195,6 +195,23 @@ def _bridge_members(parts: Parts) -> dict[str, dict[str, Any]]:
             pvid = low if "PVID" in flags else pvid
         if isinstance(entry.get("ifname"), str):
             found[entry["ifname"]] = {"mode": "hybrid", "pvid": pvid, "allowed": members, "untagged": untagged}
+    return found
+
+
+def _tree_ports(name: str, parts: Parts) -> list[Row]:
+    """The spanning-tree states of a Linux bridge's ports."""
+    states = {"blocking": "discarding", "listening": "discarding", "learning": "learning", "forwarding": "forwarding"}
+    found: list[Row] = []
+    for entry in _listed(parts, "bridge-link"):
+        state, cost, priority = states.get(str(entry.get("state"))), entry.get("cost"), entry.get("priority")
+        if isinstance(entry.get("ifname"), str) and (state or entry.get("state") == "disabled"):
+            found.append(
+                TreePort(
+                    name, entry["ifname"], 0, role=None if state else "disabled", state=state,
+                    cost=cost if isinstance(cost, int) else None,
+                    priority=4 * priority if isinstance(priority, int) else None, source=parts["bridge-link"].path,
+                )
+            )  # fmt: skip
     return found
 
 

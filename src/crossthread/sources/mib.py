@@ -29,7 +29,7 @@ COLUMNS = {
     "stp_protocol": f"{_BRIDGE}.2.1", "stp_priority": f"{_BRIDGE}.2.2", "stp_root": f"{_BRIDGE}.2.5",
     "stp_root_cost": f"{_BRIDGE}.2.6", "stp_root_port": f"{_BRIDGE}.2.7", "stp_version": f"{_BRIDGE}.2.16",
     "port_priority": f"{_BRIDGE}.2.15.1.2", "port_state": f"{_BRIDGE}.2.15.1.3", "port_cost": f"{_BRIDGE}.2.15.1.5",
-    "port_cost_32": f"{_BRIDGE}.2.15.1.11", "port_edge": f"{_BRIDGE}.2.19.1.3", "port_role": f"{_BRIDGE}.2.19.1.6",
+    "port_cost_32": f"{_BRIDGE}.2.15.1.11", "port_edge": f"{_BRIDGE}.2.19.1.3",
     "mac_port": f"{_BRIDGE}.4.3.1.2", "mac_status": f"{_BRIDGE}.4.3.1.3",
     "fdb_port": f"{_VLAN}.2.2.1.2", "fdb_status": f"{_VLAN}.2.2.1.3",
     "vlan_fdb": f"{_VLAN}.4.2.1.3", "vlan_egress": f"{_VLAN}.4.2.1.4", "vlan_untagged": f"{_VLAN}.4.2.1.5",

@@ -24,7 +24,6 @@ from crossthread.survey.tables import (
 from crossthread.values import VlanSet
 
 _STATES = {1: None, 2: "discarding", 3: "discarding", 4: "learning", 5: "forwarding", 6: None}
-_ROLES = {1: "disabled", 2: "root", 3: "designated", 4: "alternate", 5: "backup"}
 _ETHERNET, _AGGREGATE = {6, 62, 69, 117}, 161
 _MAX_SPEED = 4294967295
 
@@ -169,11 +168,11 @@ class _Reader(AddressTables, NeighborTables):
         for port, state in states.items():
             label = self.name(port)
             if label is not None:
-                role = _ROLES.get(self.of(self.numbers("port_role"), port) or 0)
+                role = "root" if port == root_port else ("disabled" if state == 1 else None)
                 wide = self.of(self.numbers("port_cost_32"), port)
                 found.append(
                     TreePort(
-                        self.device, label, 0, role=role or ("disabled" if state == 1 else None),
+                        self.device, label, 0, role=role,
                         state=_STATES.get(state),
                         cost=wide if wide is not None else self.of(self.numbers("port_cost"), port),
                         priority=self.of(self.numbers("port_priority"), port), number=port,
