@@ -40,12 +40,12 @@ def gather_command(
     """Make one survey of what the network says of itself: captures and listings, recognised by their content."""
     from crossthread.cli.running import progress
     from crossthread.faces.gather import show_gathered
-    from crossthread.sources.gathering import count_files, gather
+    from crossthread.sources.gathering import gather, octets_of
     from crossthread.survey import write_survey
 
     base = load(into) if Path(into).exists() and any_survey(into) else None
     try:
-        with progress("files", count_files(sources)) as advance:
+        with progress("gathering", octets_of(sources), many=20_000_000) as advance:
             answer = gather(sources, base, advance, load_mapping(mapping) if mapping else ())
     except FileNotFoundError as error:
         usage_error(f"there is no such file or folder: {visible(str(error), 200)}")

@@ -139,14 +139,14 @@ def emit(answer: _Answer, face: Callable[[_Answer, Any], None], json: bool) -> N
 
 
 @contextmanager
-def progress(what: str, total: int) -> Iterator[Callable[[], None]]:
+def progress(what: str, total: int, many: int = _MANY) -> Iterator[Callable[..., None]]:
     """A progress bar on standard error for long work, if that is a terminal."""
-    if total < _MANY or not sys.stderr.isatty():
-        yield lambda: None
+    if total < many or not sys.stderr.isatty():
+        yield lambda _=1: None
         return
     from rich.console import Console
     from rich.progress import Progress
 
     with Progress(console=Console(stderr=True), transient=True) as bar:
         task = bar.add_task(what, total=total)
-        yield lambda: bar.advance(task)
+        yield lambda steps=1: bar.advance(task, steps)

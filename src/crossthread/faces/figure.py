@@ -59,7 +59,7 @@ def draw_map(answer: Map, path: Path, title: str | None = None) -> None:
         _box(axes, places[device.device], text, "router" in device.capabilities, 9 if len(names) <= 40 else 6.5)
     down = sum(link.state == "down" for link in answer.links)
     head = visible(title, 80) if title else "Map"
-    says = f"{head} – {len(names)} devices, {len(answer.links)} cables" + (f", {down} down" if down else "")
+    says = f"{head} – {len(names)} devices, {len(answer.links)} links" + (f", {down} down" if down else "")
     axes.set_title(says, loc="left", fontsize=12, color=_INK, parse_math=False)
     _legend(axes, answer.links)
     path.parent.mkdir(parents=True, exist_ok=True)

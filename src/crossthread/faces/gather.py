@@ -12,6 +12,10 @@ from crossthread.sources.gathering import Summary
 _LISTED = 20
 
 
+def _folder(path: str) -> str:
+    return path.rpartition("/")[0] or path
+
+
 def show_gathered(answer: Summary, out: Console) -> None:
     """First line: what was taken and whether anything changed; then by format, by table, and what is to be settled."""
     used = [entry for entry in answer.files if entry.kind is not None]
@@ -25,6 +29,13 @@ def show_gathered(answer: Summary, out: Console) -> None:
         files = Counter(entry.kind or "" for entry in used)
         for kind in sorted(files):
             listed.add_row(said(kind), str(files[kind]), str(sum(e.rows for e in used if e.kind == kind)))
+        out.print(listed)
+        out.print()
+        listed = table("from", "files", "rows", "what", right=("files", "rows"))
+        for folder in dict.fromkeys(_folder(entry.path) for entry in used):
+            own = [entry for entry in used if _folder(entry.path) == folder]
+            kinds = ", ".join(dict.fromkeys(entry.kind or "" for entry in own if entry.rows))
+            listed.add_row(said(folder), str(len(own)), str(sum(e.rows for e in own)), said(kinds))
         out.print(listed)
     if answer.rows:
         out.print()

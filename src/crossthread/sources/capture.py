@@ -278,5 +278,8 @@ def told(capture: Capture) -> str:
     if capture.talkers:
         parts += _talk(capture)
     if capture.malformed:
-        parts.append(f"{sum(capture.malformed.values())} malformed")
+        reasons = sorted(capture.malformed, key=lambda reason: -capture.malformed[reason])
+        named = "; ".join(f"{capture.malformed[reason]} × {reason}" for reason in reasons[:3])
+        more = f" and {len(reasons) - 3} more kinds" if len(reasons) > 3 else ""
+        parts.append(f"{sum(capture.malformed.values())} malformed ({named}{more})")
     return f"{capture.frames} frames: " + "; ".join(parts) if parts else f"{capture.frames} frames, none that helps"

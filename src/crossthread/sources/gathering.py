@@ -59,7 +59,7 @@ class Gathered(msgspec.Struct, frozen=True):
 def gather(
     sources: Sequence[str | Path],
     base: Survey | None = None,
-    progress: Callable[[], None] | None = None,
+    progress: Callable[[int], None] | None = None,
     mappings: Sequence[TableMapping] = (),
 ) -> Gathered:
     """Read files and folders of any format that is known, and merge what they say into a survey.
@@ -73,7 +73,7 @@ def gather(
     base
         The survey to add to.
     progress
-        Called once for each file.
+        Called with the size of each file, in octets, once it was read.
     mappings
         What the columns of tables mean that are of no format of their own.
 
@@ -110,7 +110,7 @@ def gather(
                 by_device[document.device].append((document, path.stat().st_mtime))
         finally:
             if progress is not None:
-                progress()
+                progress(path.stat().st_size)
     told: list[Told] = []
     words: dict[str, str] = {}
     for device, documents in by_device.items():
@@ -147,9 +147,10 @@ def _stem(path: str) -> str:
     return Path(path).name.partition(".")[0]
 
 
-def count_files(sources: Sequence[str | Path]) -> int:
-    """How many files `gather` would read; 0 where a source does not exist."""
-    return sum(len(_files([source])) for source in sources if Path(source).exists())
+def octets_of(sources: Sequence[str | Path]) -> int:
+    """How much `gather` would read, in octets; 0 where a source does not exist."""
+    found = [path for source in sources if Path(source).exists() for _, path in _files([source])]
+    return sum(path.stat().st_size for path in found)
 
 
 def _files(sources: Sequence[str | Path]) -> list[tuple[str, Path]]:
