@@ -109,6 +109,9 @@ class Commands(unittest.TestCase):
         self.assertEqual(len(before.devices), 7)
         found = json.loads(self.answer(0, "gather", raw, DATA / "walks", "--into", into, "--json"))
         self.assertEqual((found["rows"]["devices"], found["written"]), ([7, 12], True))
+        nothing = self.answer(0, "gather", DATA.parent / "__init__.py", "--into", self.folder / "none")
+        self.assertTrue(nothing.startswith("0 files read, 1 not used, 0 differences: nothing changed."))
+        self.assertFalse((self.folder / "none").exists())
         done = run("gather", self.folder / "nowhere", "--into", into)
         self.assertEqual((done.returncode, done.stdout), (2, ""))
         self.assertIn("there is no such file or folder", done.stderr)
@@ -161,6 +164,7 @@ class Commands(unittest.TestCase):
         for words, status, lines, says in [
             (["map", self.folder / "nowhere"], 3, 1, "there is no such folder or file"),
             (["map", empty], 3, 1, "no survey here"),
+            (["map", self.healthy / "ports.csv"], 3, 1, "expected the folder that it is in"),
             (["map", higher], 3, 1, "reads surveys up to format 1"),
             (["check", broken], 3, 3, "ports.csv:2: pvid “4095”: expected a VLAN identifier from 1 to 4094"),
             (["why", self.healthy, "ticket-desk-9", "shop-till"], 2, 1, "did you mean ticket-desk-2 or ticket-desk-1"),

@@ -41,7 +41,7 @@ def gather_command(
     from crossthread.cli.running import progress
     from crossthread.faces.gather import show_gathered
     from crossthread.sources.gathering import gather, octets_of
-    from crossthread.survey import write_survey
+    from crossthread.survey import Survey, write_survey
 
     base = load(into) if Path(into).exists() and any_survey(into) else None
     try:
@@ -49,7 +49,7 @@ def gather_command(
             answer = gather(sources, base, advance, load_mapping(mapping) if mapping else ())
     except FileNotFoundError as error:
         usage_error(f"there is no such file or folder: {visible(str(error), 200)}")
-    if not dry_run and (base is None or answer.survey != base):
+    if not dry_run and answer.survey != (base or Survey()):
         try:
             write_survey(answer.survey, into)
         except OSError as error:

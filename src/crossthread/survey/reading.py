@@ -38,6 +38,9 @@ def read_survey(path: str | Path) -> Survey:
     path = Path(path)
     if path.is_dir():
         return _read_folder(path)
+    if path.suffix.lower() in (".csv", ".toml") and path.is_file():
+        says = "this is one file of a survey; expected the folder that it is in, or a .json file"
+        raise SurveyError([Problem(str(path), says)])
     if path.is_file():
         return read_single(path)
     raise SurveyError([Problem(str(path), "no survey here: there is no such folder or file")])
