@@ -4,7 +4,7 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from crossthread import SurveyError, VlanSet
+from crossthread import SurveyError, VlanSet, read_survey
 from crossthread.sources.gathering import gather
 from crossthread.sources.mapped import TableMapping, read_mapped, read_mapping, rows_of
 from tests.test_command import run
@@ -79,6 +79,10 @@ class Mapped(unittest.TestCase):
             self.assertTrue(done.stdout.startswith("1 file read, 0 not used, 0 differences: written."))
             again = run("gather", source, "--into", folder / "s", "--mapping", folder / "m.toml")
             self.assertIn("nothing changed", again.stdout)
+            survey = read_survey(folder / "s")
+            source.write_text("\n".join(TABLE.splitlines()[:2]) + "\n")
+            shorter = gather([source], survey, mappings=read_mapping(MAPPING, "m.toml"), relative_to=folder)
+            self.assertEqual(([row.port for row in shorter.survey.ports], shorter.gone), (["p1"], 1))
             source.write_text(TABLE.replace("30", "4095"))
             found = gather([source], mappings=read_mapping(MAPPING, "m.toml"))
             self.assertIn("expected a VLAN identifier", found.files[0].says)

@@ -3,6 +3,7 @@
 import gzip
 import io
 import json
+import os
 import random
 import struct
 import tempfile
@@ -269,6 +270,32 @@ class Gathering(unittest.TestCase):
         self.assertEqual((left.ports, gone), ((), 1))
         kept, found, gone = merge(Survey(ports=(Port("sw", "p1", speed=10),)), [Told(port(3, "x"))], {"x"})
         self.assertEqual((kept.ports[0].speed, kept.ports[0].pvid, gone), (10, 3, 0))
+
+    def test_nothing_is_lost_when_another_site_or_a_damaged_file_comes(self):
+        with tempfile.TemporaryDirectory() as holder:
+            one, two = Path(holder) / "east" / "raw" / "sw", Path(holder) / "west" / "raw" / "sw"
+            for folder, name in ((one, "a"), (two, "b")):
+                folder.mkdir(parents=True)
+                (folder / "x.pcap").write_bytes(pcap(announced(name=name, chassis=name)))
+            first = gather([one.parent], relative_to=Path(holder)).survey
+            both = gather([two.parent], first, relative_to=Path(holder))
+            self.assertEqual(({row.device for row in both.survey.devices}, both.gone), ({"a", "b"}, 0))
+            (one / "x.pcap").write_bytes(b"\xd4\xc3\xb2\xa1 broken")
+            again = gather([one], both.survey, relative_to=Path(holder))
+            self.assertEqual((again.survey, again.files[0].kind), (both.survey, None))
+            self.assertIn("ends in its header", again.files[0].says)
+
+    def test_of_two_listings_of_one_format_the_older_is_named(self):
+        with tempfile.TemporaryDirectory() as holder:
+            folder = Path(holder) / "sw"
+            folder.mkdir()
+            for number, device in enumerate(("sw-a", "sw-b")):
+                path = folder / f"{number}.json"
+                path.write_bytes((RAW / device / "ip-addr.json").read_bytes())
+                os.utime(path, (number, number))
+            found = gather([folder])
+        self.assertEqual([entry.kind for entry in found.files], [None, "ip-addr"])
+        self.assertIn("keep each device in a folder of its own", found.files[0].says)
 
     def test_what_nothing_recognises_is_named(self):
         with tempfile.TemporaryDirectory() as holder:

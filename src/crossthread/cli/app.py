@@ -46,7 +46,8 @@ def gather_command(
     base = load(into) if Path(into).exists() and any_survey(into) else None
     try:
         with progress("gathering", octets_of(sources), many=20_000_000) as advance:
-            answer = gather(sources, base, advance, load_mapping(mapping) if mapping else ())
+            tables = load_mapping(mapping) if mapping else ()
+            answer = gather(sources, base, advance, tables, Path(into).resolve().parent)
     except FileNotFoundError as error:
         usage_error(f"there is no such file or folder: {visible(str(error), 200)}")
     if not dry_run and answer.survey != (base or Survey()):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections import defaultdict
 from collections.abc import Callable, Sequence
 from pathlib import Path
@@ -61,6 +62,7 @@ def gather(
     base: Survey | None = None,
     progress: Callable[[int], None] | None = None,
     mappings: Sequence[TableMapping] = (),
+    relative_to: Path | None = None,
 ) -> Gathered:
     """Read files and folders of any format that is known, and merge what they say into a survey.
 
@@ -76,6 +78,8 @@ def gather(
         Called with the size of each file, in octets, once it was read.
     mappings
         What the columns of tables mean that are of no format of their own.
+    relative_to
+        The folder from which sources are named, best the one that the survey is in: a file is known again by its name.
 
     Raises
     ------
@@ -83,18 +87,11 @@ def gather(
         If a source does not exist.
     """
     taken: list[Taken] = []
-    typed: list[Told] = []
-    by_device: dict[str, list[tuple[Document, float]]] = defaultdict(list)
-    for label, path in _files(sources):
+    told: list[Told] = []
+    folders: dict[Path, list[tuple[Document, float]]] = defaultdict(list)
+    for label, path in _files(sources, relative_to):
         try:
-            data = path.read_bytes()
-            tables = mapping_for(path.name, mappings)
-            if tables:
-                rows = [row for mapping in tables for row in read_mapped(data, label, mapping)]
-                typed += [Told(row, path.stat().st_mtime) for row in rows]
-                taken.append(Taken(label, "table", len(rows), ""))
-                continue
-            found = recognise(data)
+            opened = _open(label, path, mappings)
         except SurveyError as error:
             listed = "; ".join(str(problem) for problem in error.problems[:5])
             taken.append(Taken(label, None, 0, f"{len(error.problems)} problems: {listed}"))
@@ -103,44 +100,85 @@ def gather(
         except OSError as error:
             taken.append(Taken(label, None, 0, f"cannot be read: {error.strerror}"))
         else:
-            if found is None:
-                taken.append(Taken(label, None, 0, "of no format that is known"))
+            if isinstance(opened, Document):
+                folders[path.parent].append((opened, path.stat().st_mtime))
             else:
-                document = Document(label, path.parent.name, *found)
-                by_device[document.device].append((document, path.stat().st_mtime))
-        finally:
-            if progress is not None:
-                progress(path.stat().st_size)
-    told: list[Told] = []
-    words: dict[str, str] = {}
-    for device, documents in by_device.items():
-        told += _device(device, [entry for entry in documents if entry[0].kind not in ("capture", "walk", "yang")])
-        for document, time in documents:
-            if document.kind == "yang":
-                told += [Told(row, time) for row in yang.read_yang(device, document.data, document.path)]
-            if document.kind == "walk":
-                told += [Told(row, time) for row in snmp.read_walk(document.data, _stem(document.path), document.path)]
-            if document.kind == "capture":
-                try:
-                    heard = capture.read_capture(document.data)
-                except UnreadableError as error:
-                    words[document.path] = str(error)
-                else:
-                    told += [Told(row, time) for row in capture.read_rows(heard, document.path)]
-                    words[document.path] = capture.told(heard)
-    counts: dict[str, int] = defaultdict(int)
-    for entry in told:
-        counts[getattr(entry.row, "source", None) or ""] += 1
-    for documents in by_device.values():
-        for document, _ in documents:
-            says = words.get(document.path, "")
-            if not says and not counts[document.path]:
-                says = "read together with the others of its folder"
-            taken.append(Taken(document.path, document.kind, counts[document.path], says))
-    read = {entry.path for entry in taken} | {getattr(entry.row, "source", None) or "" for entry in typed}
-    sound = list(writable(told))
-    survey, differences, gone = merge(base or Survey(), [*sound, *typed], read)
+                taken.append(Taken(label, "table", len(opened), ""))
+                told += [Told(row, path.stat().st_mtime) for row in opened]
+        if progress is not None:
+            progress(path.stat().st_size)
+    for documents in folders.values():
+        for rows, entries in (_alone(documents), _together(documents)):
+            told += rows
+            taken += entries
+    read = {entry.path for entry in taken if entry.kind is not None}
+    survey, differences, gone = merge(base or Survey(), writable(told), read)
     return Gathered(survey, tuple(sorted(taken, key=lambda entry: entry.path)), tuple(differences), gone)
+
+
+def _open(label: str, path: Path, mappings: Sequence[TableMapping]) -> Document | list[Row]:
+    """A file's contents by its format; the rows of a table that there is a mapping for."""
+    data = path.read_bytes()
+    tables = mapping_for(path.name, mappings)
+    if tables:
+        return [row for mapping in tables for row in read_mapped(data, label, mapping)]
+    found = recognise(data)
+    if found is None:
+        raise UnreadableError("of no format that is known")
+    return Document(label, path.parent.name, *found)
+
+
+_ALONE = ("capture", "walk", "yang")
+"""Formats of which each file speaks for itself; all others are read together, folder by folder."""
+
+
+def _alone(documents: list[tuple[Document, float]]) -> tuple[list[Told], list[Taken]]:
+    """What captures, walks and YANG data say."""
+    told: list[Told] = []
+    taken = []
+    for document, time in documents:
+        if document.kind not in _ALONE:
+            continue
+        says = ""
+        rows: list[Row] = []
+        if document.kind == "yang":
+            rows = yang.read_yang(document.device, document.data, document.path)
+        elif document.kind == "walk":
+            rows = snmp.read_walk(document.data, _stem(document.path), document.path)
+        else:
+            try:
+                heard = capture.read_capture(document.data)
+            except UnreadableError as error:
+                taken.append(Taken(document.path, None, 0, str(error)))
+                continue
+            rows, says = capture.read_rows(heard, document.path), capture.told(heard)
+        told += [Told(row, time) for row in rows]
+        taken.append(Taken(document.path, document.kind, len(rows), says))
+    return told, taken
+
+
+def _together(documents: list[tuple[Document, float]]) -> tuple[list[Told], list[Taken]]:
+    """What the listings of one folder say of its device; of two of one format the newer one is read."""
+    newest: dict[str, tuple[Document, float]] = {}
+    taken = []
+    for document, time in sorted(documents, key=lambda entry: entry[1]):
+        if document.kind in _ALONE:
+            continue
+        older = newest.get(document.kind)
+        if older is not None and document.kind != "empty":
+            says = f"the folder has a newer {document.kind}, {document.path}; keep each device in a folder of its own"
+            taken.append(Taken(older[0].path, None, 0, says))
+        elif document.kind == "empty" and older is not None:
+            taken.append(Taken(document.path, "empty", 0, ""))
+            continue
+        newest[document.kind] = (document, time)
+    chosen = list(newest.values())
+    told = _device(chosen[0][0].device, chosen) if chosen else []
+    for document, _ in chosen:
+        count = sum(getattr(entry.row, "source", None) == document.path for entry in told)
+        says = "" if count else "read together with the others of its folder"
+        taken.append(Taken(document.path, document.kind, count, says))
+    return told, taken
 
 
 def _stem(path: str) -> str:
@@ -149,19 +187,21 @@ def _stem(path: str) -> str:
 
 def octets_of(sources: Sequence[str | Path]) -> int:
     """How much `gather` would read, in octets; 0 where a source does not exist."""
-    found = [path for source in sources if Path(source).exists() for _, path in _files([source])]
+    found = [path for source in sources if Path(source).exists() for _, path in _files([source], None)]
     return sum(path.stat().st_size for path in found)
 
 
-def _files(sources: Sequence[str | Path]) -> list[tuple[str, Path]]:
-    found = []
+def _files(sources: Sequence[str | Path], relative_to: Path | None) -> list[tuple[str, Path]]:
+    """The files of some sources, each once, with the names that they go by."""
+    start = (relative_to or Path()).resolve()
+    found: dict[Path, str] = {}
     for source in map(Path, sources):
         if not source.exists():
             raise FileNotFoundError(str(source))
         root = source.resolve()
-        inside = sorted(path for path in root.rglob("*") if path.is_file()) if root.is_dir() else [root]
-        found += [(str(path.relative_to(root.parent)), path) for path in inside]
-    return found
+        for path in sorted(path for path in root.rglob("*") if path.is_file()) if root.is_dir() else [root]:
+            found[path] = Path(os.path.relpath(path, start)).as_posix()
+    return [(label, path) for path, label in found.items()]
 
 
 def _device(folder: str, documents: list[tuple[Document, float]]) -> list[Told]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator
 from typing import Any
 
@@ -91,7 +92,7 @@ def merge(base: Survey, told: Iterable[Told], gathered: set[str]) -> tuple[Surve
     told
         The rows of this gathering.
     gathered
-        The sources that were read: what they told before and no longer tell is left out.
+        The files that were read: what they told before and no longer tell is left out.
 
     Returns
     -------
@@ -109,8 +110,7 @@ def merge(base: Survey, told: Iterable[Told], gathered: set[str]) -> tuple[Surve
     for name in TABLES:
         merged: dict[tuple[Any, ...], Row] = {}
         for row in base.table(name):
-            sources = set((getattr(row, "source", None) or "").split(_JOIN))
-            if sources <= gathered and identity(row) not in fresh[name]:
+            if _files_of(row) <= gathered and identity(row) not in fresh[name]:
                 gone += 1
                 continue
             merged[identity(row)] = row
@@ -129,6 +129,11 @@ def _cells(row: Row) -> dict[str, Any]:
 def _sources(*rows: Row) -> str | None:
     parts = [part for row in rows for part in (getattr(row, "source", None) or "").split(_JOIN) if part]
     return _JOIN.join(dict.fromkeys(parts)) or None
+
+
+def _files_of(row: Row) -> set[str]:
+    """The files that a row came from, without line numbers."""
+    return {re.sub(r":\d+$", "", part) for part in (getattr(row, "source", None) or "").split(_JOIN)}
 
 
 def _join(one: Told, two: Told, differences: list[Difference]) -> Told:
@@ -163,8 +168,7 @@ def _over(first: Row, second: Row, because: str, differences: list[Difference]) 
 
 def _renew(old: Row, new: Row, gathered: set[str], differences: list[Difference]) -> Row:
     """A row of the survey and the same thing as it is told now: what the same source told before is replaced."""
-    sources = set((getattr(old, "source", None) or "").split(_JOIN))
-    if sources <= gathered:
+    if _files_of(old) <= gathered:
         return new
     row = _over(new, old, "it was gathered now", differences)
     return msgspec.structs.replace(row, source=_sources(old, new))
