@@ -7,8 +7,7 @@ from ipaddress import ip_interface
 
 from msgspec.structs import replace
 
-from crossthread.network import Network
-from crossthread.network.spanning import default_cost
+from crossthread.demo.trees import with_trees
 from crossthread.survey import Info, Survey
 from crossthread.survey.tables import (
     ArpEntry,
@@ -19,8 +18,6 @@ from crossthread.survey.tables import (
     Neighbor,
     Port,
     Route,
-    Tree,
-    TreePort,
     Vlan,
 )
 from crossthread.values import NONE, VlanSet
@@ -133,7 +130,7 @@ def healthy() -> Survey:
         macs=_macs(),
         arp=_arp(),
     )
-    return _with_trees(survey)
+    return with_trees(survey, {n: (p, mac(1, _device_number(n))) for n, (_, _, _, p) in SWITCHES.items()})
 
 
 def _device_number(name: str) -> int:
@@ -315,40 +312,3 @@ def _arp() -> tuple[ArpEntry, ...]:
         else:
             found.append(ArpEntry("quay-router", f"port1.{vid}", own, mac(2, number)))
     return tuple(found)
-
-
-def _with_trees(survey: Survey) -> Survey:
-    """Add what the switches would say of their rapid spanning tree: the roles and states that the standard gives."""
-    trees = tuple(
-        Tree(name, 0, protocol="rstp", priority=priority, address=mac(1, _device_number(name)))
-        for name, (_, _, _, priority) in SWITCHES.items()
-    )
-    bundled = {(row.device, row.port) for row in survey.ports if row.lag not in (None, NONE)}
-    numbers: dict[str, int] = {}
-    ports = []
-    for row in survey.ports:
-        if row.device in SWITCHES and (row.device, row.port) not in bundled:
-            numbers[row.device] = numbers.get(row.device, 0) + 1
-            number = 65 if row.port == "bundle1" else int(row.port.removeprefix("port"))
-            cost = default_cost(row.speed) if row.speed else 20000
-            edge = "yes" if row.mode == "access" else "no"
-            ports.append(TreePort(row.device, row.port, 0, cost=cost, priority=128, number=number, edge=edge))
-    survey = Survey(**{**survey.__dict__, "trees": trees, "tree_ports": tuple(ports)})
-    roles = {(str(end.device), end.port): role for end, role in Network(survey).fabric.trees.compute(0).items()}
-    down = {(row.device, row.port) for row in survey.ports if row.oper == "down"}
-    settled = []
-    for port in ports:
-        role = roles.get((port.device, port.port))
-        name = role.role if role else ("disabled" if (port.device, port.port) in down else "designated")
-        state = "forwarding" if name in ("root", "designated") else "discarding"
-        settled.append(replace(port, role=name, state=state))
-    root = next(tree for tree in trees if tree.priority == 4096)
-    seen = []
-    for tree in trees:
-        own = {port: role for (device, port), role in roles.items() if device == tree.device}
-        root_port = next((port for port, role in own.items() if role.role == "root"), NONE)
-        cost = next((role.root_cost for role in own.values()), 0)
-        seen.append(
-            replace(tree, root_priority=root.priority, root_address=root.address, root_cost=cost, root_port=root_port)
-        )
-    return Survey(**{**survey.__dict__, "trees": tuple(seen), "tree_ports": tuple(settled)})
