@@ -72,8 +72,13 @@ class Builder:
         if not key_columns:
             return
         for name in {"device", "host"}.intersection(key_columns):
-            once = {value: folded(name, value) for value in set(self.keys[name])}
-            self.keys[name] = list(map(once.__getitem__, self.keys[name]))
+            given = self.keys[name]
+            distinct = set(given)
+            if len(distinct) == len(given):
+                self.keys[name] = [folded(name, value) for value in given]
+            else:
+                once = {value: folded(name, value) for value in distinct}
+                self.keys[name] = list(map(once.__getitem__, given))
         # Different hashes mean different keys; keeping numbers instead of tuples spares the garbage collector.
         if len(set(map(hash, zip(*self.keys.values(), strict=True)))) == len(self.rows):
             return

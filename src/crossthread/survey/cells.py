@@ -20,9 +20,9 @@ class Kind:
         Text that is not blank to a value; raises `ValueError` (its message says what was expected, or is empty).
     show
         The value back to text; `read(show(value)) == value`.
-    canonical
-        Matches a column's cells joined by line feeds if all of them are values as they stand. Asking this
-        of a whole column at once is what makes reading fast.
+    plain
+        Says of many cells whether all of them are values as they stand. Asking this of a whole column at once is
+        what makes reading fast.
     """
 
     def __init__(
@@ -30,9 +30,9 @@ class Kind:
         expected: str,
         read: Callable[[str], Any],
         show: Callable[[Any], str] = str,
-        canonical: re.Pattern[str] | None = None,
+        plain: Callable[[Sequence[str]], bool] | None = None,
     ) -> None:
-        self.expected, self.read, self.show, self.canonical = expected, read, show, canonical
+        self.expected, self.read, self.show, self.plain = expected, read, show, plain
 
     def column(self, cells: Sequence[str], known: dict[str, Any]) -> tuple[Sequence[Any], dict[str, str]]:
         """Read some cells of a column.
@@ -49,16 +49,19 @@ class Kind:
         tuple
             The values (None where blank), and for every bad text what was expected.
         """
-        if self.canonical and self.canonical.fullmatch("\n".join(cells)):
+        if self.plain is not None and self.plain(cells):
             return cells, {}
         bad: dict[str, str] = {}
-        for cell in set(cells).difference(known):
+        distinct = set(cells)
+        for cell in distinct.difference(known):
             try:
                 known[cell] = self.read(cell) if cell.strip() else None
             except ValueError as error:
                 bad[cell] = f"expected {error if self._says_more(error) else self.expected}"
         if bad:
             return [known.get(cell) for cell in cells], bad
+        if len(distinct) == 1:
+            return [known[cells[0]]] * len(cells), {}
         return list(map(known.__getitem__, cells)), bad
 
     @staticmethod
@@ -68,13 +71,61 @@ class Kind:
 
 
 class Plain(Kind):
-    """Text as it stands: nothing to read, only blank cells to see."""
+    """Text as it stands: nothing to read, only blank cells to see.
 
-    def __init__(self, expected: str) -> None:
+    Names are kept once each, however often they stand there: most tables repeat those of their devices and ports.
+    """
+
+    def __init__(self, expected: str, repeats: bool = False) -> None:
         super().__init__(expected, str)
+        self._repeats = repeats
 
     def column(self, cells: Sequence[str], known: dict[str, Any]) -> tuple[Sequence[Any], dict[str, str]]:
+        if self._repeats:
+            cells = list(map(known.setdefault, cells, cells))
         return (cells if "" not in cells else [cell or None for cell in cells]), {}
+
+
+def _macs_as_written(cells: Sequence[str]) -> bool:
+    """Whether all cells are MAC addresses in lower case with colons."""
+    text = "".join(cells)
+    if set(map(len, cells)) != {17} or not text.isascii() or text.count(":") != 5 * len(cells):
+        return False
+    colons = ":" * len(cells)
+    return all(text[n::17] == colons for n in range(2, 17, 3)) and not text.encode().translate(
+        None, b"0123456789abcdef:"
+    )
+
+
+def _addresses_as_written(cells: Sequence[str]) -> bool:
+    """Whether all cells are IP addresses in the form in which they are written here (RFC 5952)."""
+    four = [cell for cell in cells if ":" not in cell]
+    if len(four) < len(cells) and not _IPV6.fullmatch("\n".join([cell for cell in cells if ":" in cell])):
+        return False
+    parts = ".\n.".join(four).split(".")
+    ends = parts[4::5]
+    return not four or (ends.count("\n") == len(four) - 1 == len(parts) // 5 and _OCTETS.issuperset(_without(parts, 5)))
+
+
+def _interfaces_as_written(cells: Sequence[str]) -> bool:
+    """The same with prefix lengths."""
+    four = [cell for cell in cells if ":" not in cell]
+    if len(four) < len(cells) and not _IPV6_LONG.fullmatch("\n".join([cell for cell in cells if ":" in cell])):
+        return False
+    text = "/\n/".join(four)
+    slashed = text.split("/")
+    return not four or (
+        slashed[2::3].count("\n") == len(four) - 1 == len(slashed) // 3
+        and _LENGTHS.issuperset(slashed[1::3])
+        and _addresses_as_written(slashed[0::3])
+    )
+
+
+def _without(parts: list[str], width: int) -> list[str]:
+    """The cells of rows of some width, without the last of each row."""
+    kept = list(parts)
+    del kept[width - 1 :: width]
+    return kept
 
 
 def choice(*words: str, **synonyms: str) -> Kind:
@@ -155,21 +206,33 @@ def _show_pvid(vid: int) -> str:
     return str(vid) if vid else NONE
 
 
-_MAC = r"(?:[0-9a-f]{2}:){5}[0-9a-f]{2}"
+_OCTETS = frozenset(map(str, range(256)))
+_LENGTHS = frozenset(map(str, range(33)))
+_HEX = "[1-9a-f][0-9a-f]{0,3}"
+_RUN = f"{_HEX}(?::(?:0:)?{_HEX})*"
+_V6 = f"(?!(?:[0-9a-f]*:){{7}}){_RUN}::(?:{_RUN})?"
+"""Most IPv6 addresses as RFC 5952 writes them; the others are read one by one."""
+_IPV6 = re.compile(rf"{_V6}(?:\n{_V6})*")
+_IPV6_LONG = re.compile(_IPV6.pattern.replace(_V6, f"{_V6}/(?:[1-9]?[0-9]|1[01][0-9]|12[0-8])"))
 
 TEXT = Plain("text")
 NAME = Plain("a name")
+REPEATED = Plain("a name", repeats=True)
 WORDS = Kind("words separated by blanks", _words, _show_words)
 CAPABILITIES = Kind("words of bridge router station phone wlan repeater other", _capabilities, _show_words)
-MAC = Kind("a MAC address such as 02:1b:e2:00:4d:8e", parse_mac, canonical=re.compile(rf"{_MAC}(?:\n{_MAC})*"))
+MAC = Kind("a MAC address such as 02:1b:e2:00:4d:8e", parse_mac, plain=_macs_as_written)
 MACS = Kind("MAC addresses separated by blanks, or none", _macs, _show_words)
-CHASSIS = Kind("a MAC address or another chassis identifier", _chassis, canonical=MAC.canonical)
+CHASSIS = Kind("a MAC address or another chassis identifier", _chassis, plain=_macs_as_written)
 VID = Kind("a VLAN identifier from 1 to 4094", parse_vid)
 PVID = Kind("a VLAN identifier from 1 to 4094, or none", _or_none(parse_vid, NO_VID), _show_pvid)
 VIDS = Kind("a VLAN set such as 1 10-19 30, all or none", VlanSet.parse)
-ADDRESS = Kind("an IP address such as 10.4.30.1", _address)
-ADDRESS_OR_NONE = Kind("an IP address such as 10.4.30.1, or none", _or_none(_address))
-INTERFACE = Kind("an IP address with its prefix length such as 10.4.30.7/24, or none", _or_none(_interface))
+ADDRESS = Kind("an IP address such as 10.4.30.1", _address, plain=_addresses_as_written)
+ADDRESS_OR_NONE = Kind("an IP address such as 10.4.30.1, or none", _or_none(_address), plain=_addresses_as_written)
+INTERFACE = Kind(
+    "an IP address with its prefix length such as 10.4.30.7/24, or none",
+    _or_none(_interface),
+    plain=_interfaces_as_written,
+)
 PREFIX = Kind("an IP prefix such as 10.4.30.0/24", _prefix)
 NAME_OR_NONE = Kind("a name, or none", _or_none(str))
 YES = choice("yes", "no")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import tomllib
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from difflib import get_close_matches
 from itertools import islice
 from pathlib import Path
@@ -19,7 +19,9 @@ from crossthread.survey.survey import Info, Places, Survey
 from crossthread.survey.tables import TABLES, columns_of
 from crossthread.survey.writing import committed
 
-_CHUNK = 256
+_CHUNK = 1 << 18
+"""How many characters of a table are split at once."""
+_ROWS = 256
 
 
 def read_survey(path: str | Path) -> Survey:
@@ -106,27 +108,56 @@ def _read_table(name: str, file: Path, problems: list[Problem]) -> Builder | Non
     text = _contents(file, label, problems)
     if text is None:
         return None
+    plain = text.replace("\r\n", "\n")
+    quoted = '"' in plain or "\r" in plain
+    head = next(csv.reader(_lines(text)), []) if quoted else plain.split("\n", 1)[0].split(",")
+    header = [cell.strip() for cell in head]
+    if not _header_is_sound(name, header, label, problems):
+        return None
+    builder = Builder(TABLES[name], header, label)
+    if quoted:
+        _add_quoted(builder, text, problems)
+    else:
+        _add_plain(builder, plain)
+    builder.finish()
+    return builder
+
+
+def _add_plain(builder: Builder, text: str) -> None:
+    """Take a text without quotes: its cells are what stands between commas, which is split by the thousand."""
+    width, at, line = len(builder.header), text.find("\n") + 1, 2
+    while 0 < at < len(text):
+        end = text.find("\n", at + _CHUNK)
+        end = end if end >= 0 else len(text)
+        chunk = text[at:end].removesuffix("\n")
+        count = chunk.count("\n") + 1
+        # A line feed as a cell of its own shows whether each row has as many cells as the header.
+        cells = chunk.replace("\n", ",\n,").split(",")
+        if cells[width :: width + 1].count("\n") == count - 1 and len(cells) == count * (width + 1) - 1 and width > 1:
+            builder.add([cells[n :: width + 1] for n in range(width)], range(line, line + count))
+        else:
+            rows = [row.split(",") if row else [] for row in chunk.split("\n")]
+            _add_uneven(builder, rows, range(line, line + count))
+        at, line = end + 1, line + count
+
+
+def _add_quoted(builder: Builder, text: str, problems: list[Problem]) -> None:
+    """Take any other text, row by row (RFC 4180)."""
     reader = csv.reader(_lines(text), strict=True)
+    width = len(builder.header)
     try:
-        header = [cell.strip() for cell in next(reader, [])]
-        if not _header_is_sound(name, header, label, problems):
-            return None
-        builder = Builder(TABLES[name], header, label)
-        width = len(header)
+        next(reader)
         while True:
             before = reader.line_num
-            rows = list(islice(reader, _CHUNK))
+            rows = list(islice(reader, _ROWS))
             if not rows:
                 break
             if reader.line_num - before == len(rows) and all(map(width.__eq__, map(len, rows))):
                 builder.add(list(zip(*rows, strict=True)), range(before + 1, reader.line_num + 1))
             else:
-                _add_uneven(builder, rows, width, text, before)
+                _add_uneven(builder, rows, _first_lines(text, before, len(rows)))
     except csv.Error as error:
-        problems.append(Problem(label, f"not valid CSV: {error}", max(reader.line_num, 1)))
-        return None
-    builder.finish()
-    return builder
+        problems.append(Problem(builder.file, f"not valid CSV: {error}", max(reader.line_num, 1)))
 
 
 def _lines(text: str) -> Iterator[str]:
@@ -151,9 +182,9 @@ def _header_is_sound(name: str, header: list[str], label: str, problems: list[Pr
     return not twice and not missing
 
 
-def _add_uneven(builder: Builder, rows: list[list[str]], width: int, text: str, before: int) -> None:
+def _add_uneven(builder: Builder, rows: list[list[str]], lines: Sequence[int]) -> None:
     """Take rows of which some are blank, too short, too long, or run over several lines."""
-    lines = _first_lines(text, before, len(rows))
+    width = len(builder.header)
     good: list[list[str]] = []
     at: list[int] = []
     for row, line in zip(rows, lines, strict=True):

@@ -13,6 +13,7 @@ from crossthread.survey import cells
 from crossthread.values import VlanSet
 
 Name = Annotated[str, cells.NAME]
+Place = Annotated[str, cells.REPEATED]
 Text = Annotated[str | None, cells.TEXT]
 Words = Annotated[tuple[str, ...] | None, cells.WORDS]
 Mac = Annotated[str | None, cells.MAC]
@@ -59,7 +60,7 @@ class Device(Row, frozen=True):
 
     TABLE = "devices"
     KEY = ("device",)
-    device: Name
+    device: Place
     chassis: Annotated[str | None, cells.CHASSIS] = None
     capabilities: Annotated[tuple[str, ...] | None, cells.CAPABILITIES] = None
     platform: Text = None
@@ -78,8 +79,8 @@ class Port(Row, frozen=True):
 
     TABLE = "ports"
     KEY = ("device", "port")
-    device: Name
-    port: Name
+    device: Place
+    port: Place
     aliases: Words = None
     description: Text = None
     mac: Mac = None
@@ -113,7 +114,7 @@ class Vlan(Row, frozen=True):
 
     TABLE = "vlans"
     KEY = ("device", "vid")
-    device: Name
+    device: Place
     vid: Annotated[int, cells.VID]
     name: Text = None
     state: Annotated[str | None, cells.choice("active", "suspended")] = None
@@ -126,8 +127,8 @@ class Neighbor(Row, frozen=True):
 
     TABLE = "neighbors"
     KEY = ()
-    device: Name
-    port: Name
+    device: Place
+    port: Place
     protocol: Text = None
     neighbor: Text = None
     neighbor_chassis: Annotated[str | None, cells.CHASSIS] = None
@@ -154,7 +155,7 @@ class Gateway(Row, frozen=True):
 
     TABLE = "gateways"
     KEY = ("device", "interface", "address")
-    device: Name
+    device: Place
     interface: Name
     address: Interface = None
     vid: Vid = None
@@ -174,7 +175,7 @@ class Route(Row, frozen=True):
 
     TABLE = "routes"
     KEY = ("device", "prefix", "next_hop")
-    device: Name
+    device: Place
     prefix: Annotated[str, cells.PREFIX]
     next_hop: AddressOrNone = None
     interface: Text = None
@@ -190,7 +191,7 @@ class Tree(Row, frozen=True):
 
     TABLE = "trees"
     KEY = ("device", "instance")
-    device: Name
+    device: Place
     instance: Annotated[int, cells.COUNT]
     vlans: Vids = None
     protocol: Annotated[str | None, cells.choice("stp", "rstp", "mstp", "per-vlan", "off")] = None
@@ -210,8 +211,8 @@ class TreePort(Row, frozen=True):
 
     TABLE = "tree_ports"
     KEY = ("device", "port", "instance")
-    device: Name
-    port: Name
+    device: Place
+    port: Place
     instance: Annotated[int, cells.COUNT]
     role: Annotated[str | None, cells.choice("root", "designated", "alternate", "backup", "master", "disabled")] = None
     state: Annotated[
@@ -249,7 +250,7 @@ class MacEntry(Row, frozen=True):
 
     TABLE = "macs"
     KEY = ("device", "vid", "mac")
-    device: Name
+    device: Place
     vid: Vid
     mac: Annotated[str, cells.MAC]
     port: Text = None
@@ -263,7 +264,7 @@ class ArpEntry(Row, frozen=True):
 
     TABLE = "arp"
     KEY = ("device", "interface", "address")
-    device: Name
+    device: Place
     interface: Text
     address: Annotated[str, cells.ADDRESS]
     mac: Mac = None
@@ -276,8 +277,8 @@ class Cable(Row, frozen=True):
 
     TABLE = "cables"
     KEY = ("device", "port", "pair")
-    device: Name
-    port: Name
+    device: Place
+    port: Place
     pair: Name
     status: Annotated[str | None, cells.choice("ok", "open", "short", "crosstalk", "mismatch", "unknown")] = None
     length: Number = None
