@@ -8,6 +8,7 @@ from hypothesis import strategies as st
 from msgspec.structs import replace
 
 from crossthread import Network, check, matrix, read_survey, why
+from crossthread.network.names import End
 from crossthread.survey import Survey
 from crossthread.survey.changes import Change, apply_changes
 from crossthread.survey.tables import TABLES, columns_of
@@ -72,7 +73,8 @@ class RealSwitches(unittest.TestCase):
         ends = 0
         for _, survey in self.CASES:
             trees = Network(survey).fabric.trees
-            for (end, _), row in trees.ports.items():
+            for (device, port, _), row in trees.ports.items():
+                end = End(device, port)
                 role = trees.compute(0).get(end)
                 if role is not None:
                     ends += 1

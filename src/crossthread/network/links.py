@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections import defaultdict
 from collections.abc import Iterable, Iterator
 
@@ -100,10 +101,13 @@ def find_links(survey: Survey, names: Names) -> tuple[list[Link], list[Loose]]:
 def _described(names: Names, heard_at: set[End]) -> list[Link]:
     """The cables that only descriptions tell of: two silent ports that name each other."""
     named: dict[End, End] = {}
+    begins = {word for name in names.devices for word in _pieces(name)[:1]}
     for device, ports in names.ports.items():
         for port, row in ports.items():
+            if not row.description or begins.isdisjoint(_pieces(row.description)):
+                continue
             end = End(device, port)
-            if row.description and end not in heard_at:
+            if end not in heard_at:
                 far = _far_end(row.description, names)
                 if far is not None and far != end and far not in heard_at:
                     named[end] = far
@@ -113,6 +117,14 @@ def _described(names: Names, heard_at: set[End]) -> list[Link]:
             states = [port_up(names.ports[e.device][e.port]) for e in (end, far)]
             links.append(Link(end, far, (), (), cable_up(states)))
     return links
+
+
+_MARKS = re.compile(r"[,;:()\[\]]")
+
+
+def _pieces(text: str) -> list[str]:
+    """The words of a text, without punctuation, in lower case."""
+    return _MARKS.sub(" ", text).casefold().split()
 
 
 def _far_end(description: str, names: Names) -> End | None:

@@ -20,6 +20,18 @@ class End(NamedTuple):
         return f"{self.device} {self.port}"
 
 
+class _Spelled(dict[str, str]):
+    """How each device is spelled, by the name that some row has for it; found once and kept."""
+
+    def __init__(self, devices: dict[str, str]) -> None:
+        super().__init__()
+        self._devices = devices
+
+    def __missing__(self, name: str) -> str:
+        self[name] = self._devices.get(name.casefold(), name)
+        return self[name]
+
+
 class Names:
     """Finds devices and ports by name, chassis identifier, MAC address, alias or short form."""
 
@@ -38,11 +50,16 @@ class Names:
         return found
 
     @cached_property
+    def spelled(self) -> dict[str, str]:
+        """How a device is spelled, by any row's name for it; a name that is no device's stands for itself."""
+        return _Spelled(self.devices)
+
+    @cached_property
     def ports(self) -> dict[str, dict[str, Port]]:
         """The rows of each device's ports, by the device's name and the port's."""
         found: dict[str, dict[str, Port]] = {name: {} for name in self.devices.values()}
         for row in self._survey.ports:
-            found[self.devices[row.device.casefold()]][row.port] = row
+            found[self.spelled[row.device]][row.port] = row
         return found
 
     @cached_property
@@ -56,7 +73,7 @@ class Names:
 
     @cached_property
     def _by_mac(self) -> dict[str, End]:
-        return {row.mac: End(self.devices[row.device.casefold()], row.port) for row in self._survey.ports if row.mac}
+        return {row.mac: End(self.spelled[row.device], row.port) for row in self._survey.ports if row.mac}
 
     def device(self, name: str | None) -> str | None:
         """The device of this name, as it is spelled."""

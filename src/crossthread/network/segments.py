@@ -80,7 +80,7 @@ class Fabric:
         self.trees = Trees(survey, names, adjacencies, self.carried)
         self.vlan_rows: dict[str, dict[int, Vlan]] = defaultdict(dict)
         for row in survey.vlans:
-            self.vlan_rows[names.device(row.device) or row.device][row.vid] = row
+            self.vlan_rows[names.spelled[row.device]][row.vid] = row
         self.out: dict[str, list[Crossing]] = defaultdict(list)
         for adjacency in adjacencies:
             if adjacency.up is not False:

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from functools import cached_property, partial
+from typing import NamedTuple
 
 import msgspec
 
@@ -14,7 +16,7 @@ from crossthread.network.segments import Fabric, Node
 from crossthread.network.truth import ANYTHING, NOTHING, Bounds, Truth, all_of, any_of, vids_in
 from crossthread.survey import Survey
 from crossthread.survey.tables import Gateway, Host, MacEntry
-from crossthread.values import NO_VID, Interface, interface
+from crossthread.values import NO_VID, NONE, Interface, interface
 
 
 class Tap(msgspec.Struct, frozen=True):
@@ -26,29 +28,80 @@ class Tap(msgspec.Struct, frozen=True):
     leaves: Bounds
 
 
-class Station(msgspec.Struct, frozen=True):
-    """A host, or an interface that routes."""
+class Attachment(NamedTuple):
+    """Where a station is plugged in, and what finds out whether it is up and how it joins the bridges."""
 
-    row: Host | Gateway
-    name: str
     device: str
-    """The device that routes, or that the host is plugged into; empty if the host was not located."""
     end: End | None
-    """The port a host is plugged into, or the parent port of a gateway interface."""
     tag: int
-    up: Truth
-    taps: tuple[Tap, ...]
-    address: Interface | None
-    located_by: tuple[MacEntry, ...] = ()
+    located_by: tuple[MacEntry, ...]
+    join: Callable[[], tuple[Truth, tuple[Tap, ...]]]
+
+
+class Station:
+    """A host, or an interface that routes.
+
+    What follows from its row is worked out when first asked for: a campus has many hosts, and most are never asked.
+
+    Attributes
+    ----------
+    row
+        The survey's row.
+    name
+        The host's name, or the interface's.
+    """
+
+    def __init__(self, row: Host | Gateway, name: str, attach: Callable[[Station], Attachment]) -> None:
+        self.row, self.name, self._attach = row, name, attach
 
     @property
     def is_host(self) -> bool:
         """Whether it is a host rather than an interface that routes."""
         return isinstance(self.row, Host)
 
+    @cached_property
+    def address(self) -> Interface | None:
+        """Its address; None if it has none, or none was observed."""
+        text = self.row.address
+        return interface(text) if text and text != NONE else None
 
-def _address(text: str | None) -> Interface | None:
-    return interface(text) if text and text != "none" else None
+    @cached_property
+    def _attached(self) -> Attachment:
+        return self._attach(self)
+
+    @property
+    def device(self) -> str:
+        """The device that routes, or that the host is plugged into; empty if the host was not located."""
+        return self._attached.device
+
+    @property
+    def end(self) -> End | None:
+        """The port a host is plugged into, or the parent port of a gateway interface."""
+        return self._attached.end
+
+    @property
+    def located_by(self) -> tuple[MacEntry, ...]:
+        """The entries of filtering databases that told where it is."""
+        return self._attached.located_by
+
+    @property
+    def tag(self) -> int:
+        """The VID that its frames carry; `NO_VID` for none."""
+        return self._attached.tag
+
+    @cached_property
+    def _joined(self) -> tuple[Truth, tuple[Tap, ...]]:
+        return self._attached.join()
+
+    @property
+    def up(self) -> Truth:
+        """Whether its link, or its interface, works."""
+        return self._joined[0]
+
+    @property
+    def taps(self) -> tuple[Tap, ...]:
+        """Where its frames join the bridges."""
+        return self._joined[1]
 
 
 class Stations:
@@ -79,36 +132,41 @@ class Stations:
                 self._learned[entry.mac].append(entry)
         lost = {row.host.casefold() for row in survey.hosts if not (row.device and row.port)}
         self._described = self._ports_that_name(lost) if lost else {}
-        self.hosts = {row.host.casefold(): self._host(row) for row in survey.hosts}
-        self.gateways = [self._gateway(row) for row in survey.gateways]
+        self.hosts = {row.host.casefold(): Station(row, row.host, self._host) for row in survey.hosts}
+        self.gateways = [Station(row, row.interface, self._gateway) for row in survey.gateways]
         self.proxies = [s for s in self.gateways if isinstance(s.row, Gateway) and s.row.proxy_arp != "no"]
         """Interfaces that may answer for others."""
-        self.by_address: dict[str, list[Station]] = defaultdict(list)
-        for station in (*self.hosts.values(), *self.gateways):
-            own = {str(station.address.ip)} if station.address else set()
-            if isinstance(station.row, Gateway) and station.row.virtual not in (None, "none"):
-                own.add(str(station.row.virtual))
-            for text in own:
-                self.by_address[text].append(station)
         self.on_device: dict[str, list[Station]] = defaultdict(list)
         for station in self.gateways:
             self.on_device[station.device].append(station)
 
-    def _host(self, row: Host) -> Station:
+    @cached_property
+    def by_address(self) -> dict[str, list[Station]]:
+        """The stations that answer for each IP address, their own or a shared one."""
+        found: dict[str, list[Station]] = defaultdict(list)
+        for station in (*self.hosts.values(), *self.gateways):
+            text, row = station.row.address, station.row
+            if text and text != NONE:
+                found[text.partition("/")[0]].append(station)
+            shared = row.virtual if isinstance(row, Gateway) else None
+            if shared and shared not in (NONE, (text or "").partition("/")[0]):
+                found[shared].append(station)
+        return found
+
+    def _host(self, station: Station) -> Attachment:
+        row = station.row
+        assert isinstance(row, Host)
         end, entries = self._place(row)
         tag = row.vid or NO_VID
+        return Attachment(end.device if end else "", end, tag, tuple(entries), partial(self._plugged, row, end, tag))
+
+    def _plugged(self, row: Host, end: End | None, tag: int) -> tuple[Truth, tuple[Tap, ...]]:
         if end is None:
-            taps: tuple[Tap, ...] = (Tap("", None, ANYTHING, ANYTHING),)
-            up: Truth = False if row.link == "down" else None
-        else:
-            port = self._names.ports.get(end.device, {}).get(end.port)
-            up = cable_up([port_up(port), {"up": True, "down": False}.get(row.link or "")])
-            taps = (Tap(end.device, end, self._fabric.enters(end, tag), self._fabric.leaves(end, tag)),)
-            if not admits(port, row.mac):
-                taps = (Tap(end.device, end, NOTHING, taps[0].leaves),)
-        return Station(
-            row, row.host, end.device if end else "", end, tag, up, taps, _address(row.address), tuple(entries)
-        )
+            return False if row.link == "down" else None, (Tap("", None, ANYTHING, ANYTHING),)
+        port = self._names.ports.get(end.device, {}).get(end.port)
+        up = cable_up([port_up(port), {"up": True, "down": False}.get(row.link or "")])
+        enters = self._fabric.enters(end, tag) if admits(port, row.mac) else NOTHING
+        return up, (Tap(end.device, end, enters, self._fabric.leaves(end, tag)),)
 
     def _ports_that_name(self, hosts: set[str]) -> dict[str, list[End]]:
         """The edge ports whose description names one of some hosts, as in "to ticket-desk-1"."""
@@ -130,7 +188,8 @@ class Stations:
         """
         device = self._names.device(row.device)
         if device and row.port:
-            return End(device, self._names.port(device, row.port) or row.port), []
+            known = row.port in self._names.ports[device]
+            return End(device, row.port if known else self._names.port(device, row.port) or row.port), []
         found: dict[End, list[MacEntry]] = defaultdict(list)
         for entry in self._learned.get(row.mac or "", ()):
             at = self._names.device(entry.device) or entry.device
@@ -144,29 +203,36 @@ class Stations:
             return named[0], []
         return None, [entry for entries in found.values() for entry in entries]
 
-    def _gateway(self, row: Gateway) -> Station:
-        device = self._names.device(row.device) or row.device
-        state: list[Truth] = [False if "down" in (row.admin, row.oper) else (True if row.oper == "up" else None)]
-        if not row.port and self._bridgeless(device):
-            nowhere = (Tap("", None, ANYTHING, ANYTHING),)
-            return Station(row, row.interface, device, None, NO_VID, all_of(state), nowhere, _address(row.address))
+    def _gateway(self, station: Station) -> Attachment:
+        row = station.row
+        assert isinstance(row, Gateway)
+        device = self._names.spelled[row.device]
         if not row.port:
-            bits = Bounds(0, self._fabric.known) if row.vid is None else Bounds.exactly(1 << row.vid)
-            inside = bits.both(self._fabric.exists(device))
-            taps: list[Tap] = [Tap(device, None, inside, inside)]
-            return Station(row, row.interface, device, None, NO_VID, all_of(state), tuple(taps), _address(row.address))
+            return Attachment(device, None, NO_VID, (), partial(self._inside, row, device))
         end = End(device, self._names.port(device, row.port) or row.port)
         bare = row.untagged == "yes" or (row.untagged is None and row.vid is None)
-        tagless = not bare and row.vid is None  # it tags, but with what was not observed
         tag = NO_VID if bare else (row.vid or NO_VID)
+        tagless = not bare and row.vid is None  # it tags, but with what was not observed
+        return Attachment(device, end, tag, (), partial(self._cabled, row, end, tag, tagless))
+
+    def _inside(self, row: Gateway, device: str) -> tuple[Truth, tuple[Tap, ...]]:
+        """How a gateway interface without a parent port joins its device's own bridge."""
+        if self._bridgeless(device):
+            return _state(row), (Tap("", None, ANYTHING, ANYTHING),)
+        bits = Bounds(0, self._fabric.known) if row.vid is None else Bounds.exactly(1 << row.vid)
+        inside = bits.both(self._fabric.exists(device))
+        return _state(row), (Tap(device, None, inside, inside),)
+
+    def _cabled(self, row: Gateway, end: End, tag: int, tagless: bool) -> tuple[Truth, tuple[Tap, ...]]:
+        """How a gateway interface on a port joins the bridge at the far end of that port's cable."""
         facing = self._far.get(end, [])
-        parent = any_of(a.up for a in facing) if facing else port_up(self._names.ports.get(device, {}).get(end.port))
-        if parent is False or False in state:
+        port = self._names.ports.get(end.device, {}).get(end.port)
+        parent = any_of(a.up for a in facing) if facing else port_up(port)
+        own = _state(row)
+        if parent is False or own is False:
             up: Truth = False
-        elif state[0] or (row.admin == "up" and parent):
-            up = True
         else:
-            up = None
+            up = True if own or (row.admin == "up" and parent) else None
         tagging = self._fabric.member(end).tagging
         taps = []
         for adjacency in facing:
@@ -176,7 +242,7 @@ class Stations:
             if tagless:
                 enters = leaves = Bounds(0, self._fabric.known)
             taps.append(Tap(far.device, far, enters, leaves))
-        return Station(row, row.interface, device, end, tag, up, tuple(taps), _address(row.address))
+        return up, tuple(taps)
 
     def _bridgeless(self, device: str) -> bool:
         """Whether a device is known to have no bridge on which an interface without a parent port could sit."""
@@ -228,6 +294,11 @@ class Stations:
                     return True
                 found = None
         return found
+
+
+def _state(row: Gateway) -> Truth:
+    """Whether an interface says that it works."""
+    return False if "down" in (row.admin, row.oper) else (True if row.oper == "up" else None)
 
 
 def admits(row: object, mac: str | None) -> bool:

@@ -38,10 +38,13 @@ class Trees:
         self.bridges: dict[str, list[Tree]] = defaultdict(list)
         for row in survey.trees:
             self.bridges[names.device(row.device) or row.device].append(row)
-        self.ports: dict[tuple[End, int], TreePort] = {}
+        self.ports: dict[tuple[str, str, int], TreePort] = {}
+        """Each port's row in an instance, by device, port and instance."""
         for port in survey.tree_ports:
-            device = names.device(port.device) or port.device
-            self.ports[End(device, names.port(device, port.port) or port.port), port.instance] = port
+            device = names.spelled[port.device]
+            name = port.port if port.port in names.ports.get(device, ()) else names.port(device, port.port) or port.port
+            self.ports[device, name, port.instance] = port
+        self._in_tree = {device for device, _, _ in self.ports}
         self._instances: dict[str, dict[int, Bounds]] = {}
         self._roles: dict[int, dict[End, spanning.Role]] = {}
 
@@ -61,7 +64,7 @@ class Trees:
                 found[row.instance] = Bounds.exactly(1 << row.instance & EVERYTHING.sure)
             else:
                 found[row.instance] = EVERYTHING if len(rows) == 1 else ANYTHING
-        if not rows and any(end.device == device for end, _ in self.ports):
+        if not rows and device in self._in_tree:
             found[0] = ANYTHING
         return found
 
@@ -72,8 +75,8 @@ class Trees:
     def row(self, end: End, vid: int) -> TreePort | None:
         """The observed row of a port in the instance that a VLAN follows."""
         for instance, vids in self.instances(end.device).items():
-            if vids.possible >> vid & 1 and (end, instance) in self.ports:
-                return self.ports[end, instance]
+            if vids.possible >> vid & 1 and (*end, instance) in self.ports:
+                return self.ports[(*end, instance)]
         return None
 
     def forwarding(self, end: End) -> Bounds:
@@ -82,7 +85,7 @@ class Trees:
             return EVERYTHING
         sure, possible, covered = 0, 0, 0
         for instance, vids in self.instances(end.device).items():
-            row = self.ports.get((end, instance))
+            row = self.ports.get((*end, instance))
             if row is not None and row.state is not None:
                 forwards = vids if row.state == "forwarding" else NOTHING
             elif end not in self._looped:
@@ -147,7 +150,7 @@ class Trees:
         return row is None or row.mode != "routed"
 
     def _tree_end(self, end: End, instance: int) -> spanning.TreeEnd | None:
-        row, port = self.ports.get((end, instance)), self._port(end)
+        row, port = self.ports.get((*end, instance)), self._port(end)
         cost = row.cost if row is not None else None
         if cost is None and port is not None and port.speed is not None:
             cost = spanning.default_cost(port.speed)
