@@ -5,6 +5,8 @@ from __future__ import annotations
 from functools import cached_property
 
 from crossthread.network.adjacency import Adjacency, find_adjacencies
+from crossthread.network.classes import Classes
+from crossthread.network.components import Components
 from crossthread.network.links import Link, Loose, find_links
 from crossthread.network.names import Names
 from crossthread.network.routing import Routing
@@ -55,9 +57,19 @@ class Network:
         return Fabric(self.survey, self.names, self.adjacencies, self.loose)
 
     @cached_property
+    def components(self) -> Components:
+        """Which VLANs on which devices surely hear each other."""
+        return Components(self.fabric)
+
+    @cached_property
     def stations(self) -> Stations:
         """Hosts and gateway interfaces."""
-        return Stations(self.survey, self.names, self.links, self.adjacencies, self.fabric)
+        return Stations(self.survey, self.names, self.links, self.adjacencies, self.fabric, self.components)
+
+    @cached_property
+    def classes(self) -> Classes:
+        """Hosts that the network cannot tell apart, taken together."""
+        return Classes(self.survey, self.names, self.fabric, self.components, self.stations)
 
     @cached_property
     def routing(self) -> Routing:

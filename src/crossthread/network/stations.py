@@ -10,6 +10,7 @@ from typing import NamedTuple
 import msgspec
 
 from crossthread.network.adjacency import Adjacency
+from crossthread.network.components import Components
 from crossthread.network.links import Link, cable_up, port_up, word_runs
 from crossthread.network.names import End, Names
 from crossthread.network.segments import Fabric, Node
@@ -114,8 +115,9 @@ class Stations:
         links: Sequence[Link],
         adjacencies: Sequence[Adjacency],
         fabric: Fabric,
+        components: Components,
     ) -> None:
-        self._names, self._fabric = names, fabric
+        self._names, self._fabric, self._components = names, fabric, components
         self._far: dict[End, list[Adjacency]] = defaultdict(list)
         for adjacency in adjacencies:
             self._far[adjacency.a].append(adjacency)
@@ -284,6 +286,10 @@ class Stations:
         if tap.end is not None and tap.end == goal.end:
             return False
         found: Truth = False
+        for vid in vids_in(tap.enters.sure & goal.leaves.sure):
+            part = self._components.of(Node(tap.device, vid))
+            if part is not None and part == self._components.of(Node(goal.device, vid)):
+                return True
         for vid in vids_in(tap.enters.possible):
             flood = self._fabric.flood(Node(tap.device, vid))
             for arrives in vids_in(goal.leaves.possible & self._fabric.known):

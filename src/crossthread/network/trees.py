@@ -100,6 +100,16 @@ class Trees:
             return Bounds(sure | rest, possible | rest)
         return Bounds(sure, possible | rest)
 
+    def unhindered(self, device: str) -> Bounds:
+        """The VIDs for which a port forwards that is on no cycle and was not observed to block."""
+        if self.off(device):
+            return EVERYTHING
+        sure, possible, covered = 0, 0, 0
+        for vids in self.instances(device).values():
+            sure, possible, covered = sure | vids.sure, possible | vids.possible, covered | vids.sure
+        rest = EVERYTHING.sure & ~covered
+        return Bounds(sure | rest, possible | rest)
+
     def _computed(self, end: End, instance: int, vids: Bounds) -> Bounds:
         if instance not in self._roles:
             self._roles[instance] = self.compute(instance)

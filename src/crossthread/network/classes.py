@@ -1,0 +1,216 @@
+"""Hosts that the network cannot tell apart, taken together: what holds for one of a class holds for all.
+
+Two hosts are in one class if their frames join the same connected part, they have the same subnet and gateway, and no
+prefix that any table speaks of contains the one address and not the other. A host that is special in any way (not
+plainly on an access port that is up, sharing a port or an address, used as a next hop) is a class of its own.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_left
+from collections import Counter, defaultdict
+from collections.abc import Iterable
+from functools import cached_property, lru_cache
+from socket import AF_INET6, inet_aton, inet_pton
+from typing import NamedTuple
+
+from crossthread.network.components import Components
+from crossthread.network.names import Names
+from crossthread.network.segments import Fabric, Node
+from crossthread.network.stations import Station, Stations
+from crossthread.survey import Survey
+from crossthread.survey.tables import Host, Port
+from crossthread.values import NONE
+
+
+class Block(NamedTuple):
+    """An IP prefix as numbers, quick to compare: version, prefix length, and the bits of the prefix."""
+
+    version: int
+    length: int
+    bits: int
+
+    @classmethod
+    def of(cls, text: str) -> Block:
+        """The prefix that an address with prefix length is in."""
+        ip, _, length = text.partition("/")
+        number, width = number_of(ip)
+        return cls(6 if width == 128 else 4, int(length), number >> (width - int(length)))
+
+    def holds(self, number: int, width: int) -> bool:
+        """Whether an address of as many bits as `width` is in it."""
+        return width == (128 if self.version == 6 else 32) and number >> (width - self.length) == self.bits
+
+    @property
+    def first(self) -> int:
+        """Its first address."""
+        return self.bits << (128 if self.version == 6 else 32) - self.length
+
+    @property
+    def last(self) -> int:
+        """Its last address."""
+        return self.first | (1 << (128 if self.version == 6 else 32) - self.length) - 1
+
+
+def number_of(ip: str) -> tuple[int, int]:
+    """An IP address as a number, and how many bits it has."""
+    if ":" in ip:
+        return int.from_bytes(inet_pton(AF_INET6, ip.partition("%")[0]), "big"), 128
+    return int.from_bytes(inet_aton(ip), "big"), 32
+
+
+class HostClass(NamedTuple):
+    """Some hosts that the network cannot tell apart."""
+
+    hosts: list[Station]
+    block: Block | None
+    """Their subnet by their own prefix length; None without an address."""
+    vid: int | None
+    """The VLAN that their frames join, if that is one and known."""
+    gateway: str | None
+    plain: bool
+    """Whether they are plainly on access ports that are up, and alone there."""
+
+
+class Classes:
+    """The classes of all hosts.
+
+    Attributes
+    ----------
+    all
+        Every class, in the order of its first host.
+    """
+
+    def __init__(
+        self, survey: Survey, names: Names, fabric: Fabric, components: Components, stations: Stations
+    ) -> None:
+        self._names, self._fabric, self._components = names, fabric, components
+        self._parts: dict[tuple[str, int], object] = {}
+        self._free: dict[str, int] = {}
+        groups: dict[object, list[Station]] = defaultdict(list)
+        plain = self._plain(survey, stations)
+        for name, station in stations.hosts.items():
+            groups[plain.get(name, name)].append(station)
+        self.all = [self._class(key, hosts) for key, hosts in groups.items()]
+
+    @cached_property
+    def of(self) -> dict[str, HostClass]:
+        """The class of each host, by the host's name in lower case."""
+        return {host.name.casefold(): found for found in self.all for host in found.hosts}
+
+    def _plain(self, survey: Survey, stations: Stations) -> dict[str, tuple[object, ...]]:
+        """What all hosts of a class have in common, for each host that is not special."""
+        hindered = {key[:2] for key, row in self._fabric.trees.ports.items() if row.state not in (None, "forwarding")}
+        shared = _repeated([(row.device, row.port) for row in survey.hosts])
+        hops = {row.gateway for row in survey.hosts} | {row.next_hop for row in survey.routes}
+        hops |= {ip for ip, holders in stations.by_address.items() if len(holders) > 1}
+        places = [_place(row.address) if row.address and row.address != NONE else None for row in survey.hosts]
+        inner = _Inner(
+            {place.block for place in places if place is not None}
+            | {Block.of(row.address) for row in survey.gateways if row.address and row.address != NONE}
+            | {Block.of(row.prefix) for row in survey.routes}
+        )
+        spelled, ports = self._names.spelled, self._names.ports
+        found: dict[str, tuple[object, ...]] = {}
+        for row, place, name in zip(survey.hosts, places, stations.hosts, strict=True):
+            if place is None or row.vid or row.link == "down" or not row.device or not row.port:
+                continue
+            device = spelled[row.device]
+            port = ports[device].get(row.port) if device in ports else None
+            if port is None or place.ip in hops:
+                continue
+            if (shared and (row.device, row.port) in shared) or (hindered and (device, row.port) in hindered):
+                continue
+            part = self._part(device, port)
+            if part is not None and not place.last:
+                found[name] = (part, place.block, row.gateway, inner.around(place))
+        return found
+
+    def _part(self, device: str, port: Port) -> object | None:
+        """The connected part that an access port's frames surely join; None for any other port."""
+        vid = port.pvid
+        if port.mode != "access" or not vid or port.admin == "down" or port.oper != "up" or port.allowed_macs:
+            return None
+        if port.lag is not None and port.lag != NONE:
+            return None
+        key = (device, vid)
+        if key not in self._parts:
+            if device not in self._free:
+                self._free[device] = self._fabric.trees.unhindered(device).sure
+            free = self._free[device] >> vid & 1
+            self._parts[key] = self._components.of(Node(device, vid)) if free else None
+        return self._parts[key]
+
+    def _class(self, key: object, hosts: list[Station]) -> HostClass:
+        row = hosts[0].row
+        assert isinstance(row, Host)
+        if isinstance(key, tuple):
+            return HostClass(hosts, key[1], key[0][0], row.gateway, True)
+        block = Block.of(row.address) if row.address and row.address != NONE else None
+        return HostClass(hosts, block, current_vlan(hosts[0], self._names), row.gateway, False)
+
+
+def current_vlan(station: Station, names: Names) -> int | None:
+    """The VLAN that a station's frames join as things are, if that is one and known."""
+    for tap in station.taps:
+        if tap.enters.possible.bit_count() == 1:
+            return tap.enters.possible.bit_length() - 1
+    if not isinstance(station.row, Host):
+        return station.row.vid
+    port = names.ports.get(station.end.device, {}).get(station.end.port) if station.end else None
+    return (port.pvid or None) if port else None
+
+
+def _repeated(keys: list[tuple[str | None, str | None]]) -> set[tuple[str | None, str | None]]:
+    if len(set(keys)) == len(keys):
+        return set()
+    return {key for key, count in Counter(keys).items() if count > 1}
+
+
+class _Place(NamedTuple):
+    """An address with its subnet, as numbers."""
+
+    ip: str
+    number: int
+    width: int
+    block: Block
+    last: bool
+    """Whether it is the broadcast address of its subnet."""
+
+
+@lru_cache(maxsize=1 << 16)
+def _block(version: int, length: int, bits: int) -> Block:
+    return Block(version, length, bits)
+
+
+def _place(text: str) -> _Place:
+    ip, _, tail = text.partition("/")
+    length = int(tail)
+    if ":" in ip:
+        number = int.from_bytes(inet_pton(AF_INET6, ip.partition("%")[0]), "big")
+        return _Place(ip, number, 128, _block(6, length, number >> 128 - length), False)
+    number = int.from_bytes(inet_aton(ip), "big")
+    rest = (1 << 32 - length) - 1
+    return _Place(ip, number, 32, _block(4, length, number >> 32 - length), length < 31 and number & rest == rest)
+
+
+class _Inner:
+    """For each subnet the longer prefixes inside it, which divide its hosts."""
+
+    def __init__(self, blocks: Iterable[Block]) -> None:
+        self._blocks: dict[int, list[tuple[int, Block]]] = {4: [], 6: []}
+        for block in blocks:
+            self._blocks[block.version].append((block.first, block))
+        for around in self._blocks.values():
+            around.sort()
+        self._found: dict[Block, list[Block]] = {}
+
+    def around(self, place: _Place) -> tuple[Block, ...]:
+        """The prefixes longer than its subnet's that an address is in."""
+        block = place.block
+        if block not in self._found:
+            known = self._blocks[block.version]
+            begin = bisect_left(known, (block.first,))
+            end = bisect_left(known, (block.last + 1,))
+            self._found[block] = [inner for _, inner in known[begin:end] if inner.length > block.length]
+        return tuple(inner for inner in self._found[block] if inner.holds(place.number, place.width))

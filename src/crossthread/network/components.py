@@ -1,0 +1,82 @@
+"""Which VLANs on which devices surely hear each other: the connected parts of the layer-2 graph, all VLANs at once.
+
+VLANs that use the same links have the same parts, so the parts are found once for each such group of VLANs; a set of
+VIDs is one integer, and a link divides all groups by two operations on integers.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from crossthread.network.adjacency import Adjacency
+from crossthread.network.segments import Fabric, Node
+from crossthread.network.truth import vids_in
+
+Part = tuple[int, str]
+"""A connected part: a VID, and one of its devices that stands for all."""
+
+
+class Components:
+    """The parts of a network that are surely connected, in both directions, within one VLAN.
+
+    Leaks between VLANs and whatever was not observed join nothing here: two nodes of one part surely reach each
+    other, two of different parts may do so still.
+    """
+
+    def __init__(self, fabric: Fabric) -> None:
+        self._fabric = fabric
+        carried = [(self.carried(adjacency), adjacency) for adjacency in fabric.adjacencies]
+        self._group: dict[int, int] = {}
+        self._root: dict[int, dict[str, str]] = {}
+        for number, vids in enumerate(_groups(fabric.known, {bits for bits, _ in carried})):
+            members = [adjacency for bits, adjacency in carried if bits & vids]
+            self._root[number] = _joined(members)
+            for vid in vids_in(vids):
+                self._group[vid] = number
+
+    def carried(self, adjacency: Adjacency) -> int:
+        """The VIDs that surely get across in both directions, staying what they are."""
+        if adjacency.up is not True:
+            return 0
+        fabric = self._fabric
+        a, b = fabric.member(adjacency.a), fabric.member(adjacency.b)
+        both = a.tagged.sure & b.tagged.sure & a.accepts.sure & b.accepts.sure if a.tagging == b.tagging else 0
+        if a.pvid and a.pvid == b.pvid:
+            both |= 1 << a.pvid & a.untagged.sure & b.untagged.sure & a.joins.sure & b.joins.sure
+        return both & fabric.forwarding(adjacency.a).sure & fabric.forwarding(adjacency.b).sure
+
+    def of(self, node: Node) -> Part | None:
+        """The part that a VLAN on a device belongs to; None if the VLAN is not surely there."""
+        if not self._fabric.exists(node.device).sure >> node.vid & 1:
+            return None
+        group = self._group.get(node.vid)
+        return (node.vid, node.device if group is None else self._root[group].get(node.device, node.device))
+
+
+def _groups(known: int, sets: Iterable[int]) -> list[int]:
+    """The coarsest division of the VIDs such that every set contains each group whole or not at all."""
+    groups = [known] if known else []
+    for bits in sets:
+        groups = [part for group in groups for part in (group & bits, group & ~bits) if part]
+    return groups
+
+
+def _joined(adjacencies: Iterable[Adjacency]) -> dict[str, str]:
+    """For each device the one that stands for its connected part (union by size, with paths halved)."""
+    above: dict[str, str] = {}
+    size: dict[str, int] = {}
+
+    def top(device: str) -> str:
+        above.setdefault(device, device)
+        while above[device] != device:
+            above[device] = device = above[above[device]]
+        return device
+
+    for adjacency in adjacencies:
+        one, two = top(adjacency.a.device), top(adjacency.b.device)
+        if one != two:
+            if size.get(one, 1) < size.get(two, 1):
+                one, two = two, one
+            above[two] = one
+            size[one] = size.get(one, 1) + size.get(two, 1)
+    return {device: top(device) for device in list(above)}
