@@ -9,93 +9,108 @@ from __future__ import annotations
 
 import re
 from collections import Counter, defaultdict
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from functools import cached_property
 from ipaddress import ip_interface
+from typing import NamedTuple
 
+from crossthread.network.classes import Block, current_vlan
 from crossthread.network.network import Network
 from crossthread.network.stations import Station
-from crossthread.network.truth import vids_in
 from crossthread.survey.tables import Gateway, Host
 from crossthread.values import NONE, Address, Interface, address
 
 _HOST, _GATEWAY, _WEAK = 1.0, 1.5, 0.4
 
 
+class _Group(NamedTuple):
+    """Stations whose vote counts the same: a class of hosts, or one gateway interface."""
+
+    stations: Sequence[Station]
+    block: Block
+    gateway: Address | None
+
+
 class Expected:
-    """Expectations of a network's stations."""
+    """Expectations of a network's stations.
+
+    Hosts that the network cannot tell apart vote together, and are expected to be the same.
+    """
 
     def __init__(self, network: Network) -> None:
         self._network = network
         self._vlan: dict[int, int | None] = {}
         self._weights: dict[int, dict[int, float]] = {}
         self._length: dict[int, int | None] = {}
+        self._gateways: dict[int, list[Station]] = {}
 
     @cached_property
-    def _stations(self) -> list[Station]:
-        stations = self._network.stations
-        return [s for s in (*stations.hosts.values(), *stations.gateways) if s.address is not None]
-
-    @cached_property
-    def _by_block(self) -> dict[tuple[int, int], list[Station]]:
-        """Stations by the /16 (IPv4) or /48 (IPv6) that their address is in, to look at few of them."""
-        found: dict[tuple[int, int], list[Station]] = defaultdict(list)
-        for station in self._stations:
-            assert station.address is not None
-            found[_block(station.address.ip)].append(station)
+    def _groups(self) -> dict[Block, list[_Group]]:
+        found: dict[Block, list[_Group]] = defaultdict(list)
+        for one in self._network.classes.all:
+            if one.block is not None:
+                hop = address(one.gateway) if one.gateway and one.gateway != NONE else None
+                found[one.block].append(_Group(one.hosts, one.block, hop))
+        for gateway in self._network.stations.gateways:
+            if gateway.address is not None:
+                block = Block.of(str(gateway.row.address))
+                found[block].append(_Group([gateway], block, None))
         return found
 
     @cached_property
-    def _wide(self) -> list[Station]:
-        return [s for s in self._stations if s.address and s.address.network.prefixlen < _BLOCK[s.address.version]]
+    def _lengths(self) -> list[tuple[int, int]]:
+        return sorted({(block.version, block.length) for block in self._groups})
+
+    def _around(self, wanted: Address) -> Iterator[_Group]:
+        """The groups in whose subnet an address is."""
+        number, width = int(wanted), wanted.max_prefixlen
+        for version, length in self._lengths:
+            if version == wanted.version:
+                yield from self._groups.get(Block(version, length, number >> width - length), ())
 
     def near(self, wanted: Address) -> Iterator[Station]:
         """The stations in whose subnet an address is, by their own prefix length."""
-        seen = set()
-        for station in (*self._by_block.get(_block(wanted), ()), *self._wide):
-            own = station.address
-            if own and id(station) not in seen and own.version == wanted.version and wanted in own.network:
-                seen.add(id(station))
-                yield station
+        for group in self._around(wanted):
+            yield from group.stations
+
+    def _one_for_all(self, station: Station) -> Station:
+        """The station that stands for all that are like this one."""
+        return self._network.classes.of[station.name.casefold()].hosts[0] if station.is_host else station
 
     def current_vlan(self, station: Station) -> int | None:
         """The VLAN that a station's frames join as things are, if that is one and known."""
-        for tap in station.taps:
-            found = list(vids_in(tap.enters.possible))
-            if len(found) == 1:
-                return found[0]
-        row = station.row
-        if isinstance(row, Gateway):
-            return row.vid
-        if station.end is not None:
-            port = self._network.names.ports.get(station.end.device, {}).get(station.end.port)
-            return (port.pvid or None) if port else None
-        return None
+        if station.is_host:
+            return self._network.classes.of[station.name.casefold()].vid
+        return current_vlan(station, self._network.names)
 
     def _votes(self, station: Station) -> Iterator[tuple[Station, float]]:
+        """Who has a say in what a station should be: one of each group, and the weight of all of them together."""
         own = station.address
         assert own is not None
-        for other in self.near(own.ip):
-            if other is station:
+        for group in self._around(own.ip):
+            count = len(group.stations) - (group.stations[0] is station)
+            if not count:
                 continue
+            other = group.stations[0]
             assert other.address is not None
             mutual = other.address.ip in own.network
-            linked = _gateway(station) == other.address.ip or _gateway(other) == own.ip
+            linked = _gateway(station) == other.address.ip or group.gateway == own.ip
             if other.is_host:
-                yield other, _HOST if mutual or linked else _WEAK
+                yield other, count * (_HOST if mutual or linked else _WEAK)
             else:
                 yield other, _GATEWAY if mutual or linked else _WEAK
 
     def vlan(self, station: Station) -> int | None:
         """The VLAN a station should be in: where its subnet lives by most of the evidence."""
-        if id(station) not in self._vlan:
-            self._vlan[id(station)] = self._vote_vlan(station)
-        return self._vlan[id(station)]
+        one = self._one_for_all(station)
+        if id(one) not in self._vlan:
+            self._vlan[id(one)] = self._vote_vlan(one)
+        return self._vlan[id(one)]
 
     def doubt(self, station: Station, vid: int) -> int:
         """How much speaks against a station being in a VLAN: 0 nothing, 1 no more than for it, 3 most."""
         wanted = self.vlan(station)
-        weights = self._weights.get(id(station), {})
+        weights = self._weights.get(id(self._one_for_all(station)), {})
         if wanted is None or wanted == vid:
             return 0
         return 1 if weights.get(vid, 0.0) >= 0.5 * weights.get(wanted, 1.0) else 3
@@ -103,12 +118,10 @@ class Expected:
     def _vote_vlan(self, station: Station) -> int | None:
         if station.address is None:
             return self.current_vlan(station)
-        count: Counter[int] = Counter()
         weights: dict[int, float] = defaultdict(float)
         for other, weight in (*self._votes(station), (station, _HOST)):
             for vid, share in self._says_vlan(other):
                 weights[vid] += weight * share
-                count[vid] += 1
         self._weights[id(station)] = weights
         if not weights:
             return None
@@ -136,6 +149,7 @@ class Expected:
 
     def length(self, station: Station) -> int | None:
         """The prefix length a station should have: what most of those in its subnet have."""
+        station = self._one_for_all(station)
         if id(station) not in self._length:
             weights: dict[int, float] = defaultdict(float)
             if station.address is not None:
@@ -156,13 +170,22 @@ class Expected:
 
     def gateways(self, host: Station) -> list[Station]:
         """The interfaces that serve a host's subnet, the one most of its peers use first."""
+        host = self._one_for_all(host)
+        if id(host) not in self._gateways:
+            self._gateways[id(host)] = self._find_gateways(host)
+        return self._gateways[id(host)]
+
+    def _find_gateways(self, host: Station) -> list[Station]:
         wanted = self.subnet(host)
         if wanted is None:
             return []
         found = [s for s in self._network.stations.gateways if s.address and s.address.ip in wanted.network]
-        used: Counter[Address | None] = Counter(
-            _gateway(other) for other in self.near(wanted.ip) if other.is_host and other is not host
-        )
+        used: Counter[Address | None] = Counter()
+        for group in self._around(wanted.ip):
+            if group.stations[0].is_host and group.stations[0] is not host:
+                used[group.gateway] += len(group.stations)
+            elif group.stations[0] is host and len(group.stations) > 1:
+                used[group.gateway] += len(group.stations) - 1
         served = self.vlan(host)
         return sorted(found, key=lambda s: (-used[gateway_address(s)], self.vlan(s) != served, s.device, s.name))
 
@@ -172,14 +195,7 @@ class Expected:
 
     def users(self, wanted: Address) -> list[Station]:
         """The hosts that have an address as their gateway."""
-        return [s for s in self._network.stations.hosts.values() if _gateway(s) == wanted]
-
-
-_BLOCK = {4: 16, 6: 48}
-
-
-def _block(ip: Address) -> tuple[int, int]:
-    return ip.version, int(ip) >> (ip.max_prefixlen - _BLOCK[ip.version])
+        return [s for c in self._network.classes.all if c.gateway == str(wanted) for s in c.hosts]
 
 
 def gateway_address(station: Station) -> Address | None:
