@@ -1,10 +1,12 @@
 """Compare verdicts with real pings, over folders of cases.
 
-    python benchmarks/agreement.py FOLDER... [--repairs]
+    python benchmarks/agreement.py FOLDER... [--repairs] [--check]
 
 A case is a folder with `survey/` and `truth.json`. Of truth.json are used: `reaches`, a list of `[from, to, verdict]`
 with true, false or "unstable" (counted for nobody); with `--repairs` also `healthy_reaches` (the same before the
-faults) and `faults` (each with `expected_rules`), to see whether `why` names what was put in and its mend is proven.
+faults) and `faults` (each with `expected_rules`), to see whether `why` names what was put in and its mend is proven;
+with `--check` whether each fault is found at its place by `check` (or `why` of a pair that it broke), and how many
+findings of `check` break something and are explained by no fault.
 """
 
 import json
@@ -12,7 +14,7 @@ import sys
 from collections import Counter
 from pathlib import Path
 
-from crossthread import Network, matrix, read_survey, why
+from crossthread import Network, check, matrix, read_survey, why
 
 WORDS = {True: "works", False: "fails"}
 
@@ -53,6 +55,52 @@ def repairs(case, truth, network, totals):
                 print(f"  {case.name} {a} to {b}: {answer.verdict}, {sorted(named)}, proven: {answer.repair_proven}")
 
 
+def all_of(findings):
+    for finding in findings:
+        yield finding
+        yield from all_of(finding.follows)
+
+
+def places(finding):
+    """Everything that a finding names: subjects, evidence and mends."""
+    keys = [subject.__struct_fields__ for subject in finding.subjects]
+    found = [{f: getattr(s, f) for f in fields} for s, fields in zip(finding.subjects, keys, strict=True)]
+    return found + [fact.key for fact in finding.evidence] + [change.key for change in finding.repair]
+
+
+def fits(fault, finding):
+    where = {name: str(value) for name, value in fault["where"].items()}
+    for key in places(finding):
+        told = {name: str(value) for name, value in key.items() if value is not None}
+        if all(told.get(name, value) == value for name, value in where.items()) and where.items() & told.items():
+            return True
+    return False
+
+
+def recall(case, truth, network, totals):
+    findings = list(all_of(check(network).findings))
+    for fault in truth["faults"]:
+        rules = set(fault["expected_rules"])
+        by_check = any(finding.rule in rules and fits(fault, finding) for finding in findings)
+        totals["faults"] += 1
+        totals["found by check"] += by_check
+        if not by_check:
+            broken = {tuple(pair[:2]) for pair in truth["reaches"] if pair[2] is False}
+            by_why = any(
+                finding.rule in rules and fits(fault, finding)
+                for a, b in broken
+                for finding in why(network, a, b).findings
+            )
+            totals["found by why only"] += by_why
+            print(f"  {case.name} {fault['kind']} {fault['where']}: {'by why only' if by_why else 'NOT FOUND'}")
+    for finding in findings:
+        if finding.severity != "breaks":
+            continue
+        if not any(finding.rule in fault["expected_rules"] and fits(fault, finding) for fault in truth["faults"]):
+            totals["breaks unexplained"] += 1
+            print(f"  {case.name} unexplained: {finding.rule}: {finding.says}")
+
+
 def main(words):
     totals = Counter()
     for case in cases(word for word in words if not word.startswith("--")):
@@ -62,6 +110,8 @@ def main(words):
         verdicts(case, truth, network, totals)
         if "--repairs" in words:
             repairs(case, truth, network, totals)
+        if "--check" in words:
+            recall(case, truth, network, totals)
     if not totals["pairs"]:
         print("no case found: expected folders that hold survey/ and truth.json", file=sys.stderr)
         return 2

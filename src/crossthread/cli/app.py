@@ -85,7 +85,7 @@ def map_command(
 def inventory_command(survey: SurveyPath, json: Json = False) -> None:
     """Every device, surveyed or only heard of: what it is, how it is known, and what is odd about its neighbours."""
     from crossthread.faces.inventory import show_inventory
-    from crossthread.questions.remarks import inventory
+    from crossthread.questions.inventory import inventory
 
     emit(inventory(Network(load(survey))), show_inventory, json)
 

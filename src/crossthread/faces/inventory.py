@@ -7,7 +7,7 @@ from rich.console import Console
 from crossthread.faces.console import count, line, paragraph, said, table
 from crossthread.faces.tables import as_csv
 from crossthread.questions.drawing import Drawing
-from crossthread.questions.remarks import Inventory
+from crossthread.questions.inventory import Inventory
 
 
 def show_inventory(answer: Inventory, out: Console) -> None:
@@ -25,7 +25,7 @@ def show_inventory(answer: Inventory, out: Console) -> None:
     if answer.remarks:
         out.print()
         for remark in answer.remarks:
-            paragraph(out, line((remark.rule, "bold"), f"  {remark.says}."), 0)
+            paragraph(out, line((remark.rule, "bold"), f"  {remark.says}"), 0)
 
 
 def show_drawing(answer: Drawing, out: Console) -> None:

@@ -11,12 +11,13 @@ import re
 from collections import Counter, defaultdict
 from collections.abc import Iterator, Sequence
 from functools import cached_property
-from ipaddress import ip_interface
+from ipaddress import IPv4Network, IPv6Network, ip_interface, ip_network
 from typing import NamedTuple
 
 from crossthread.network.classes import Block, current_vlan
 from crossthread.network.network import Network
 from crossthread.network.stations import Station
+from crossthread.plan import Plan
 from crossthread.survey.tables import Gateway, Host
 from crossthread.values import NONE, Address, Interface, address
 
@@ -37,8 +38,8 @@ class Expected:
     Hosts that the network cannot tell apart vote together, and are expected to be the same.
     """
 
-    def __init__(self, network: Network) -> None:
-        self._network = network
+    def __init__(self, network: Network, plan: Plan | None = None) -> None:
+        self._network, self._plan = network, plan or Plan()
         self._vlan: dict[int, int | None] = {}
         self._weights: dict[int, dict[int, float]] = {}
         self._length: dict[int, int | None] = {}
@@ -75,6 +76,8 @@ class Expected:
 
     def _one_for_all(self, station: Station) -> Station:
         """The station that stands for all that are like this one."""
+        if self._plan.hosts or self._plan.ports:
+            return station  # the plan may tell them apart
         return self._network.classes.of[station.name.casefold()].hosts[0] if station.is_host else station
 
     def current_vlan(self, station: Station) -> int | None:
@@ -115,7 +118,34 @@ class Expected:
             return 0
         return 1 if weights.get(vid, 0.0) >= 0.5 * weights.get(wanted, 1.0) else 3
 
+    @cached_property
+    def _planned(self) -> list[tuple[IPv4Network | IPv6Network, int]]:
+        """The subnets of the plan with their VLANs, the longest prefix first."""
+        found = [(ip_network(text), vid) for vid, entry in self._plan.vlans.items() for text in entry.subnets or ()]
+        return sorted(found, key=lambda pair: -pair[0].prefixlen)
+
+    def planned(self, station: Station) -> int | None:
+        """The VLAN that the plan has for a station: by its name, its port, or the subnet that its address is in."""
+        if not self._planned and not self._plan.hosts and not self._plan.ports:
+            return None
+        if station.is_host:
+            entry = self._plan.hosts.get(station.name.casefold())
+            if entry is not None and entry.vlan is not None:
+                return entry.vlan
+        if station.address is not None:
+            for network, vid in self._planned:
+                if station.address.ip in network:
+                    return vid
+        if station.is_host and station.end is not None:
+            port = self._plan.ports.get((station.end.device.casefold(), station.end.port))
+            return port.vlan if port is not None else None
+        return None
+
     def _vote_vlan(self, station: Station) -> int | None:
+        planned = self.planned(station)
+        if planned is not None:
+            self._weights[id(station)] = {planned: 1.0}
+            return planned
         if station.address is None:
             return self.current_vlan(station)
         weights: dict[int, float] = defaultdict(float)
@@ -150,6 +180,11 @@ class Expected:
     def length(self, station: Station) -> int | None:
         """The prefix length a station should have: what most of those in its subnet have."""
         station = self._one_for_all(station)
+        if id(station) not in self._length and station.address is not None:
+            for network, _ in self._planned:
+                if station.address.ip in network:
+                    self._length[id(station)] = network.prefixlen
+                    return network.prefixlen
         if id(station) not in self._length:
             weights: dict[int, float] = defaultdict(float)
             if station.address is not None:

@@ -44,7 +44,13 @@ class Finding(msgspec.Struct, frozen=True):
     evidence
         What it rests on.
     repair
-        The changes that would mend it; empty where none can be worked out.
+        The changes that would mend it, in an order that works; empty where none can be worked out.
+    affected, affects
+        How many hosts lose by it, and the names of the first of them.
+    example
+        Two stations that should reach each other and cannot because of it; None where none was found.
+    follows
+        Findings that follow from this one and go with it.
     """
 
     rule: str
@@ -53,6 +59,18 @@ class Finding(msgspec.Struct, frozen=True):
     says: str
     evidence: tuple[Evidence, ...]
     repair: tuple[Change, ...] = ()
+    affected: int = 0
+    affects: tuple[str, ...] = ()
+    example: tuple[str, str] | None = None
+    follows: tuple[Finding, ...] = ()
+
+    @property
+    def identity(self) -> tuple[str, frozenset[Subject]]:
+        """What makes two findings the same one: the rule and its subjects."""
+        subjects = self.subjects
+        if self.rule == "port-vlan-missing":  # one for each device and VLAN, however many ports need it
+            subjects = tuple(msgspec.structs.replace(subject, port=None) for subject in subjects)
+        return self.rule, frozenset(subjects)
 
 
 def at_port(end: End, vid: int | None = None) -> Subject:

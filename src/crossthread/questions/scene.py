@@ -9,23 +9,38 @@ from crossthread.network.adjacency import Adjacency
 from crossthread.network.names import End
 from crossthread.network.network import Network
 from crossthread.network.stations import Station
+from crossthread.plan import Plan
 from crossthread.questions.expect import Expected
 from crossthread.survey.changes import Change
 from crossthread.survey.survey import Evidence
-from crossthread.survey.tables import Port, Row
+from crossthread.survey.tables import Device, Port, Row
 from crossthread.values import VlanSet
 
 
 class Scene:
     """A network with expectations, for rules and searches to share."""
 
-    def __init__(self, network: Network) -> None:
+    def __init__(self, network: Network, plan: Plan | None = None) -> None:
         self.network = network
-        self.expected = Expected(network)
+        self.plan = plan or Plan()
+        self.expected = Expected(network, self.plan)
 
     def port(self, end: End) -> Port | None:
         """The survey's row of a port."""
         return self.network.names.ports.get(end.device, {}).get(end.port)
+
+    def device(self, name: str) -> Device | None:
+        """The survey's row of a device."""
+        return self._devices.get(name)
+
+    @cached_property
+    def _devices(self) -> dict[str, Device]:
+        return {self.network.names.spelled[row.device]: row for row in self.network.survey.devices}
+
+    @cached_property
+    def listeners(self) -> set[str]:
+        """The devices whose neighbour tables are in the survey."""
+        return {self.network.names.spelled[row.device] for row in self.network.survey.neighbors}
 
     def evidence(self, row: Row | None, *columns: str) -> tuple[Evidence, ...]:
         """What some columns of a row say; nothing if there is no row."""
@@ -57,6 +72,16 @@ class Scene:
             found[adjacency.a].append(adjacency)
             found[adjacency.b].append(adjacency)
         return found
+
+    @cached_property
+    def used_vlans(self) -> VlanSet:
+        """The VLANs in which there are hosts or gateways, as things are and as they should be."""
+        found = 0
+        firsts = [one.hosts[0] for one in self.network.classes.all]
+        for station in (*firsts, *self.network.stations.gateways):
+            for vid in (self.expected.current_vlan(station), self.expected.vlan(station)):
+                found |= 1 << vid if vid else 0
+        return VlanSet(found)
 
     def raise_link(self, end: End) -> tuple[Change, ...]:
         """The changes that bring a port's link up, and what will then be observed at its far ends."""

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import msgspec
 
 from crossthread.network.forwarding import Forwarding, Stop, Walk
@@ -17,7 +15,7 @@ from crossthread.questions.path import Hop, path_of
 from crossthread.questions.rules import routing as routing_rules
 from crossthread.questions.scene import Scene
 from crossthread.questions.stops import explain, unexplained
-from crossthread.survey.changes import Change, apply_changes
+from crossthread.survey.changes import Change, apply_changes, merge_changes
 from crossthread.survey.survey import Evidence
 
 VERDICTS: dict[Truth, str] = {True: "works", False: "fails", None: "unknown"}
@@ -106,7 +104,7 @@ def why(network: Network, source: str, target: str) -> Why:
     findings, mended = _mend(network, one.name, two.name)
     if mended is not None:
         findings, mended = _needed(network, one.name, two.name, findings, mended)
-    repair = merge(change for finding in findings for change in finding.repair)
+    repair = merge_changes(change for finding in findings for change in finding.repair)
     final = mended if mended is not None else Network(apply_changes(network.survey, repair))
     last_there, last_back = _walks(final, one.name, two.name)
     stop = there.stop if there.arrives is not True else back.stop
@@ -122,17 +120,6 @@ def why(network: Network, source: str, target: str) -> Why:
         path_back=path_of(final, _host(final, two.name), last_back, findings, back=True),
         stopped=_sentence(stop, back=there.arrives is True),
     )
-
-
-def merge(changes: Any) -> tuple[Change, ...]:
-    """Changes in their order, with several edits of one row taken together; the later value of a cell wins."""
-    merged: dict[tuple[Any, ...], Change] = {}
-    for change in changes:
-        key = (change.table, tuple(sorted((c, str(v)) for c, v in change.key.items())), change.delete)
-        if key in merged:
-            change = msgspec.structs.replace(change, cells={**merged[key].cells, **change.cells})  # noqa: PLW2901
-        merged[key] = change
-    return tuple(merged.values())
 
 
 def _host(network: Network, name: str) -> Station:
@@ -177,7 +164,7 @@ def _needed(
     kept = list(findings)
     for finding in reversed(findings):
         rest = [other for other in kept if other is not finding]
-        changes = merge(change for other in rest for change in other.repair)
+        changes = merge_changes(change for other in rest for change in other.repair)
         trial = Network(apply_changes(network.survey, changes))
         there, back = _walks(trial, source, target)
         if there.arrives is not False and back.arrives is not False:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
+from datetime import date
 from typing import Any
 
 from crossthread.values import NO_VID, NONE, VlanSet, address, interface, parse_mac, parse_vid
@@ -241,3 +242,4 @@ ON = choice("on", "off")
 DUPLEX = choice("full", "half")
 COUNT = Kind("a whole number, 0 or more", _count)
 NUMBER = Kind("a number, 0 or more", _number)
+DAY = Kind("a day such as 2026-12-31", date.fromisoformat)

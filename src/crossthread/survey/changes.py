@@ -105,6 +105,17 @@ def apply_changes(survey: Survey, changes: Iterable[Change]) -> Survey:
     return Survey(info=survey.info, **tables_now, places=places)
 
 
+def merge_changes(changes: Iterable[Change]) -> tuple[Change, ...]:
+    """Changes in their order, with several edits of one row taken together; the later value of a cell wins."""
+    merged: dict[tuple[Any, ...], Change] = {}
+    for change in changes:
+        key = (change.table, tuple(sorted((c, str(v)) for c, v in change.key.items())), change.delete)
+        before = merged.get(key)
+        cells = {**before.cells, **change.cells} if before is not None else change.cells
+        merged[key] = msgspec.structs.replace(change, cells=cells)
+    return tuple(merged.values())
+
+
 def _read(record: type[Row], given: dict[str, Any], label: str, problems: list[Problem]) -> dict[str, Any]:
     columns = columns_of(record)
     found: dict[str, Any] = {}

@@ -7,6 +7,7 @@ from crossthread.network.stations import Station
 from crossthread.questions.findings import Finding, at_port, at_station
 from crossthread.questions.rules.link import like
 from crossthread.questions.scene import Scene, set_gateway, set_port
+from crossthread.survey.changes import Change
 from crossthread.survey.tables import Gateway
 from crossthread.values import NONE, VlanSet
 
@@ -88,9 +89,45 @@ def gateway_vlan_wrong(scene: Scene, gateway: Station, vid: int | None = None) -
         if holder.name != gateway.name and holder.end == gateway.end and holder.row.vid == wanted and due != wanted:
             says += f"; {called(holder)}, which holds that tag now, belongs into VLAN {due}"
             evidence += scene.evidence(holder.row, "vid")
-            changes += [set_gateway(s, vid=due) for s in _rows_of(scene, holder)] if due else []
+            changes = _retagged(scene, gateway, wanted, holder, due)
             break
     return Finding("gateway-vlan-wrong", "breaks", (at_station(gateway),), f"{says}.", evidence, tuple(changes))
+
+
+def gateway_unreachable(scene: Scene, gateway: Station, fed: int) -> Finding | None:
+    """A gateway interface is up, but no port that is up carries its VLAN to it.
+
+    Matters: it serves nobody, though it looks well; and the routes to its subnet attract packets that go nowhere.
+    Notice: the whole subnet is cut off, or an address answers from the device itself and from nowhere else.
+    Confirm: list the ports of the device that carry the VLAN, and their states.
+    Mend: carry the VLAN to the device, or shut the interface.
+    """
+    row = _row(gateway)
+    if gateway.end is not None or row.vid is None or gateway.up is False or gateway.address is None:
+        return None
+    if fed >> row.vid & 1:
+        return None
+    return Finding(
+        "gateway-unreachable",
+        "risks",
+        (at_station(gateway),),
+        f"{called(gateway)} ({row.address}) serves VLAN {row.vid}, but no port of {gateway.device} that is up "
+        "carries it.",
+        scene.evidence(row, "vid", "address", "oper"),
+    )
+
+
+def _retagged(scene: Scene, gateway: Station, wanted: int, holder: Station, due: int | None) -> list[Change]:
+    """Give a tag to one interface that another holds: clear before reuse, as two of one port cannot hold one tag."""
+    if due is None:
+        return [set_gateway(s, vid=wanted) for s in _rows_of(scene, gateway)]
+    pair = [(holder, due), (gateway, wanted)]
+    cleared = []
+    if due == gateway.row.vid:  # swapped: the same steps, whichever of the two is asked about
+        pair.sort(key=lambda entry: entry[0].name)
+        cleared = [set_gateway(s, vid="") for s in _rows_of(scene, pair[0][0])]
+        pair.reverse()
+    return [*cleared, *(set_gateway(s, vid=vid) for one, vid in pair for s in _rows_of(scene, one))]
 
 
 def gateway_port_mode_wrong(scene: Scene, gateway: Station, far: End, vid: int | None = None) -> Finding | None:

@@ -106,7 +106,7 @@ def gateway_missing(scene: Scene, host: Station) -> Finding | None:
     return Finding(
         "gateway-missing",
         "breaks",
-        (Subject(vid=vid), at_station(host)),
+        (Subject(vid=vid) if vid else at_station(host),),
         f"No interface has an address in {subnet.network}, so{where} has no gateway; "
         + (f"{host.name} uses {hop}." if hop != NONE else f"{host.name} has none either."),
         scene.evidence(host.row, "address", "gateway"),

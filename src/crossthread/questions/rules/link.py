@@ -8,7 +8,8 @@ import msgspec
 
 from crossthread.network.adjacency import Adjacency
 from crossthread.network.names import End
-from crossthread.questions.findings import Finding, at_port
+from crossthread.questions.findings import Finding, at_port, at_station
+from crossthread.questions.rules.vlan import leaks, leaks_in_words
 from crossthread.questions.scene import Scene, set_port
 from crossthread.survey.changes import Change
 from crossthread.survey.tables import Port
@@ -36,18 +37,8 @@ def like(far: Port) -> dict[str, object]:
 
 def _trunk_for(scene: Scene, *rows: Port) -> dict[str, object]:
     """The cells of a trunk for all VLANs that have stations, where neither end says what the trunk should be."""
-    used = used_vlans(scene) | VlanSet.of(row.pvid for row in rows if row.pvid)
+    used = scene.used_vlans | VlanSet.of(row.pvid for row in rows if row.pvid)
     return {"mode": "trunk", "pvid": NONE, "allowed": str(used)}
-
-
-def used_vlans(scene: Scene) -> VlanSet:
-    """The VLANs in which there are hosts or gateways, as things are and as they should be."""
-    found = 0
-    stations = scene.network.stations
-    for station in (*stations.hosts.values(), *stations.gateways):
-        for vid in (scene.expected.current_vlan(station), scene.expected.vlan(station)):
-            found |= 1 << vid if vid else 0
-    return VlanSet(found)
 
 
 def link_mode_differs(scene: Scene, adjacency: Adjacency) -> Finding | None:
@@ -169,8 +160,10 @@ def link_native_differs(scene: Scene, adjacency: Adjacency) -> Finding | None:
         return None
     if None in (rows[0].pvid, rows[1].pvid) or rows[0].pvid == rows[1].pvid:
         return None
-    used = used_vlans(scene)
-    leaks = any(row.pvid and row.pvid in used and row.allowed is not None and row.pvid in row.allowed for row in rows)
+    used = scene.used_vlans
+    spills = any(row.pvid and row.pvid in used and row.allowed is not None and row.pvid in row.allowed for row in rows)
+    found = leaks(scene, adjacency)
+    leaking = f" So {leaks_in_words(scene, found)}." if found else ""
     common: Counter[int | None] = Counter(
         row.pvid
         for row in scene.network.survey.ports
@@ -184,10 +177,10 @@ def link_native_differs(scene: Scene, adjacency: Adjacency) -> Finding | None:
         cells["allowed"] = odd_row.allowed | VlanSet.of([keep.pvid])
     return Finding(
         "link-native-differs",
-        "breaks" if leaks else "risks",
+        "breaks" if spills else "risks",
         (at_port(adjacency.a), at_port(adjacency.b)),
         f"{adjacency.a} has the native VLAN {rows[0].pvid or NONE}, {adjacency.b} at the other end "
-        f"{rows[1].pvid or NONE}.",
+        f"{rows[1].pvid or NONE}.{leaking}",
         scene.evidence(rows[0], "mode", "pvid") + scene.evidence(rows[1], "mode", "pvid"),
         (set_port(odd, **cells),),
     )
@@ -241,7 +234,7 @@ def link_allowed_differs(scene: Scene, adjacency: Adjacency) -> Finding | None:
         return None
     if rows[0].allowed is None or rows[1].allowed is None:
         return None
-    used = used_vlans(scene)
+    used = scene.used_vlans
     only_a, only_b = (rows[0].allowed - rows[1].allowed) & used, (rows[1].allowed - rows[0].allowed) & used
     if not only_a and not only_b:
         return None
@@ -253,6 +246,31 @@ def link_allowed_differs(scene: Scene, adjacency: Adjacency) -> Finding | None:
         f"On the link between {adjacency.a} and {adjacency.b}, {'; '.join(parts)}.",
         scene.evidence(rows[0], "allowed") + scene.evidence(rows[1], "allowed"),
     )
+
+
+def link_subnet_differs(scene: Scene, adjacency: Adjacency) -> Finding | None:
+    """The two ends of a link that route have addresses of different subnets.
+
+    Matters: the two devices are neighbours by cable and strangers by address; nothing is routed between them there.
+    Notice: routes over this link do not work.
+    Confirm: compare address and prefix length of both interfaces.
+    Mend: give both ends addresses of one subnet.
+    """
+    ends = [scene.gateways_at.get(end, ()) for end in (adjacency.a, adjacency.b)]
+    here, there = ([(s, s.address) for s in stations if s.address is not None] for stations in ends)
+    for one, own in here:
+        near = [(two, other) for two, other in there if two.tag == one.tag and other.version == own.version]
+        if near and not any(other.network == own.network for _, other in near):
+            two = near[0][0]
+            return Finding(
+                "link-subnet-differs",
+                "risks",
+                (at_station(one), at_station(two)),
+                f"{one.device} {one.name} has {one.address}, {two.device} {two.name} at the other end of the link "
+                f"{two.address}: different subnets.",
+                scene.evidence(one.row, "address") + scene.evidence(two.row, "address"),
+            )
+    return None
 
 
 def blocked_by_tree(scene: Scene, adjacency: Adjacency, vid: int) -> Finding | None:

@@ -195,6 +195,31 @@ def port_refuses_station(scene: Scene, host: Station) -> Finding | None:
     )
 
 
+def port_has_refused(scene: Scene, end: End) -> Finding | None:
+    """A port has refused stations that it does not admit.
+
+    Matters: somebody plugged in something else there, or a host got a new interface.
+    Notice: a host without any network at that socket.
+    Confirm: look at the port's list of stations and at what is plugged in now.
+    Mend: admit the station, or unplug it; then clear the count.
+    """
+    row = scene.port(end)
+    if row is None or not row.violations:
+        return None
+    if any(not admits(row, getattr(host.row, "mac", None)) for host in scene.hosts_at.get(end, ())):
+        return None  # told of the host itself
+    then = {"shutdown": ", and shuts itself when it does", "drop": ", whose frames it drops"}.get(
+        row.violation or "", ""
+    )
+    return Finding(
+        "port-refuses-station",
+        "risks",
+        (at_port(end),),
+        f"{end} has refused stations {row.violations} times{then}.",
+        scene.evidence(row, "violations", "violation", "allowed_macs", "mac_limit"),
+    )
+
+
 def port_errors(scene: Scene, end: End) -> Finding | None:
     """A port has counted damaged frames.
 

@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from crossthread.network.adjacency import Adjacency
+from crossthread.network.names import End
 from crossthread.questions.findings import Finding, at_port
 from crossthread.questions.scene import Scene
+from crossthread.survey.tables import Neighbor
 from crossthread.values import NONE
 
 
@@ -73,3 +77,56 @@ def link_lag_differs(scene: Scene, adjacency: Adjacency) -> Finding | None:
             scene.evidence(a, "lag") + scene.evidence(b, "lag"),
         )
     return None
+
+
+def announced(scene: Scene, row: Neighbor) -> Iterator[Finding | None]:
+    """What a neighbour announces of its own end of a link, where the survey does not have that end itself."""
+    names = scene.network.names
+    device = names.spelled[row.device]
+    end = End(device, names.port(device, row.port) or row.port)
+    own = scene.port(end)
+    far_device = names.neighbor_device(row)
+    far_port = names.neighbor_port(far_device, row) if far_device else None
+    far = scene.port(End(far_device, far_port)) if far_device and far_port else None
+    if own is None:
+        return
+    for column, rule in _ANNOUNCED:
+        said, ours = getattr(row, column), getattr(own, column)
+        if said is None or ours is None or (far is not None and getattr(far, column) is not None):
+            continue
+        if column == "pvid" and own.mode == "routed":
+            continue
+        if column == "lag":
+            said, ours = said != NONE, ours != NONE
+        if said != ours:
+            yield announced_differs(scene, end, row, column, rule)
+
+
+_ANNOUNCED = (
+    ("pvid", "link-native-differs"),
+    ("mtu", "link-mtu-differs"),
+    ("duplex", "link-duplex-differs"),
+    ("speed", "link-speed-differs"),
+    ("lag", "link-lag-differs"),
+)
+
+
+def announced_differs(scene: Scene, end: End, row: Neighbor, column: str, rule: str) -> Finding | None:
+    """A neighbour announces another setting than our end of the link has (IEEE 802.1AB annex D and E).
+
+    Matters: as for two ends that were both surveyed, only that the other end is told by the neighbour itself.
+    Notice: as for the difference that it names.
+    Confirm: look at the setting at both ends.
+    Mend: make both ends the same.
+    """
+    own = scene.port(end)
+    who = row.neighbor or row.neighbor_chassis or "the neighbour"
+    word = {"pvid": "port VLAN", "lag": "aggregate"}.get(column, column)
+    shown = [NONE if value == 0 else value for value in (getattr(own, column), getattr(row, column))]
+    return Finding(
+        rule,
+        "risks",
+        (at_port(end),),
+        f"{end} has {word} {shown[0]}, but {who} at the other end announces {shown[1]}.",
+        scene.evidence(own, column) + scene.evidence(row, column, "neighbor", "neighbor_port"),
+    )

@@ -1,0 +1,255 @@
+"""Reading a plan: TOML, with every error and the line it stands in."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Iterator, Mapping
+from difflib import get_close_matches
+from pathlib import Path
+from typing import Any, TypeVar
+
+from crossthread.plan.plan import (
+    ENDS,
+    Accepted,
+    Plan,
+    PlannedHost,
+    PlannedLink,
+    PlannedPort,
+    PlannedVlan,
+    Settings,
+    Talk,
+)
+from crossthread.survey.contents import decoded
+from crossthread.survey.problems import Problem, SurveyError, visible
+from crossthread.survey.single import cell_text
+from crossthread.values import parse_vid
+
+FORMAT = 1
+_SECTIONS = ("format", "title", "settings", "vlans", "ports", "links", "hosts", "talk", "accept")
+_Record = TypeVar("_Record")
+
+
+def read_plan(path: str | Path) -> Plan:
+    """Read a plan from a file.
+
+    Raises
+    ------
+    SurveyError
+        If anything in it cannot be read: all problems at once, each with its line.
+    """
+    name, problems = str(path), list[Problem]()
+    try:
+        text = decoded(name, Path(path).read_bytes(), problems)
+    except OSError as error:
+        raise SurveyError([Problem(name, f"cannot be read: {error.strerror}")]) from None
+    plan = parse_plan(text, name, problems) if text is not None else Plan()
+    if problems:
+        raise SurveyError(problems)
+    return plan
+
+
+def parse_plan(text: str, file: str, problems: list[Problem]) -> Plan:
+    """Read a plan's text; what is wrong is added to `problems`."""
+    try:
+        document = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        at = re.search(r" \(at line (\d+), column (\d+)\)$", str(error))
+        says = f"not valid TOML in column {at[2]}: {str(error)[: at.start()]}" if at else f"not valid TOML: {error}"
+        problems.append(Problem(file, says, int(at[1]) if at else None))
+        return Plan(file)
+    return _Reader(document, _lines_of(text), file, problems).plan()
+
+
+Steps = tuple[str | int, ...]
+
+
+def _lines_of(text: str) -> dict[Steps, int]:
+    """The line in which each table and each key of a TOML document stands.
+
+    A document is a row of statements; each is as many lines as it takes to be valid by itself.
+    """
+    found: dict[Steps, int] = {}
+    prefix: Steps = ()
+    counts: dict[Steps, int] = {}
+    lines = text.splitlines()
+    at = 0
+    while at < len(lines):
+        end, parsed = at + 1, None
+        while parsed is None and end <= len(lines):
+            try:
+                parsed = tomllib.loads("\n".join(lines[at:end]))
+            except tomllib.TOMLDecodeError:
+                end += 1
+        if parsed:
+            keys = _keys(parsed)
+            if lines[at].lstrip().startswith("[["):
+                counts[keys] = counts.get(keys, -1) + 1
+                prefix = (*keys, counts[keys])
+                found[prefix] = at + 1
+            elif lines[at].lstrip().startswith("["):
+                prefix = keys
+                found.setdefault(prefix, at + 1)
+            else:
+                for path in _paths(parsed):
+                    found.setdefault((*prefix, *path), at + 1)
+        at = end if parsed is not None else at + 1
+    return found
+
+
+def _keys(parsed: Mapping[str, Any]) -> Steps:
+    """The keys of a table's header, from the document that the header alone makes."""
+    keys: list[str] = []
+    node: Any = parsed
+    while isinstance(node, dict) and node:
+        key = next(iter(node))
+        keys.append(key)
+        node = node[key]
+    return tuple(keys)
+
+
+def _paths(node: Any) -> Iterator[Steps]:
+    items: Any = node.items() if isinstance(node, dict) else enumerate(node) if isinstance(node, list) else ()
+    for key, value in items:
+        yield (key,)
+        yield from ((key, *rest) for rest in _paths(value))
+
+
+class _Reader:
+    """Turns a document into records, noting what is wrong."""
+
+    def __init__(self, document: dict[str, Any], lines: dict[Steps, int], file: str, problems: list[Problem]) -> None:
+        self._document, self._lines, self._file, self._problems = document, lines, file, problems
+
+    def plan(self) -> Plan:
+        """The plan."""
+        document = self._document
+        for name in document:
+            if name not in _SECTIONS:
+                self._unknown((name,), name, _SECTIONS)
+        version = document.get("format", FORMAT)
+        if not isinstance(version, int) or isinstance(version, bool) or not 1 <= version <= FORMAT:
+            self._wrong(("format",), f"expected {FORMAT}, the newest that this program reads", version)
+        title = document.get("title")
+        if title is not None and not isinstance(title, str):
+            self._wrong(("title",), "expected text", title)
+            title = None
+        settings = self._record(Settings, self._table(("settings",)), ("settings",))
+        return Plan(
+            self._file,
+            title,
+            settings or Settings(),
+            dict(self._vlans()),
+            dict(self._ports()),
+            tuple(self._links()),
+            dict(self._hosts()),
+            tuple(entry for _, entry in self._listed("talk", Talk)),
+            tuple(entry for _, entry in self._listed("accept", Accepted)),
+        )
+
+    def _line(self, path: Steps) -> int:
+        while path and path not in self._lines:
+            path = path[:-1]
+        return self._lines.get(path, 0)
+
+    def _wrong(self, path: Steps, says: str, value: object = None, column: str | None = None) -> None:
+        word = column or str(path[-1])
+        shown = None if value is None else " ".join(map(str, value)) if isinstance(value, list) else str(value)
+        self._problems.append(Problem(self._file, says, self._line(path) or None, word, shown))
+
+    def _unknown(self, path: Steps, word: str, known: tuple[str, ...]) -> None:
+        close = get_close_matches(word, known, 1)
+        hint = f"; is “{close[0]}” meant?" if close else ""
+        self._wrong(path, f"not a word of a plan here, expected one of {', '.join(known)}{hint}", column=visible(word))
+
+    def _table(self, path: Steps) -> dict[str, Any]:
+        node: Any = self._document
+        for key in path:
+            node = node.get(key, {})
+        if not isinstance(node, dict):
+            self._wrong(path, "expected a table, such as { … } or lines under [" + ".".join(map(str, path)) + "]", node)
+            return {}
+        return node
+
+    def _record(self, record: type[_Record], given: Any, path: Steps, **known: Any) -> _Record | None:
+        """One entry; None if anything in it is wrong."""
+        if not isinstance(given, dict):
+            self._wrong(path, "expected a table such as { … }", given)
+            return None
+        hints = {
+            name: hint
+            for name, hint in record.__annotations__.items()
+            if name not in known and name not in ("line", "ends")
+        }
+        before = len(self._problems)
+        cells = dict(known)
+        for word, value in given.items():
+            if word == "ends" and "ends" in known:
+                continue
+            if word not in hints:
+                self._unknown((*path, word), word, tuple(hints))
+                continue
+            kind = hints[word].__metadata__[0]
+            try:
+                text = cell_text(value).strip()
+                cells[word] = kind.read(text) if text else None
+            except ValueError as error:
+                says = str(error) if str(error).startswith(("a ", "an ", "VLAN")) else kind.expected
+                self._wrong((*path, word), f"expected {says}", value)
+        for word, hint in hints.items():
+            if isinstance(hint.__origin__, type) and cells.get(word) is None:  # not one that may be left out
+                if word not in given:
+                    self._wrong(path, f"this entry also needs {word}", column=str(path[0]))
+                elif not given[word]:
+                    self._wrong((*path, word), f"empty, expected {hint.__metadata__[0].expected}")
+        cells["line"] = self._line(path)
+        return record(**cells) if len(self._problems) == before else None
+
+    def _vlans(self) -> Iterator[tuple[int, PlannedVlan]]:
+        for word, given in self._table(("vlans",)).items():
+            try:
+                vid = parse_vid(word)
+            except ValueError as error:
+                self._wrong(("vlans", word), f"expected {error}")
+                continue
+            entry = self._record(PlannedVlan, given, ("vlans", word), vid=vid)
+            if entry is not None:
+                yield vid, entry
+
+    def _ports(self) -> Iterator[tuple[tuple[str, str], PlannedPort]]:
+        for device in self._table(("ports",)):
+            for port, given in self._table(("ports", device)).items():
+                entry = self._record(PlannedPort, given, ("ports", device, port), device=device, port=port)
+                if entry is not None:
+                    yield (device.casefold(), port), entry
+
+    def _hosts(self) -> Iterator[tuple[str, PlannedHost]]:
+        for host, given in self._table(("hosts",)).items():
+            entry = self._record(PlannedHost, given, ("hosts", host), host=host)
+            if entry is not None:
+                yield host.casefold(), entry
+
+    def _listed(self, section: str, record: type[_Record], **known: Any) -> Iterator[tuple[Steps, _Record]]:
+        entries = self._document.get(section, [])
+        if not isinstance(entries, list):
+            self._wrong((section,), f"expected entries that begin with [[{section}]]", None)
+            return
+        for number, given in enumerate(entries):
+            entry = self._record(record, given, (section, number), **known)
+            if entry is not None:
+                yield (section, number), entry
+
+    def _links(self) -> Iterator[PlannedLink]:
+        entries = self._document.get("links", [])
+        if not isinstance(entries, list):
+            self._wrong(("links",), "expected entries that begin with [[links]]", None)
+            return
+        for number, given in enumerate(entries):
+            path: Steps = ("links", number)
+            ends = given.get("ends") if isinstance(given, dict) else None
+            if not isinstance(ends, list) or len(ends) != 4 or not all(isinstance(e, str) and e for e in ends):
+                self._wrong((*path, "ends"), f"expected [{', '.join(ENDS)}], four names in quotes", ends)
+                continue
+            entry = self._record(PlannedLink, given, path, ends=tuple(ends))
+            if entry is not None:
+                yield entry

@@ -1,0 +1,263 @@
+"""What faults do: for every class of hosts whom it should reach and does not, and the faults that stand in the way.
+
+Faults hide behind each other. So what is found is mended on a copy, and those pairs that still fail are asked again,
+until nothing fails or nothing more is found.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Callable, Iterable, Iterator
+from typing import Any, NamedTuple
+
+import msgspec
+
+from crossthread.network.classes import HostClass
+from crossthread.network.forwarding import Forwarding, Walk
+from crossthread.network.network import Network
+from crossthread.network.stations import Station
+from crossthread.network.truth import Truth, all_of
+from crossthread.questions.findings import Finding
+from crossthread.questions.gaps import gaps
+from crossthread.questions.mended import Search
+from crossthread.questions.scene import Scene
+from crossthread.questions.stops import explain
+from crossthread.survey.changes import apply_changes, merge_changes
+from crossthread.survey.survey import Evidence
+from crossthread.values import NONE
+
+_ROUNDS = 8
+_FAR = 2
+"""How many hosts of other subnets each class is tried with: one behind the same device that routes, one behind
+another."""
+
+
+class Want(NamedTuple):
+    """Two that should reach each other: a host for its class, and another host or (None) the gateway of its subnet."""
+
+    one: str
+    other: str | None
+    losers: tuple[HostClass, ...]
+    """Whose hosts lose if they do not."""
+
+
+class Effect:
+    """A finding, the classes of hosts that lose by it, and an example."""
+
+    def __init__(self, finding: Finding, example: tuple[str, str]) -> None:
+        self.finding, self.example = finding, example
+        self._classes: dict[tuple[str, int], HostClass] = {}
+
+    def add(self, losers: Iterable[HostClass]) -> None:
+        """Count some more classes among those that lose."""
+        self._classes.update(((one.hosts[0].name, len(one.hosts)), one) for one in losers)
+
+    def told(self) -> Finding:
+        """The finding with what it affects."""
+        names = [host.name for one in self._classes.values() for host in one.hosts[:_NAMED]]
+        count = sum(len(one.hosts) for one in self._classes.values())
+        return msgspec.structs.replace(
+            self.finding, severity="breaks", affected=count, affects=tuple(names[:_NAMED]), example=self.example
+        )
+
+
+_NAMED = 50
+
+
+class Effects(NamedTuple):
+    """Faults in the way of some pair, observations that some verdict turned on, and pairs that should not reach."""
+
+    effects: list[Effect]
+    gaps: list[tuple[Evidence, tuple[str, str]]]
+    forbidden: list[tuple[str, str, tuple[int, int]]]
+
+
+def find_effects(scene: Scene, progress: Callable[[], None] = lambda: None) -> Effects:
+    """Ask of every class of hosts whether it reaches peers, gateway and other subnets, and explain what fails."""
+    wants = list(_wants(scene))
+    found: dict[object, Effect] = {}
+    unsettled: dict[tuple[str, str, str], tuple[Evidence, tuple[str, str]]] = {}
+    now = scene
+    for number in range(_ROUNDS):
+        failing, fresh = [], []
+        asker = _Asker(now)
+        for want in wants:
+            progress()
+            verdict, walks = asker.ask(want)
+            if verdict is None and not number:
+                for fact in gaps(now, walks)[:1]:
+                    unsettled.setdefault((fact.table, str(fact.key), fact.column), (fact, asker.example(want)))
+            if verdict is not False:
+                continue
+            failing.append(want)
+            for single, finding in asker.explained(want, walks):
+                if finding.identity not in found:
+                    found[finding.identity] = Effect(finding, asker.example(single))
+                    fresh.append(finding)
+                found[finding.identity].add(single.losers)
+        changes = merge_changes(change for finding in fresh for change in finding.repair)
+        if not changes:
+            break
+        now = Scene(Network(apply_changes(now.network.survey, changes)), scene.plan)
+        wants = failing
+    return Effects(list(found.values()), list(unsettled.values()), list(_forbidden(scene)))
+
+
+class _Asker:
+    """Walks the wanted pairs of one network, each question once."""
+
+    def __init__(self, scene: Scene) -> None:
+        self._scene = scene
+        self._forwarding = Forwarding(scene.network)
+        self._search = Search(scene)
+
+    def _host(self, name: str) -> Station:
+        return self._scene.network.stations.hosts[name.casefold()]
+
+    def _gateway(self, host: Station) -> Station | None:
+        return next(iter(self._scene.expected.gateways(host)), None)
+
+    def example(self, want: Want) -> tuple[str, str]:
+        """The two by their names."""
+        if want.other is not None:
+            return want.one, want.other
+        gateway = self._gateway(self._host(want.one))
+        return want.one, f"{gateway.device} {gateway.name}" if gateway is not None else "its gateway"
+
+    def ask(self, want: Want) -> tuple[Truth, list[Walk]]:
+        """Whether they reach each other, and the two walks if both are hosts."""
+        one = self._host(want.one)
+        if want.other is None:
+            gateway = self._gateway(one)
+            return (None if gateway is None else self._forwarding.resolves(one, gateway)), []
+        two = self._host(want.other)
+        walks = [self._forwarding.send(one, two), self._forwarding.send(two, one)]
+        return all_of(walk.arrives for walk in walks), walks
+
+    def explained(self, want: Want, walks: list[Walk]) -> Iterator[tuple[Want, Finding]]:
+        """What stands in the way of a pair; where that is a host's own fault, of each host of its class by itself."""
+        found = list(self.why_not(want, walks))
+        members = want.losers[0].hosts if len(want.losers) == 1 else []
+        if len(members) < 2 or not any(_is_own(finding, self._host(want.one)) for finding in found):
+            yield from ((want, finding) for finding in found)
+            return
+        for member in members:
+            alone = Want(member.name, want.other, (want.losers[0]._replace(hosts=[member]),))
+            if member.name != want.other:
+                yield from ((alone, finding) for finding in self.why_not(alone, self.ask(alone)[1]))
+
+    def why_not(self, want: Want, walks: list[Walk]) -> Iterator[Finding]:
+        """What stands in their way, as far as can be seen from here."""
+        one = self._host(want.one)
+        if want.other is None:
+            gateway = self._gateway(one)
+            way = self._search.between(one, gateway) if gateway is not None else None
+            yield from way.findings if way is not None else ()
+            return
+        two = self._host(want.other)
+        for walk, goal, back in zip(walks, (two, one), (False, True), strict=True):
+            if walk.arrives is False and walk.stop is not None:
+                yield from explain(self._scene, walk.stop, goal, back)
+
+
+def _is_own(finding: Finding, host: Station) -> bool:
+    """Whether a finding is about a host or its own port."""
+    return any(
+        subject.host == host.name or (subject.port and (subject.device, subject.port) == host.end)
+        for subject in finding.subjects
+    )
+
+
+def _wants(scene: Scene) -> Iterator[Want]:
+    """Whom each class should reach.
+
+    Its gateway, the largest other class of its subnet, some hosts of other subnets; and one host of each subnet every
+    other subnet, by each device that routes.
+    """
+    subnets: dict[Any, list[HostClass]] = defaultdict(list)
+    for one in scene.network.classes.all:
+        first = one.hosts[0]
+        subnet = scene.expected.subnet(first)
+        if subnet is not None:
+            subnets[subnet.network].append(one)
+        elif getattr(first.row, "address", None) == NONE:
+            yield from _addressless(scene, one)
+    mains = {network: max(classes, key=_rank) for network, classes in subnets.items()}
+    served = {network: scene.expected.gateways(main.hosts[0])[:1] for network, main in mains.items()}
+    routed = [network for network in mains if served[network]]
+    for network, classes in subnets.items():
+        main = mains[network]
+        others = _some_far(scene, network, routed, served, mains)
+        for one in classes:
+            first = one.hosts[0]
+            if served[network]:
+                yield Want(first.name, None, (one,))
+            peer = main.hosts[0] if one is not main else next(iter(main.hosts[1:]), None)
+            if peer is not None:
+                yield Want(first.name, peer.name, (one,))
+            if served[network] and one is not main:
+                for other in others:
+                    yield Want(first.name, mains[other].hosts[0].name, (one,))
+    done: set[tuple[Any, ...]] = set()
+    for one_net in routed:
+        for two_net in routed:
+            if one_net == two_net or one_net.version != two_net.version:
+                continue
+            keys = {(served[a][0].device, getattr(served[a][0].row, "table", None), b)
+                    for a, b in ((one_net, two_net), (two_net, one_net))}  # fmt: skip
+            if keys <= done or not _may(scene, mains[one_net], mains[two_net]):
+                continue
+            done |= keys
+            losers = (*subnets[one_net], *subnets[two_net])
+            yield Want(mains[one_net].hosts[0].name, mains[two_net].hosts[0].name, losers)
+
+
+def _rank(one: HostClass) -> tuple[bool, int]:
+    """How well a class stands for its subnet: plain hosts before special ones, many before few."""
+    return one.plain, len(one.hosts)
+
+
+def _may(scene: Scene, one: HostClass, two: HostClass) -> bool:
+    return scene.plan.may_talk(scene.expected.vlan(one.hosts[0]), scene.expected.vlan(two.hosts[0]))
+
+
+def _some_far(
+    scene: Scene, network: Any, routed: list[Any], served: dict[Any, list[Station]], mains: dict[Any, HostClass]
+) -> list[Any]:
+    """A few other subnets that the hosts of one may talk with, behind the same device that routes and behind others."""
+    if not served[network]:
+        return []
+    own = served[network][0].device
+    fit = [
+        other
+        for other in routed
+        if other != network and other.version == network.version and _may(scene, mains[network], mains[other])
+    ]
+    same = [other for other in fit if served[other][0].device == own]
+    return [*same[:1], *[other for other in fit if served[other][0].device != own][: _FAR - len(same[:1])]]
+
+
+def _addressless(scene: Scene, one: HostClass) -> Iterator[Want]:
+    """A host without an address reaches nobody; any other host of its VLAN, or at all, shows it."""
+    vid = one.vid
+    others = [c for c in scene.network.classes.all if c is not one and c.block is not None]
+    near = [c for c in others if c.vid == vid] or others
+    if near:
+        yield Want(one.hosts[0].name, near[0].hosts[0].name, (one,))
+
+
+def _forbidden(scene: Scene) -> Iterator[tuple[str, str, tuple[int, int]]]:
+    """Pairs of hosts that reach each other though the plan keeps their VLANs apart."""
+    if not scene.plan.talk:
+        return
+    forwarding = Forwarding(scene.network)
+    mains: dict[int, HostClass] = {}
+    for one in scene.network.classes.all:
+        vid = scene.expected.vlan(one.hosts[0])
+        if vid is not None and one.block is not None and (vid not in mains or _rank(one) > _rank(mains[vid])):
+            mains[vid] = one
+    for one_vid, one in mains.items():
+        for two_vid, two in mains.items():
+            apart = one_vid < two_vid and not scene.plan.may_talk(one_vid, two_vid)
+            if apart and forwarding.echo(one.hosts[0], two.hosts[0]):
+                yield one.hosts[0].name, two.hosts[0].name, (one_vid, two_vid)

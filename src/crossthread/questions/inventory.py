@@ -1,0 +1,67 @@
+"""The inventory: every device, surveyed or only heard of, and what is odd about its neighbours and its software."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterator
+
+import msgspec
+
+from crossthread.network.network import Network
+from crossthread.questions.findings import Finding
+from crossthread.questions.rules import neighbor as neighbor_rules
+from crossthread.questions.rules import plan as plan_rules
+from crossthread.questions.scene import Scene
+from crossthread.survey.tables import Neighbor
+from crossthread.values import NONE
+
+
+class Known(msgspec.Struct, frozen=True, omit_defaults=True):
+    """A device of the inventory, surveyed or only heard of."""
+
+    device: str
+    how: str
+    capabilities: tuple[str, ...] = ()
+    platform: str | None = None
+    software: str | None = None
+    management: str | None = None
+
+
+class Inventory(msgspec.Struct, frozen=True):
+    """Every device that the survey knows of, and what is remarkable."""
+
+    devices: tuple[Known, ...]
+    remarks: tuple[Finding, ...]
+
+
+def inventory(network: Network) -> Inventory:
+    """Every device: those surveyed, and those that only their neighbours tell of."""
+    found = {}
+    for row in network.survey.devices:
+        management = None if row.management == NONE else row.management
+        found[row.device.casefold()] = Known(
+            row.device, "surveyed", row.capabilities or (), row.platform, row.software, management
+        )
+    heard: dict[str, list[Neighbor]] = defaultdict(list)
+    for entry in network.loose:
+        name = entry.row.neighbor or entry.row.neighbor_chassis
+        if entry.why == "unsurveyed" and name:
+            heard[name].append(entry.row)
+    for name, device in network.names.devices.items():
+        if name not in found:
+            found[name] = Known(device, "named in some table, without a row of its own")
+    for name, rows in heard.items():
+        first, at = rows[0], ", ".join(sorted({f"{row.device} {row.port}" for row in rows})[:3])
+        management = next((r.management for r in rows if r.management and r.management != NONE), None)
+        known = Known(name, f"heard at {at}", first.capabilities or (), first.platform, first.software, management)
+        found.setdefault(name.casefold(), known)
+    return Inventory(tuple(found.values()), tuple(_remarks(Scene(network))))
+
+
+def _remarks(scene: Scene) -> Iterator[Finding]:
+    yield from plan_rules.software_mixed(scene)
+    for link in scene.network.links:
+        one_way = neighbor_rules.neighbor_one_way(scene, link)
+        if one_way is not None:
+            yield one_way
+    yield from neighbor_rules.at_each_port(scene)

@@ -1,0 +1,249 @@
+"""Every rule over everything it speaks of, with a quick look first at what it can be about at all.
+
+A campus has a hundred thousand ports, and nearly all are as they should be. So each sweep picks the few rows that a
+rule could say something of by one test of a column, and only then asks the rule.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Callable, Iterable, Iterator
+
+from crossthread.network.adjacency import Adjacency
+from crossthread.network.names import End
+from crossthread.network.segments import Node
+from crossthread.network.stations import Station
+from crossthread.network.truth import vids_in
+from crossthread.questions.findings import Finding
+from crossthread.questions.rules import gateway as gateway_rules
+from crossthread.questions.rules import gateway_address as address_rules
+from crossthread.questions.rules import host as host_rules
+from crossthread.questions.rules import link as link_rules
+from crossthread.questions.rules import neighbor as neighbor_rules
+from crossthread.questions.rules import plan as plan_rules
+from crossthread.questions.rules import port as port_rules
+from crossthread.questions.rules import routing as routing_rules
+from crossthread.questions.rules import vlan as vlan_rules
+from crossthread.questions.rules import wire as wire_rules
+from crossthread.questions.scene import Scene
+from crossthread.values import NONE
+
+_Told = Finding | None
+
+
+def sweep(scene: Scene) -> Iterator[Finding]:
+    """Everything that the rules find, in the order of their families; some may be found more than once."""
+    for family in (_hosts, _ports, _links, _neighbors, _vlans, _gateways, _plan):
+        yield from (finding for finding in family(scene) if finding is not None)
+
+
+def _hosts(scene: Scene) -> Iterator[_Told]:
+    for one in scene.network.classes.all:
+        found = list(_of_host(scene, one.hosts[0], one.plain))
+        yield from found
+        if any(found):
+            for host in one.hosts[1:]:
+                yield from _of_host(scene, host, one.plain)
+
+
+def _of_host(scene: Scene, host: Station, plain: bool) -> Iterator[_Told]:
+    """What the rules say of a host; one that is plainly on an access port that is up needs fewer questions."""
+    outside = host_rules.host_outside_subnet(scene, host)
+    mask = host_rules.host_mask_differs(scene, host)
+    yield outside
+    yield mask
+    yield host_rules.host_gateway_missing(scene, host)
+    if not outside and not mask:
+        yield host_rules.host_gateway_outside_subnet(scene, host)
+    if not _served_wrongly(scene, host):
+        yield host_rules.host_gateway_wrong(scene, host)
+    if not outside and getattr(host.row, "gateway", NONE) != NONE:
+        yield address_rules.gateway_missing(scene, host)
+    if not outside:
+        yield port_rules.port_vlan_wrong(scene, host)
+    if plain:
+        return
+    yield host_rules.host_link_down(scene, host)
+    yield host_rules.host_not_located(scene, host)
+    yield host_rules.host_address_missing(scene, host)
+    yield host_rules.host_address_duplicate(scene, host)
+    yield port_rules.port_mode_wrong(scene, host)
+    yield port_rules.port_refuses_station(scene, host)
+
+
+def _served_wrongly(scene: Scene, host: Station) -> bool:
+    """Whether it is the gateway's address that is wrong, and not the host's setting."""
+    return any(address_rules.gateway_address_wrong(scene, gateway) for gateway in scene.expected.gateways(host))
+
+
+def _ports(scene: Scene) -> Iterator[_Told]:
+    survey, spelled = scene.network.survey, scene.network.names.spelled
+    for row in survey.ports:
+        if row.admin == "down" or row.oper == "down":
+            end = End(spelled[row.device], row.port)
+            if end in scene.adjacencies_at or end in scene.hosts_at:
+                yield port_rules.port_admin_down(scene, end) or port_rules.port_down(scene, end)
+    yield from _existing(scene)
+    rules = (
+        (port_rules.port_errors, [r for r in survey.ports if r.in_errors or r.crc_errors or r.out_errors
+                                  or r.late_collisions]),
+        (port_rules.port_slow, [r for r in survey.ports if r.capable_speed]),
+        (port_rules.port_has_refused, [r for r in survey.ports if r.violations]),
+    )  # fmt: skip
+    for rule, rows in rules:
+        for row in rows:
+            yield rule(scene, End(spelled[row.device], row.port))
+    for cable in survey.cables:
+        if cable.status not in (None, "ok", "unknown"):
+            device = spelled[cable.device]
+            yield port_rules.cable_fault(scene, End(device, scene.network.names.port(device, cable.port) or cable.port))
+
+
+def _existing(scene: Scene) -> Iterator[_Told]:
+    """Access ports in use whose VLAN does not exist on their device, or is suspended there."""
+    exists = scene.network.fabric.exists
+    for device, ports in scene.network.names.ports.items():
+        if device not in scene.network.fabric.vlan_rows:
+            continue
+        active = exists(device).possible
+        for port, row in ports.items():
+            if row.pvid and not active >> row.pvid & 1 and row.mode == "access" and row.admin != "down":
+                end = End(device, port)
+                if end in scene.adjacencies_at or end in scene.hosts_at:
+                    yield port_rules.port_vlan_missing(scene, end, row.pvid)
+                    yield port_rules.vlan_suspended(scene, device, row.pvid)
+
+
+def _links(scene: Scene) -> Iterator[_Told]:
+    rules: tuple[Callable[[Scene, Adjacency], _Told], ...] = (
+        link_rules.link_mode_differs,
+        link_rules.link_access_vlan_differs,
+        link_rules.link_tagging_differs,
+        link_rules.link_native_differs,
+        link_rules.link_allowed_differs,
+        link_rules.link_subnet_differs,
+        wire_rules.link_speed_differs,
+        wire_rules.link_duplex_differs,
+        wire_rules.link_mtu_differs,
+        wire_rules.link_lag_differs,
+        vlan_rules.vlan_leak,
+    )
+    for adjacency in scene.network.adjacencies:
+        for rule in rules:
+            yield rule(scene, adjacency)
+    for row in scene.network.survey.neighbors:
+        if row.pvid is not None or row.mtu or row.duplex or row.speed or row.lag:
+            yield from wire_rules.announced(scene, row)
+
+
+def _neighbors(scene: Scene) -> Iterator[_Told]:
+    for link in scene.network.links:
+        yield neighbor_rules.neighbor_one_way(scene, link)
+    yield from neighbor_rules.at_each_port(scene)
+    for entry in scene.network.loose:
+        yield neighbor_rules.neighbor_conflict(scene, entry)
+        yield neighbor_rules.neighbor_unsurveyed(scene, entry)
+    wanted = scene.plan.settings.discovery
+    cabled = {end for link in scene.network.links for end in (link.a, link.b)}
+    cabled |= {entry.end for entry in scene.network.loose}
+    if wanted != "nowhere":
+        for end in sorted(cabled):
+            yield neighbor_rules.discovery_off(scene, end)
+    if wanted != "everywhere":
+        spelled = scene.network.names.spelled
+        for row in scene.network.survey.ports:
+            if row.discovery in ("both", "send") and row.admin != "down":
+                end = End(spelled[row.device], row.port)
+                if end not in cabled and (wanted == "nowhere" or end in scene.hosts_at):
+                    yield neighbor_rules.discovery_exposed(scene, end)
+
+
+def _vlans(scene: Scene) -> Iterator[_Told]:
+    yield from vlan_rules.vlan_unused(scene)
+    yield from vlan_rules.vlan_name_differs(scene)
+
+
+def _gateways(scene: Scene) -> Iterator[_Told]:
+    stations = scene.network.stations
+    up_on: dict[str, int] = {}
+    for gateway in stations.gateways:
+        yield gateway_rules.gateway_admin_down(scene, gateway)
+        yield gateway_rules.gateway_down(scene, gateway)
+        swapped = gateway_rules.gateway_vlan_wrong(scene, gateway)
+        yield swapped
+        yield address_rules.gateway_address_wrong(scene, gateway)
+        yield address_rules.gateway_mask_differs(scene, gateway)
+        yield address_rules.gateway_address_duplicate(scene, gateway)
+        yield address_rules.gateway_tag_duplicate(scene, gateway)
+        for adjacency in stations.facing(gateway):
+            far = adjacency.far(gateway.end) if gateway.end else adjacency.a
+            if swapped is None:
+                yield gateway_rules.gateway_port_mode_wrong(scene, gateway, far)
+            yield gateway_rules.gateway_port_vlan_wrong(scene, gateway, far)
+        if gateway.end is None and gateway.row.vid and gateway.device not in up_on:
+            up_on[gateway.device] = _fed(scene, gateway.device)
+        yield gateway_rules.gateway_unreachable(scene, gateway, up_on.get(gateway.device, -1))
+    for device in stations.on_device:
+        yield routing_rules.routing_off(scene, device)
+
+
+def _fed(scene: Scene, device: str) -> int:
+    """The VIDs that some port of a device carries that may be up, as bits."""
+    fabric, bits = scene.network.fabric, 0
+    for port, row in scene.network.names.ports.get(device, {}).items():
+        if row.admin != "down" and row.oper != "down":
+            bits |= fabric.carried(End(device, port)).possible & fabric.forwarding(End(device, port)).possible
+    return bits if scene.network.names.ports.get(device) else -1
+
+
+def _plan(scene: Scene) -> Iterator[_Told]:
+    yield from plan_rules.software_mixed(scene)
+    plan = scene.plan
+    for port in plan.ports.values():
+        yield plan_rules.plan_port(scene, port)
+    for host in plan.hosts.values():
+        yield plan_rules.plan_host(scene, host)
+    yield from plan_rules.plan_vlans(scene)
+    yield from plan_rules.plan_trees(scene)
+    yield from plan_rules.plan_links(scene)
+    for link in plan.links:
+        yield plan_rules.plan_carries(scene, link)
+    yield from _settings(scene)
+
+
+def _settings(scene: Scene) -> Iterator[_Told]:
+    settings = scene.plan.settings
+    if settings.mtu is None and settings.speed is None and settings.native is None and settings.tagging is None:
+        return
+    between = {end for adjacency in scene.network.adjacencies for end in (adjacency.a, adjacency.b)}
+    for device, ports in scene.network.names.ports.items():
+        for port, row in ports.items():
+            if row.admin != "down":
+                yield plan_rules.plan_settings(scene, End(device, port), row, End(device, port) in between)
+
+
+def split_vlans(scene: Scene) -> Iterator[tuple[int, list[list[Station]]]]:
+    """Each VLAN that holds stations of one subnet in several pieces that surely do not hear each other."""
+    parts: dict[tuple[int, object], dict[object, list[Station]]] = defaultdict(lambda: defaultdict(list))
+    for station in _standing(scene):
+        vid, subnet = scene.expected.vlan(station), scene.expected.subnet(station)
+        if vid is None or subnet is None or station.up is False:
+            continue
+        for tap in station.taps:
+            for joined in vids_in(tap.enters.sure):
+                part = scene.network.components.of(Node(tap.device, joined))
+                if joined == vid and part is not None:
+                    parts[vid, subnet.network][part].append(station)
+    done = set()
+    for (vid, _), pieces in parts.items():
+        if len(pieces) > 1 and vid not in done:
+            groups = sorted(pieces.values(), key=len, reverse=True)
+            if all(not scene.network.stations.hears(groups[0][0], other[0]) for other in groups[1:]):
+                done.add(vid)
+                yield vid, groups
+
+
+def _standing(scene: Scene) -> Iterable[Station]:
+    """One host of each class, and every gateway interface."""
+    yield from (one.hosts[0] for one in scene.network.classes.all)
+    yield from scene.network.stations.gateways
