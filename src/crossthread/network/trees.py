@@ -100,6 +100,15 @@ class Trees:
             return Bounds(sure | rest, possible | rest)
         return Bounds(sure, possible | rest)
 
+    def on_a_ring(self, end: End) -> bool:
+        """Whether a port's link lies on a cycle of links that are not down."""
+        return end in self._looped
+
+    def single(self, device: str) -> bool:
+        """Whether one spanning tree serves all VLANs of a device."""
+        rows = self.bridges.get(device, [])
+        return len(rows) == 1 and rows[0].protocol in ("stp", "rstp")
+
     def unhindered(self, device: str) -> Bounds:
         """The VIDs for which a port forwards that is on no cycle and was not observed to block."""
         if self.off(device):

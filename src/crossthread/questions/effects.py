@@ -184,7 +184,7 @@ def _wants(scene: Scene) -> Iterator[Want]:
             yield from _addressless(scene, one)
     mains = {network: max(classes, key=_rank) for network, classes in subnets.items()}
     served = {network: scene.expected.gateways(main.hosts[0])[:1] for network, main in mains.items()}
-    routed = [network for network in mains if served[network]]
+    routed = [network for network in mains if served[network] or _expects_gateway(subnets[network])]
     for network, classes in subnets.items():
         main = mains[network]
         others = _some_far(scene, network, routed, served, mains)
@@ -193,9 +193,11 @@ def _wants(scene: Scene) -> Iterator[Want]:
             if served[network]:
                 yield Want(first.name, None, (one,))
             peer = main.hosts[0] if one is not main else next(iter(main.hosts[1:]), None)
+            if peer is None and not served[network]:
+                peer = next((s for s in _who_expects(scene, first) if s is not first), None)
             if peer is not None:
                 yield Want(first.name, peer.name, (one,))
-            if served[network] and one is not main:
+            if network in routed and one is not main:
                 for other in others:
                     yield Want(first.name, mains[other].hosts[0].name, (one,))
     done: set[tuple[Any, ...]] = set()
@@ -203,13 +205,29 @@ def _wants(scene: Scene) -> Iterator[Want]:
         for two_net in routed:
             if one_net == two_net or one_net.version != two_net.version:
                 continue
-            keys = {(served[a][0].device, getattr(served[a][0].row, "table", None), b)
-                    for a, b in ((one_net, two_net), (two_net, one_net))}  # fmt: skip
+            keys = {(_router(served[a]) or a, b) for a, b in ((one_net, two_net), (two_net, one_net))}
             if keys <= done or not _may(scene, mains[one_net], mains[two_net]):
                 continue
             done |= keys
             losers = (*subnets[one_net], *subnets[two_net])
             yield Want(mains[one_net].hosts[0].name, mains[two_net].hosts[0].name, losers)
+
+
+def _router(gateways: list[Station]) -> tuple[str, object] | None:
+    """The routing table that a subnet's packets come to first."""
+    return (gateways[0].device, getattr(gateways[0].row, "table", None)) if gateways else None
+
+
+def _expects_gateway(classes: list[HostClass]) -> bool:
+    """Whether most hosts of a subnet have a gateway set, whether or not it is there."""
+    having = sum(len(one.hosts) for one in classes if one.gateway not in (None, NONE))
+    return 2 * having > sum(len(one.hosts) for one in classes)
+
+
+def _who_expects(scene: Scene, host: Station) -> Iterator[Station]:
+    """The hosts that take a host for a neighbour, though it may not take them for such."""
+    if host.address is not None:
+        yield from (other for other in scene.expected.near(host.address.ip) if other.is_host)
 
 
 def _rank(one: HostClass) -> tuple[bool, int]:
@@ -225,16 +243,16 @@ def _some_far(
     scene: Scene, network: Any, routed: list[Any], served: dict[Any, list[Station]], mains: dict[Any, HostClass]
 ) -> list[Any]:
     """A few other subnets that the hosts of one may talk with, behind the same device that routes and behind others."""
-    if not served[network]:
+    if network not in routed:
         return []
-    own = served[network][0].device
+    own = _router(served[network])
     fit = [
         other
         for other in routed
         if other != network and other.version == network.version and _may(scene, mains[network], mains[other])
     ]
-    same = [other for other in fit if served[other][0].device == own]
-    return [*same[:1], *[other for other in fit if served[other][0].device != own][: _FAR - len(same[:1])]]
+    same = [other for other in fit if _router(served[other]) == own]
+    return [*same[:1], *[other for other in fit if _router(served[other]) != own][: _FAR - len(same[:1])]]
 
 
 def _addressless(scene: Scene, one: HostClass) -> Iterator[Want]:

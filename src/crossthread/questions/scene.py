@@ -83,6 +83,26 @@ class Scene:
                 found |= 1 << vid if vid else 0
         return VlanSet(found)
 
+    @cached_property
+    def on_rings(self) -> dict[str, int]:
+        """For each device the VIDs that any of its links carries that lies on a ring, as bits."""
+        found: dict[str, int] = defaultdict(int)
+        fabric = self.network.fabric
+        for adjacency in self.network.adjacencies:
+            if adjacency.up is not False and fabric.trees.on_a_ring(adjacency.a):
+                bits = fabric.carried(adjacency.a).sure & fabric.carried(adjacency.b).sure
+                found[adjacency.a.device] |= bits
+                found[adjacency.b.device] |= bits
+        return found
+
+    @cached_property
+    def mostly_trunks(self) -> bool:
+        """Whether most links between bridges are trunks at an end at least."""
+        modes = [{row.mode for row in map(self.port, (a.a, a.b)) if row} for a in self.network.adjacencies]
+        return 2 * sum(bool(found & {"trunk", "hybrid"}) for found in modes) > sum(
+            found == {"access"} for found in modes
+        )
+
     def raise_link(self, end: End) -> tuple[Change, ...]:
         """The changes that bring a port's link up, and what will then be observed at its far ends."""
         found = []

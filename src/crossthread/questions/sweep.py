@@ -67,7 +67,7 @@ def _of_host(scene: Scene, host: Station, plain: bool) -> Iterator[_Told]:
     yield host_rules.host_not_located(scene, host)
     yield host_rules.host_address_missing(scene, host)
     yield host_rules.host_address_duplicate(scene, host)
-    yield port_rules.port_mode_wrong(scene, host)
+    yield port_rules.port_mode_wrong(scene, host) or port_rules.port_mode_loose(scene, host)
     yield port_rules.port_refuses_station(scene, host)
 
 
@@ -121,6 +121,8 @@ def _links(scene: Scene) -> Iterator[_Told]:
         link_rules.link_tagging_differs,
         link_rules.link_native_differs,
         link_rules.link_allowed_differs,
+        link_rules.link_not_spare,
+        link_rules.uplink_access,
         link_rules.link_subnet_differs,
         wire_rules.link_speed_differs,
         wire_rules.link_duplex_differs,
@@ -151,11 +153,14 @@ def _neighbors(scene: Scene) -> Iterator[_Told]:
             yield neighbor_rules.discovery_off(scene, end)
     if wanted != "everywhere":
         spelled = scene.network.names.spelled
+        speaking: dict[str, list[End]] = defaultdict(list)
         for row in scene.network.survey.ports:
             if row.discovery in ("both", "send") and row.admin != "down":
                 end = End(spelled[row.device], row.port)
                 if end not in cabled and (wanted == "nowhere" or end in scene.hosts_at):
-                    yield neighbor_rules.discovery_exposed(scene, end)
+                    speaking[end.device].append(end)
+        for ends in speaking.values():
+            yield neighbor_rules.discovery_exposed(scene, ends)
 
 
 def _vlans(scene: Scene) -> Iterator[_Told]:
@@ -175,6 +180,7 @@ def _gateways(scene: Scene) -> Iterator[_Told]:
         yield address_rules.gateway_mask_differs(scene, gateway)
         yield address_rules.gateway_address_duplicate(scene, gateway)
         yield address_rules.gateway_tag_duplicate(scene, gateway)
+        yield routing_rules.proxy_arp_on(scene, gateway)
         for adjacency in stations.facing(gateway):
             far = adjacency.far(gateway.end) if gateway.end else adjacency.a
             if swapped is None:

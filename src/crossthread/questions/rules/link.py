@@ -248,6 +248,63 @@ def link_allowed_differs(scene: Scene, adjacency: Adjacency) -> Finding | None:
     )
 
 
+def link_not_spare(scene: Scene, adjacency: Adjacency) -> Finding | None:
+    """A redundant link lacks a VLAN that both its devices have, and one spanning tree serves all VLANs.
+
+    Matters: the tree believes that this link can stand in for another. When it moves here, the VLAN is cut.
+    Notice: nothing, until another link fails.
+    Confirm: compare the allowed lists of all links of the ring.
+    Mend: allow the VLAN at both ends of this link as well.
+    """
+    trees = scene.network.fabric.trees
+    if not trees.on_a_ring(adjacency.a) or adjacency.up is False or not trees.single(adjacency.a.device):
+        return None
+    rows = _ends(scene, adjacency)
+    if rows is None or rows[0].mode not in _TAGS or rows[1].mode not in _TAGS:
+        return None
+    if rows[0].allowed is None or rows[1].allowed is None:
+        return None
+    both = scene.on_rings.get(adjacency.a.device, 0) & scene.on_rings.get(adjacency.b.device, 0)
+    lacking = VlanSet(both & scene.used_vlans.bits) - (rows[0].allowed | rows[1].allowed)
+    if not lacking:
+        return None
+    first = next(iter(lacking))
+    return Finding(
+        "link-vlan-missing",
+        "risks",
+        tuple(at_port(end, first) for end in (adjacency.a, adjacency.b)),
+        f"The link between {adjacency.a} and {adjacency.b} does not carry VLAN {lacking}, which both devices have on "
+        "other links of their ring; if the spanning tree comes to use this link, that VLAN is cut.",
+        scene.evidence(rows[0], "allowed") + scene.evidence(rows[1], "allowed"),
+        tuple(
+            set_port(e, allowed=(r.allowed or lacking) | lacking)
+            for e, r in zip((adjacency.a, adjacency.b), rows, strict=True)
+        ),
+    )
+
+
+def uplink_access(scene: Scene, adjacency: Adjacency) -> Finding | None:
+    """A link between two switches is in access mode at both ends, where most such links are trunks.
+
+    Matters: only one VLAN gets across; the link is of no use to the others, and the tree does not know.
+    Notice: nothing, until another VLAN is needed there or another link fails.
+    Confirm: look at the mode at both ends.
+    Mend: make both ends trunks for the VLANs that the other links carry.
+    """
+    rows = _ends(scene, adjacency)
+    if rows is None or rows[0].mode != "access" or rows[1].mode != "access" or scene.mostly_trunks is False:
+        return None
+    return Finding(
+        "port-mode-wrong",
+        "risks",
+        (at_port(adjacency.a), at_port(adjacency.b)),
+        f"{adjacency.a} and {adjacency.b}, the two ends of one link between switches, are access ports "
+        f"(VLAN {rows[0].pvid or 'unknown'} and {rows[1].pvid or 'unknown'}), where most such links are trunks.",
+        scene.evidence(rows[0], "mode", "pvid") + scene.evidence(rows[1], "mode", "pvid"),
+        tuple(set_port(end, **_trunk_for(scene, *rows)) for end in (adjacency.a, adjacency.b)),
+    )
+
+
 def link_subnet_differs(scene: Scene, adjacency: Adjacency) -> Finding | None:
     """The two ends of a link that route have addresses of different subnets.
 

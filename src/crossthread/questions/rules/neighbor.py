@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from crossthread.network.links import Link, Loose
 from crossthread.network.names import End
 from crossthread.questions.findings import Finding, Subject, at_port
-from crossthread.questions.scene import Scene
+from crossthread.questions.scene import Scene, set_port
 from crossthread.survey.tables import Neighbor
 from crossthread.values import NONE
 
@@ -16,7 +16,6 @@ _HOLD = 4
 """How many intervals the hold time usually spans (msgTxHold, IEEE 802.1AB clause 9.2.5.6)."""
 _PATIENCE = 1.5
 """An entry is stale if it was not refreshed for this many intervals."""
-_SPEAKS = ("both", "send")
 
 
 def neighbor_conflict(scene: Scene, entry: Loose) -> Finding | None:
@@ -95,6 +94,7 @@ def at_each_port(scene: Scene) -> Iterator[Finding]:
     for row in scene.network.survey.neighbors:
         device = names.spelled[row.device]
         by_port[End(device, names.port(device, row.port) or row.port)].append(row)
+    silent: dict[str | None, list[tuple[End, Neighbor]]] = defaultdict(list)
     for end, rows in by_port.items():
         if len(rows) > 1:
             yield from filter(None, (neighbor_several(scene, end, rows), neighbor_renamed(scene, end, rows)))
@@ -102,7 +102,9 @@ def at_each_port(scene: Scene) -> Iterator[Finding]:
             if row.ttl is not None and (found := neighbor_stale(scene, end, row)) is not None:
                 yield found
             if row.management is None or row.management == NONE:
-                yield from filter(None, (neighbor_no_address(scene, end, row),))
+                silent[row.neighbor_chassis or row.neighbor].append((end, row))
+    for heard in silent.values():
+        yield neighbor_no_address(scene, heard)
 
 
 def neighbor_several(scene: Scene, end: End, rows: list[Neighbor]) -> Finding | None:
@@ -167,7 +169,7 @@ def neighbor_stale(scene: Scene, end: End, row: Neighbor) -> Finding | None:
     )
 
 
-def neighbor_no_address(scene: Scene, end: End, row: Neighbor) -> Finding | None:
+def neighbor_no_address(scene: Scene, heard: Sequence[tuple[End, Neighbor]]) -> Finding:
     """A neighbour gives no management address.
 
     Matters: it cannot be asked anything over the network, and a survey that follows neighbours ends there.
@@ -175,11 +177,12 @@ def neighbor_no_address(scene: Scene, end: End, row: Neighbor) -> Finding | None
     Confirm: look at the neighbour's own discovery settings and whether it has an address at all.
     Mend: give it a management address, and let it announce that.
     """
+    row = heard[0][1]
     name = row.neighbor or row.neighbor_chassis or "a neighbour"
-    if row.management is not None and row.management != NONE:
-        return None
-    says = f"{name} at {end} gives no management address."
-    return Finding("neighbor-no-address", "note", (at_port(end),), says, scene.evidence(row, "neighbor", "management"))
+    places = ", ".join(str(end) for end, _ in heard[:3]) + (f" and {len(heard) - 3} more" if len(heard) > 3 else "")
+    evidence = scene.evidence(row, "neighbor", "management")
+    says = f"{name}, heard at {places}, gives no management address."
+    return Finding("neighbor-no-address", "note", tuple(at_port(end) for end, _ in heard), says, evidence)
 
 
 def neighbor_unsurveyed(scene: Scene, entry: Loose) -> Finding | None:
@@ -228,22 +231,23 @@ def discovery_off(scene: Scene, end: End) -> Finding | None:
     )
 
 
-def discovery_exposed(scene: Scene, end: End) -> Finding | None:
-    """A port towards a host speaks neighbour discovery.
+def discovery_exposed(scene: Scene, ends: Sequence[End]) -> Finding | None:
+    """Ports of a device towards hosts speak neighbour discovery.
 
     Matters: whoever plugs in there learns names, models, software and addresses of the network's devices.
     Notice: nothing.
-    Confirm: listen on that port for a minute.
+    Confirm: listen on such a port for a minute.
     Mend: let ports towards hosts not send; listening does no harm.
     """
-    port, row = scene.port(end), scene.device(end.device)
-    if port is None or port.discovery not in _SPEAKS or (row is not None and row.discovery == "off"):
+    row = scene.device(ends[0].device)
+    if row is not None and row.discovery == "off":
         return None
-    hosts = " and ".join(host.name for host in scene.hosts_at.get(end, ())[:3])
+    ports = ", ".join(end.port for end in ends[:8]) + (f" and {len(ends) - 8} more" if len(ends) > 8 else "")
     return Finding(
         "discovery-exposed",
         "risks",
-        (at_port(end),),
-        f"{end} speaks neighbour discovery towards {hosts or 'hosts'}.",
-        scene.evidence(port, "discovery"),
+        tuple(map(at_port, ends)),
+        f"{ends[0].device} speaks neighbour discovery towards hosts, at {ports}.",
+        tuple(fact for end in ends[:3] for fact in scene.evidence(scene.port(end), "discovery")),
+        tuple(set_port(end, discovery="receive") for end in ends),
     )

@@ -175,6 +175,30 @@ def port_mode_wrong(scene: Scene, host: Station, vid: int | None = None) -> Find
     )
 
 
+def port_mode_loose(scene: Scene, host: Station) -> Finding | None:
+    """A host that does not tag is plugged into a trunk, and works because its VLAN is the native one there.
+
+    Matters: it hears the broadcasts of every VLAN that the trunk carries, and could send into them; and whoever changes
+    the native VLAN cuts it off.
+    Notice: nothing.
+    Confirm: look at the port's mode and at what is really plugged in.
+    Mend: make it an access port of the host's VLAN.
+    """
+    row = scene.port(host.end) if host.end else None
+    if row is None or host.end is None or row.mode != "trunk" or getattr(host.row, "vid", None) or not row.pvid:
+        return None
+    if row.allowed is None or len(row.allowed) < 2 or scene.adjacencies_at.get(host.end):
+        return None
+    return Finding(
+        "port-mode-wrong",
+        "risks",
+        (at_port(host.end), at_station(host)),
+        f"{host.end} is a trunk for VLAN {row.allowed}, but leads to {host.name}, which does not tag.",
+        scene.evidence(row, "mode", "pvid", "allowed"),
+        (set_port(host.end, mode="access", pvid=row.pvid, allowed="", untagged=""),),
+    )
+
+
 def port_refuses_station(scene: Scene, host: Station) -> Finding | None:
     """The port admits only certain stations, and this host is none of them.
 

@@ -162,3 +162,33 @@ def several_answer(scene: Scene, asker: Station, wanted: Address) -> Finding | N
         f"{asker.name} asks for {wanted}, and more than one answers: {listed}.",
         evidence,
     )
+
+
+def proxy_arp_on(scene: Scene, gateway: Station) -> Finding | None:
+    """A gateway answers for addresses that are not its own (proxy ARP, RFC 1027).
+
+    Matters: hosts with a wrong prefix length or without a gateway work because of it, and stop when it is turned off.
+    Notice: nothing.
+    Confirm: look at a host's ARP cache: addresses of other subnets have the gateway's MAC address.
+    Mend: first set right the hosts that depend on it, then turn it off.
+    """
+    if getattr(gateway.row, "proxy_arp", None) != "yes" or gateway.address is None:
+        return None
+    subnet = gateway.address.network
+    leaning = [
+        host
+        for one in scene.network.classes.all
+        for host in one.hosts[:1]
+        if host.address is not None and host.address.ip in subnet
+        and (one.gateway == NONE or host.address.network.prefixlen < subnet.prefixlen)
+    ]  # fmt: skip
+    listed = ", ".join(host.name for host in leaning[:3]) + (" and others" if len(leaning) > 3 else "")
+    says = f"{gateway.device} {gateway.name} answers for others (proxy ARP)"
+    return Finding(
+        "proxy-arp-hides",
+        "risks" if leaning else "note",
+        (at_station(gateway),),
+        f"{says}; {listed} would not get out of {subnet} without it." if leaning else f"{says}; no host depends on it.",
+        scene.evidence(gateway.row, "proxy_arp")
+        + tuple(f for h in leaning[:3] for f in scene.evidence(h.row, "address")),
+    )
