@@ -10,7 +10,7 @@ from __future__ import annotations
 from bisect import bisect_left
 from collections import Counter, defaultdict
 from collections.abc import Iterable
-from functools import cached_property, lru_cache
+from functools import cached_property
 from socket import AF_INET6, inet_aton, inet_pton
 from typing import NamedTuple
 
@@ -85,8 +85,7 @@ class Classes:
         self, survey: Survey, names: Names, fabric: Fabric, components: Components, stations: Stations
     ) -> None:
         self._names, self._fabric, self._components = names, fabric, components
-        self._parts: dict[tuple[str, int], object] = {}
-        self._free: dict[str, int] = {}
+        self._parts: dict[str, tuple[int, dict[int, object]]] = {}
         groups: dict[object, list[Station]] = defaultdict(list)
         plain = self._plain(survey, stations)
         for name, station in stations.hosts.items():
@@ -104,9 +103,9 @@ class Classes:
         shared = _repeated([(row.device, row.port) for row in survey.hosts])
         hops = {row.gateway for row in survey.hosts} | {row.next_hop for row in survey.routes}
         hops |= {ip for ip, holders in stations.by_address.items() if len(holders) > 1}
-        places = [_place(row.address) if row.address and row.address != NONE else None for row in survey.hosts]
+        places = _placed(row.address for row in survey.hosts)
         inner = _Inner(
-            {place.block for place in places if place is not None}
+            {place[2] for place in places if place is not None}
             | {Block.of(row.address) for row in survey.gateways if row.address and row.address != NONE}
             | {Block.of(row.prefix) for row in survey.routes}
         )
@@ -117,13 +116,14 @@ class Classes:
                 continue
             device = spelled[row.device]
             port = ports[device].get(row.port) if device in ports else None
-            if port is None or place.ip in hops:
+            ip, number, block, last = place
+            if port is None or last or ip in hops:
                 continue
             if (shared and (row.device, row.port) in shared) or (hindered and (device, row.port) in hindered):
                 continue
             part = self._part(device, port)
-            if part is not None and not place.last:
-                found[name] = (part, place.block, row.gateway, inner.around(place))
+            if part is not None:
+                found[name] = (part, block, row.gateway, inner.around(number, block))
         return found
 
     def _part(self, device: str, port: Port) -> object | None:
@@ -133,13 +133,14 @@ class Classes:
             return None
         if port.lag is not None and port.lag != NONE:
             return None
-        key = (device, vid)
-        if key not in self._parts:
-            if device not in self._free:
-                self._free[device] = self._fabric.trees.unhindered(device).sure
-            free = self._free[device] >> vid & 1
-            self._parts[key] = self._components.of(Node(device, vid)) if free else None
-        return self._parts[key]
+        parts = self._parts.get(device)
+        if parts is None:
+            free = self._fabric.trees.unhindered(device).sure & self._fabric.exists(device).sure
+            parts = self._parts[device] = (free, {})
+        free, known = parts
+        if vid not in known:
+            known[vid] = self._components.of(Node(device, vid)) if free >> vid & 1 else None
+        return known[vid]
 
     def _class(self, key: object, hosts: list[Station]) -> HostClass:
         row = hosts[0].row
@@ -167,31 +168,34 @@ def _repeated(keys: list[tuple[str | None, str | None]]) -> set[tuple[str | None
     return {key for key, count in Counter(keys).items() if count > 1}
 
 
-class _Place(NamedTuple):
-    """An address with its subnet, as numbers."""
-
-    ip: str
-    number: int
-    width: int
-    block: Block
-    last: bool
-    """Whether it is the broadcast address of its subnet."""
+_Place = tuple[str, int, Block, bool]
+"""An address: as text, as a number, its subnet, and whether it is the broadcast address of that."""
 
 
-@lru_cache(maxsize=1 << 16)
-def _block(version: int, length: int, bits: int) -> Block:
-    return Block(version, length, bits)
-
-
-def _place(text: str) -> _Place:
-    ip, _, tail = text.partition("/")
-    length = int(tail)
-    if ":" in ip:
-        number = int.from_bytes(inet_pton(AF_INET6, ip.partition("%")[0]), "big")
-        return _Place(ip, number, 128, _block(6, length, number >> 128 - length), False)
-    number = int.from_bytes(inet_aton(ip), "big")
-    rest = (1 << 32 - length) - 1
-    return _Place(ip, number, 32, _block(4, length, number >> 32 - length), length < 31 and number & rest == rest)
+def _placed(texts: Iterable[str | None]) -> list[_Place | None]:
+    """Many addresses with prefix length, with each subnet made once."""
+    blocks: dict[tuple[str, int], Block] = {}
+    masks = [(1 << 32 - length) - 1 if length < 31 else -1 for length in range(33)]
+    found: list[_Place | None] = []
+    for text in texts:
+        if not text or text == NONE:
+            found.append(None)
+            continue
+        ip, _, tail = text.partition("/")
+        if ":" in ip:
+            number, width, last = int.from_bytes(inet_pton(AF_INET6, ip.partition("%")[0]), "big"), 128, False
+        else:
+            number, width = int.from_bytes(inet_aton(ip), "big"), 32
+            mask = masks[int(tail)]
+            last = number & mask == mask
+        length = int(tail)
+        key = (tail, number >> width - length)
+        block = blocks.get(key)
+        if block is None or (block.version == 6) != (width == 128):
+            block = Block(6 if width == 128 else 4, length, key[1])
+            blocks[key] = block
+        found.append((ip, number, block, last))
+    return found
 
 
 class _Inner:
@@ -205,12 +209,14 @@ class _Inner:
             around.sort()
         self._found: dict[Block, list[Block]] = {}
 
-    def around(self, place: _Place) -> tuple[Block, ...]:
+    def around(self, number: int, block: Block) -> tuple[Block, ...]:
         """The prefixes longer than its subnet's that an address is in."""
-        block = place.block
-        if block not in self._found:
+        inside = self._found.get(block)
+        if inside is None:
             known = self._blocks[block.version]
-            begin = bisect_left(known, (block.first,))
-            end = bisect_left(known, (block.last + 1,))
-            self._found[block] = [inner for _, inner in known[begin:end] if inner.length > block.length]
-        return tuple(inner for inner in self._found[block] if inner.holds(place.number, place.width))
+            begin, end = bisect_left(known, (block.first,)), bisect_left(known, (block.last + 1,))
+            inside = self._found[block] = [inner for _, inner in known[begin:end] if inner.length > block.length]
+        if not inside:
+            return ()
+        width = 128 if block.version == 6 else 32
+        return tuple(inner for inner in inside if inner.holds(number, width))

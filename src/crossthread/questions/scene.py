@@ -6,6 +6,7 @@ from collections import defaultdict
 from functools import cached_property
 
 from crossthread.network.adjacency import Adjacency
+from crossthread.network.classes import HostClass
 from crossthread.network.names import End
 from crossthread.network.network import Network
 from crossthread.network.stations import Station
@@ -50,9 +51,21 @@ class Scene:
     def hosts_at(self) -> dict[End, list[Station]]:
         """The hosts plugged into each port."""
         found: dict[End, list[Station]] = defaultdict(list)
-        for host in self.network.stations.hosts.values():
-            if host.end is not None:
-                found[host.end].append(host)
+        spelled, ports = self.network.names.spelled, self.network.names.ports
+        for row, host in zip(self.network.survey.hosts, self.network.stations.hosts.values(), strict=True):
+            device = spelled[row.device] if row.device else ""
+            # As the row says, where it says so exactly; else wherever the host was found to be.
+            end = End(device, row.port) if row.port and row.port in ports.get(device, ()) else host.end
+            if end is not None:
+                found[end].append(host)
+        return found
+
+    @cached_property
+    def classes_in(self) -> dict[int | None, list[HostClass]]:
+        """The classes of hosts by the VLAN that their frames join."""
+        found: dict[int | None, list[HostClass]] = defaultdict(list)
+        for one in self.network.classes.all:
+            found[one.vid].append(one)
         return found
 
     @cached_property

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator
+from operator import attrgetter
 
 from crossthread.network.adjacency import Adjacency
 from crossthread.network.names import End
@@ -131,11 +132,25 @@ def _links(scene: Scene) -> Iterator[_Told]:
         vlan_rules.vlan_leak,
     )
     for adjacency in scene.network.adjacencies:
+        if _alike(scene, adjacency):
+            yield link_rules.link_not_spare(scene, adjacency)
+            continue
         for rule in rules:
             yield rule(scene, adjacency)
     for row in scene.network.survey.neighbors:
         if row.pvid is not None or row.mtu or row.duplex or row.speed or row.lag:
             yield from wire_rules.announced(scene, row)
+
+
+_AT_BOTH_ENDS = attrgetter("mode", "pvid", "allowed", "untagged", "tagging", "speed", "duplex", "mtu", "lag")
+
+
+def _alike(scene: Scene, adjacency: Adjacency) -> bool:
+    """Whether both ends of a link are trunks with the same settings, and so are its cables: nothing differs then."""
+    a, b = scene.port(adjacency.a), scene.port(adjacency.b)
+    if a is None or b is None or a.mode not in ("trunk", "hybrid") or _AT_BOTH_ENDS(a) != _AT_BOTH_ENDS(b):
+        return False
+    return len(adjacency.links) == 1 and adjacency.a in (adjacency.links[0].a, adjacency.links[0].b)
 
 
 def _neighbors(scene: Scene) -> Iterator[_Told]:

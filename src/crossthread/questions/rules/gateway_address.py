@@ -24,13 +24,13 @@ def gateway_address_wrong(scene: Scene, gateway: Station) -> Finding | None:
         return None
     vid = scene.expected.vlan(gateway)
     wanted: dict[Address, list[Station]] = {}
-    for host in scene.network.stations.hosts.values():
-        hop = getattr(host.row, "gateway", None)
-        if hop in (None, NONE) or host.address is None or scene.expected.current_vlan(host) != vid:
+    for one in scene.classes_in.get(vid, ()):
+        host = one.hosts[0]
+        if one.gateway in (None, NONE) or host.address is None:
             continue
-        known = ip_interface(str(hop)).ip
+        known = ip_interface(str(one.gateway)).ip
         if known in host.address.network and known.version == gateway.address.version:
-            wanted.setdefault(known, []).append(host)
+            wanted.setdefault(known, []).extend(one.hosts)
     own = wanted.get(gateway.address.ip, [])
     best = max(wanted, key=lambda hop: len(wanted[hop]), default=None)
     if best is None or len(wanted[best]) <= len(own) or scene.network.stations.by_address.get(str(best)):
