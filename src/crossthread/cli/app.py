@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import sys
 from pathlib import Path
@@ -211,6 +212,7 @@ def demo_command(
 
 def main() -> None:
     """Run the command line; ends the process with its exit status."""
+    gc.disable()  # records hold no cycles, and looking for them among a million takes longer than most questions
     try:
         app(prog_name="crossthread")
     except BrokenPipeError:  # the reader of our output has gone, as `head` does

@@ -12,6 +12,7 @@ from collections import Counter, defaultdict
 from collections.abc import Iterable
 from functools import cached_property
 from socket import AF_INET6, inet_aton, inet_pton
+from struct import unpack
 from typing import NamedTuple
 
 from crossthread.network.components import Components
@@ -72,6 +73,10 @@ class HostClass(NamedTuple):
     """Whether they are plainly on access ports that are up, and alone there."""
 
 
+_Pair = tuple[str, str | None]
+_HARMLESS = (None, "forwarding")
+
+
 class Classes:
     """The classes of all hosts.
 
@@ -79,6 +84,10 @@ class Classes:
     ----------
     all
         Every class, in the order of its first host.
+    plugged
+        The devices and ports that hosts' rows name.
+    elsewhere
+        The hosts whose rows name no port, or none that the survey lists.
     """
 
     def __init__(
@@ -86,6 +95,8 @@ class Classes:
     ) -> None:
         self._names, self._fabric, self._components = names, fabric, components
         self._parts: dict[str, tuple[int, dict[int, object]]] = {}
+        self.plugged: set[_Pair] = set()
+        self.elsewhere: list[Station] = []
         groups: dict[object, list[Station]] = defaultdict(list)
         plain = self._plain(survey, stations)
         for name, station in stations.hosts.items():
@@ -99,37 +110,41 @@ class Classes:
 
     def _plain(self, survey: Survey, stations: Stations) -> dict[str, tuple[object, ...]]:
         """What all hosts of a class have in common, for each host that is not special."""
-        hindered = {key[:2] for key, row in self._fabric.trees.ports.items() if row.state not in (None, "forwarding")}
-        shared = _repeated([(row.device, row.port) for row in survey.hosts])
+        spelled, ports = self._names.spelled, self._names.ports
+        pairs = [(spelled[row.device] if row.device else "", row.port) for row in survey.hosts]
+        plugged = set(pairs)
+        hindered = {key[:2] for key, row in self._fabric.trees.ports.items() if row.state not in _HARMLESS}
+        special = _repeated(pairs) if len(plugged) < len(pairs) else set()
+        special |= plugged & hindered
         hops = {row.gateway for row in survey.hosts} | {row.next_hop for row in survey.routes}
-        hops |= {ip for ip, holders in stations.by_address.items() if len(holders) > 1}
+        hops |= stations.by_address.shared
         places = _placed(row.address for row in survey.hosts)
         inner = _Inner(
             {place[2] for place in places if place is not None}
             | {Block.of(row.address) for row in survey.gateways if row.address and row.address != NONE}
             | {Block.of(row.prefix) for row in survey.routes}
         )
-        spelled, ports = self._names.spelled, self._names.ports
         found: dict[str, tuple[object, ...]] = {}
-        for row, place, name in zip(survey.hosts, places, stations.hosts, strict=True):
-            if place is None or row.vid or row.link == "down" or not row.device or not row.port:
+        for row, pair, place, name in zip(survey.hosts, pairs, places, stations.hosts, strict=True):
+            device, port = pair
+            known = ports[device].get(port) if port and device in ports else None
+            if known is None:
+                self.elsewhere.append(stations.hosts[name])
                 continue
-            device = spelled[row.device]
-            port = ports[device].get(row.port) if device in ports else None
-            ip, number, block, last = place
-            if port is None or last or ip in hops:
+            if place is None or place[3] or row.vid or row.link == "down" or place[0] in hops:
                 continue
-            if (shared and (row.device, row.port) in shared) or (hindered and (device, row.port) in hindered):
+            if special and pair in special:
                 continue
-            part = self._part(device, port)
+            part = self._part(device, known)
             if part is not None:
-                found[name] = (part, block, row.gateway, inner.around(number, block))
+                found[name] = (part, place[2], row.gateway, inner.around(place[1], place[2]))
+        self.plugged = plugged
         return found
 
     def _part(self, device: str, port: Port) -> object | None:
         """The connected part that an access port's frames surely join; None for any other port."""
         vid = port.pvid
-        if port.mode != "access" or not vid or port.admin == "down" or port.oper != "up" or port.allowed_macs:
+        if port.mode != "access" or not vid or port.oper != "up" or port.admin == "down" or port.allowed_macs:
             return None
         if port.lag is not None and port.lag != NONE:
             return None
@@ -137,9 +152,9 @@ class Classes:
         if parts is None:
             free = self._fabric.trees.unhindered(device).sure & self._fabric.exists(device).sure
             parts = self._parts[device] = (free, {})
-        free, known = parts
+        known = parts[1]
         if vid not in known:
-            known[vid] = self._components.of(Node(device, vid)) if free >> vid & 1 else None
+            known[vid] = self._components.of(Node(device, vid)) if parts[0] >> vid & 1 else None
         return known[vid]
 
     def _class(self, key: object, hosts: list[Station]) -> HostClass:
@@ -162,9 +177,7 @@ def current_vlan(station: Station, names: Names) -> int | None:
     return (port.pvid or None) if port else None
 
 
-def _repeated(keys: list[tuple[str | None, str | None]]) -> set[tuple[str | None, str | None]]:
-    if len(set(keys)) == len(keys):
-        return set()
+def _repeated(keys: list[_Pair]) -> set[_Pair]:
     return {key for key, count in Counter(keys).items() if count > 1}
 
 
@@ -174,26 +187,29 @@ _Place = tuple[str, int, Block, bool]
 
 def _placed(texts: Iterable[str | None]) -> list[_Place | None]:
     """Many addresses with prefix length, with each subnet made once."""
-    blocks: dict[tuple[str, int], Block] = {}
-    masks = [(1 << 32 - length) - 1 if length < 31 else -1 for length in range(33)]
+    blocks: dict[tuple[int, int], Block] = {}
     found: list[_Place | None] = []
-    for text in texts:
-        if not text or text == NONE:
+    split = [text.partition("/") if text and text != NONE else None for text in texts]
+    packed = b"".join([inet_aton(part[0]) for part in split if part is not None and ":" not in part[0]])
+    numbers = iter(unpack(f">{len(packed) // 4}I", packed))
+    lengths = {str(length): length for length in range(129)}
+    for part in split:
+        if part is None:
             found.append(None)
             continue
-        ip, _, tail = text.partition("/")
+        ip, _, tail = part
+        length = lengths[tail]
         if ":" in ip:
-            number, width, last = int.from_bytes(inet_pton(AF_INET6, ip.partition("%")[0]), "big"), 128, False
+            number = int.from_bytes(inet_pton(AF_INET6, ip.partition("%")[0]), "big")
+            key = (length + 128, number >> 128 - length)
+            last = False
         else:
-            number, width = int.from_bytes(inet_aton(ip), "big"), 32
-            mask = masks[int(tail)]
-            last = number & mask == mask
-        length = int(tail)
-        key = (tail, number >> width - length)
+            number = next(numbers)
+            key = (length, number >> 32 - length)
+            last = length < 31 and not (number + 1) & (1 << 32 - length) - 1
         block = blocks.get(key)
-        if block is None or (block.version == 6) != (width == 128):
-            block = Block(6 if width == 128 else 4, length, key[1])
-            blocks[key] = block
+        if block is None:
+            block = blocks[key] = Block(6 if ":" in ip else 4, length, key[1])
         found.append((ip, number, block, last))
     return found
 

@@ -121,7 +121,7 @@ class Forwarding:
     def answers(self, sender: Station, wanted: Address) -> list[tuple[Station, bool, Truth]]:
         """Who answers when a station asks for an address: the station, whether by proxy, and how surely."""
         found = []
-        for station in self._stations.by_address.get(str(wanted), ()):
+        for station in self._stations.by_address.of(str(wanted)):
             if station is not sender and sender.row != station.row:
                 found.append((station, False, self.resolves(sender, station)))
         for station in self._stations.proxies:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from functools import cached_property
-from ipaddress import ip_network
+from ipaddress import IPv4Network, IPv6Network, ip_network
 from typing import NamedTuple
 
 from crossthread.network.names import Names
@@ -47,8 +47,12 @@ class Routing:
     def _routes(self) -> dict[str, list[Route]]:
         found: dict[str, list[Route]] = defaultdict(list)
         for row in self._survey.routes:
-            found[self._names.device(row.device) or row.device].append(row)
+            found[self._names.spelled[row.device]].append(row)
         return found
+
+    @cached_property
+    def _prefixes(self) -> dict[str, IPv4Network | IPv6Network]:
+        return {prefix: ip_network(prefix) for prefix in {row.prefix for row in self._survey.routes}}
 
     def routes(self, device: str) -> list[Route]:
         """The rows of a device's routing table."""
@@ -73,7 +77,7 @@ class Routing:
         """
         found = [(-choice.length, 0, 0, n, choice) for n, choice in enumerate(self.connected(device, table, target))]
         for number, row in enumerate(self.routes(device)):
-            prefix = ip_network(row.prefix)
+            prefix = self._prefixes[row.prefix]
             if row.origin == "connected" or row.table != table or target.version != prefix.version:
                 continue
             if target in prefix:

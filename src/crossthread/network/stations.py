@@ -105,6 +105,39 @@ class Station:
         return self._joined[1]
 
 
+class Holders:
+    """Who answers for an IP address."""
+
+    def __init__(self, stations: Sequence[Station], gateways: Sequence[Station]) -> None:
+        texts = [station.row.address for station in stations]
+        pairs = [(text.partition("/")[0], s) for text, s in zip(texts, stations, strict=True) if text and text != NONE]
+        for station in gateways:
+            row = station.row
+            shared = row.virtual if isinstance(row, Gateway) else None
+            if shared and shared not in (NONE, (row.address or "").partition("/")[0]):
+                pairs.append((shared, station))
+        self._one = dict(reversed(pairs))
+        self._several: dict[str, list[Station]] = {}
+        if len(self._one) < len(pairs):
+            for ip, station in pairs:
+                if self._one[ip] is not station:
+                    self._several.setdefault(ip, [self._one[ip]]).append(station)
+
+    @property
+    def shared(self) -> set[str]:
+        """The addresses that several stations have."""
+        return set(self._several)
+
+    def __contains__(self, ip: str) -> bool:
+        return ip in self._one
+
+    def of(self, ip: str) -> list[Station]:
+        """The stations that have an address, in the order of the survey."""
+        if ip in self._several:
+            return self._several[ip]
+        return [self._one[ip]] if ip in self._one else []
+
+
 class Stations:
     """Every station of a survey, found by name, address and port."""
 
@@ -143,17 +176,9 @@ class Stations:
             self.on_device[station.device].append(station)
 
     @cached_property
-    def by_address(self) -> dict[str, list[Station]]:
+    def by_address(self) -> Holders:
         """The stations that answer for each IP address, their own or a shared one."""
-        found: dict[str, list[Station]] = defaultdict(list)
-        for station in (*self.hosts.values(), *self.gateways):
-            text, row = station.row.address, station.row
-            if text and text != NONE:
-                found[text.partition("/")[0]].append(station)
-            shared = row.virtual if isinstance(row, Gateway) else None
-            if shared and shared not in (NONE, (text or "").partition("/")[0]):
-                found[shared].append(station)
-        return found
+        return Holders([*self.hosts.values(), *self.gateways], self.gateways)
 
     def _host(self, station: Station) -> Attachment:
         row = station.row

@@ -14,7 +14,7 @@ from functools import cached_property
 from ipaddress import IPv4Network, IPv6Network, ip_interface, ip_network
 from typing import NamedTuple
 
-from crossthread.network.classes import Block, current_vlan
+from crossthread.network.classes import Block, HostClass, current_vlan
 from crossthread.network.network import Network
 from crossthread.network.stations import Station
 from crossthread.plan import Plan
@@ -78,12 +78,19 @@ class Expected:
         """The station that stands for all that are like this one."""
         if self._plan.hosts or self._plan.ports:
             return station  # the plan may tell them apart
-        return self._network.classes.of[station.name.casefold()].hosts[0] if station.is_host else station
+        if not station.is_host or id(station) in self._firsts:
+            return station
+        return self._network.classes.of[station.name.casefold()].hosts[0]
+
+    @cached_property
+    def _firsts(self) -> dict[int, HostClass]:
+        return {id(one.hosts[0]): one for one in self._network.classes.all}
 
     def current_vlan(self, station: Station) -> int | None:
         """The VLAN that a station's frames join as things are, if that is one and known."""
         if station.is_host:
-            return self._network.classes.of[station.name.casefold()].vid
+            one = self._firsts.get(id(station)) or self._network.classes.of[station.name.casefold()]
+            return one.vid
         return current_vlan(station, self._network.names)
 
     def _votes(self, station: Station) -> Iterator[tuple[Station, float]]:

@@ -161,7 +161,7 @@ def _conflicts(what: str, places: list[Place]) -> list[str]:
 
 def _address(scene: Scene, text: str) -> Found:
     network = scene.network
-    stations = network.stations.by_address.get(text, [])
+    stations = network.stations.by_address.of(text)
     hosts = [s for s in stations if isinstance(s.row, Host)]
     if len(hosts) == 1 and isinstance(hosts[0].row, Host) and len(stations) == 1:
         return _host(scene, hosts[0].row)

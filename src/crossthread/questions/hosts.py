@@ -31,7 +31,7 @@ def find_host(network: Network, wanted: str) -> Station:
     try:
         text = str(address(wanted.strip()))
         kind = "host with the address"
-        found = [s for s in network.stations.by_address.get(text, ()) if s.is_host]
+        found = [s for s in network.stations.by_address.of(text) if s.is_host]
     except ValueError:
         try:
             mac = parse_mac(wanted)

@@ -61,6 +61,12 @@ class Scene:
         return found
 
     @cached_property
+    def host_ends(self) -> set[tuple[str, str | None]]:
+        """The ports that some host is plugged into."""
+        classes = self.network.classes
+        return {*classes.plugged, *(host.end for host in classes.elsewhere if host.end is not None)}
+
+    @cached_property
     def classes_in(self) -> dict[int | None, list[HostClass]]:
         """The classes of hosts by the VLAN that their frames join."""
         found: dict[int | None, list[HostClass]] = defaultdict(list)

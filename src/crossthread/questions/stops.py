@@ -54,7 +54,9 @@ def unexplained(scene: Scene, stop: Stop) -> Finding:
     """Say that what was observed is too little to tell what is wrong at a stop.
 
     Matters: something does stand in the way here, but no single change of what the survey lists would mend it.
+    Notice: the pair does not work.
     Confirm: look at the facts that are named; survey what is cabled to them.
+    Mend: observe what is named, and ask again.
     """
     station = stop.station
     columns = ("address", "gateway", "device", "port") if station.is_host else ("address", "vid", "port", "oper")

@@ -82,7 +82,7 @@ def _ports(scene: Scene) -> Iterator[_Told]:
     for row in survey.ports:
         if row.admin == "down" or row.oper == "down":
             end = End(spelled[row.device], row.port)
-            if end in scene.adjacencies_at or end in scene.hosts_at:
+            if end in scene.adjacencies_at or end in scene.host_ends:
                 yield port_rules.port_admin_down(scene, end) or port_rules.port_down(scene, end)
     yield from _existing(scene)
     rules = (
@@ -110,7 +110,7 @@ def _existing(scene: Scene) -> Iterator[_Told]:
         for port, row in ports.items():
             if row.pvid and not active >> row.pvid & 1 and row.mode == "access" and row.admin != "down":
                 end = End(device, port)
-                if end in scene.adjacencies_at or end in scene.hosts_at:
+                if end in scene.adjacencies_at or end in scene.host_ends:
                     yield port_rules.port_vlan_missing(scene, end, row.pvid)
                     yield port_rules.vlan_suspended(scene, device, row.pvid)
 
@@ -172,7 +172,7 @@ def _neighbors(scene: Scene) -> Iterator[_Told]:
         for row in scene.network.survey.ports:
             if row.discovery in ("both", "send") and row.admin != "down":
                 end = End(spelled[row.device], row.port)
-                if end not in cabled and (wanted == "nowhere" or end in scene.hosts_at):
+                if end not in cabled and (wanted == "nowhere" or end in scene.host_ends):
                     speaking[end.device].append(end)
         for ends in speaking.values():
             yield neighbor_rules.discovery_exposed(scene, ends)

@@ -30,8 +30,10 @@ def _rows_of(scene: Scene, gateway: Station) -> list[Station]:
 def gateway_admin_down(scene: Scene, gateway: Station) -> Finding | None:
     """A gateway's interface has been shut.
 
-    Matters: its subnet has no way out, and nobody outside has a way in. Confirm: look at the interface's configured
-    state; ask who shut it and why.
+    Matters: its subnet has no way out, and nobody outside has a way in.
+    Notice: a whole subnet has no way out.
+    Confirm: look at the interface's configured state; ask who shut it and why.
+    Mend: open the interface, once it is known why it was shut.
     """
     if _row(gateway).admin != "down":
         return None
@@ -53,7 +55,10 @@ def gateway_down(scene: Scene, gateway: Station) -> Finding | None:
     """A gateway's interface is down though nobody shut it.
 
     Matters: its subnet has no way out. An interface on a bridge goes down when no port carries its VLAN, one on a port
-    when the port has no link. Confirm: look at the interface's state, its parent port and its VLAN.
+    when the port has no link.
+    Notice: a whole subnet has no way out.
+    Confirm: look at the interface's state, its parent port and its VLAN.
+    Mend: bring up a port that carries its VLAN, or its parent port.
     """
     row = _row(gateway)
     if row.admin == "down" or gateway.up is not False or (gateway.end and row.oper != "down"):
@@ -71,8 +76,10 @@ def gateway_down(scene: Scene, gateway: Station) -> Finding | None:
 def gateway_vlan_wrong(scene: Scene, gateway: Station, vid: int | None = None) -> Finding | None:
     """A gateway's interface serves another VLAN than the one its subnet lives in.
 
-    Matters: the hosts of its subnet do not find it, and those of the other VLAN may. Confirm: compare the interface's
-    tag with the VLAN of the ports of its hosts.
+    Matters: the hosts of its subnet do not find it, and those of the other VLAN may.
+    Notice: a whole subnet has no way out, and another has two gateways.
+    Confirm: compare the interface's tag with the VLAN of the ports of its hosts.
+    Mend: set the tag of the VLAN that the subnet lives in; of two swapped tags clear one first.
     """
     row = _row(gateway)
     wanted = vid or scene.expected.vlan(gateway)
@@ -133,8 +140,10 @@ def _retagged(scene: Scene, gateway: Station, wanted: int, holder: Station, due:
 def gateway_port_mode_wrong(scene: Scene, gateway: Station, far: End, vid: int | None = None) -> Finding | None:
     """The switch port towards a gateway that tags does not carry its tag.
 
-    Matters: the gateway and its subnet do not hear each other. Confirm: look at the mode and allowed list of the switch
-    port that the gateway is plugged into.
+    Matters: the gateway and its subnet do not hear each other.
+    Notice: a whole subnet has no way out; others by the same port may work.
+    Confirm: look at the mode and allowed list of the switch port that the gateway is plugged into.
+    Mend: make the switch port a trunk that carries the gateway's tags.
     """
     row, port = _row(gateway), scene.port(far)
     wanted = vid or row.vid
@@ -170,8 +179,10 @@ def gateway_port_mode_wrong(scene: Scene, gateway: Station, far: End, vid: int |
 def gateway_port_vlan_wrong(scene: Scene, gateway: Station, far: End, vid: int | None = None) -> Finding | None:
     """The switch port towards a gateway that does not tag is in another VLAN than the gateway's subnet.
 
-    Matters: the gateway serves the wrong VLAN, and its own has none. Confirm: compare the port's VLAN with that of the
-    hosts of the gateway's subnet.
+    Matters: the gateway serves the wrong VLAN, and its own has none.
+    Notice: a whole subnet has no way out.
+    Confirm: compare the port's VLAN with that of the hosts of the gateway's subnet.
+    Mend: put the switch port into the VLAN of the gateway's subnet.
     """
     port, wanted = scene.port(far), vid or scene.expected.vlan(gateway)
     if gateway.tag != 0 or port is None or port.pvid is None or wanted is None or gateway.address is None:

@@ -17,8 +17,10 @@ from crossthread.values import NONE, Address, Interface
 def gateway_address_wrong(scene: Scene, gateway: Station) -> Finding | None:
     """The hosts of a VLAN use a gateway address that its gateway interface does not have.
 
-    Matters: nobody answers for the address that the hosts ask for. Confirm: compare the interface's address with the
-    gateway that several hosts of the VLAN have.
+    Matters: nobody answers for the address that the hosts ask for.
+    Notice: a whole subnet has no way out.
+    Confirm: compare the interface's address with the gateway that several hosts of the VLAN have.
+    Mend: give the interface the address that its hosts use.
     """
     if gateway.address is None:
         return None
@@ -33,7 +35,7 @@ def gateway_address_wrong(scene: Scene, gateway: Station) -> Finding | None:
             wanted.setdefault(known, []).extend(one.hosts)
     own = wanted.get(gateway.address.ip, [])
     best = max(wanted, key=lambda hop: len(wanted[hop]), default=None)
-    if best is None or len(wanted[best]) <= len(own) or scene.network.stations.by_address.get(str(best)):
+    if best is None or len(wanted[best]) <= len(own) or str(best) in scene.network.stations.by_address:
         return None
     inside = best in gateway.address.network
     if inside and len(wanted[best]) < 2:
@@ -59,7 +61,10 @@ def gateway_mask_differs(scene: Scene, gateway: Station) -> Finding | None:
     """A gateway's prefix length is not that of its hosts.
 
     Matters: with too long a prefix it does not know some of its hosts; with too short a one it looks on its own wire
-    for hosts that are elsewhere. Confirm: compare the prefix length on the interface and on its hosts.
+    for hosts that are elsewhere.
+    Notice: some hosts of the subnet are not reached from outside, others are.
+    Confirm: compare the prefix length on the interface and on its hosts.
+    Mend: set the prefix length that the hosts have.
     """
     wanted = scene.expected.length(gateway)
     if gateway.address is None or wanted is None or wanted == gateway.address.network.prefixlen:
@@ -83,8 +88,10 @@ def gateway_mask_differs(scene: Scene, gateway: Station) -> Finding | None:
 def gateway_missing(scene: Scene, host: Station) -> Finding | None:
     """The hosts of a subnet have a gateway configured, but no interface has an address in their subnet.
 
-    Matters: the subnet has no way out and none in. Confirm: look for the address on every device that routes; an
-    interface may have lost it when its tag was changed.
+    Matters: the subnet has no way out and none in.
+    Notice: a whole subnet reaches itself and nothing else.
+    Confirm: look for the address on every device that routes; an interface may have lost it when its tag was changed.
+    Mend: give an interface in that VLAN the address that the hosts use.
     """
     subnet = scene.expected.subnet(host)
     hop = getattr(host.row, "gateway", None)
@@ -147,13 +154,16 @@ def _add_gateway(scene: Scene, own: Interface, vid: int | None) -> tuple[Change,
 def gateway_address_duplicate(scene: Scene, gateway: Station) -> Finding | None:
     """Two interfaces have the same address, and it is not meant to be shared.
 
-    Matters: hosts reach now the one and now the other. Confirm: ask for the address by ARP and count who answers.
+    Matters: hosts reach now the one and now the other.
+    Notice: the subnet's way out works now and then.
+    Confirm: ask for the address by ARP and count who answers.
+    Mend: take the address from the one that was not meant to have it; for a shared address, say that it is one.
     """
     if gateway.address is None:
         return None
     others = [
         s
-        for s in scene.network.stations.by_address[str(gateway.address.ip)]
+        for s in scene.network.stations.by_address.of(str(gateway.address.ip))
         if s is not gateway and not s.is_host and s.address and s.address.ip == gateway.address.ip
         and s.row.table == gateway.row.table  # type: ignore[union-attr]
     ]  # fmt: skip
@@ -173,8 +183,10 @@ def gateway_address_duplicate(scene: Scene, gateway: Station) -> Finding | None:
 def gateway_tag_duplicate(scene: Scene, gateway: Station) -> Finding | None:
     """Two interfaces on one parent have the same tag.
 
-    Matters: most devices refuse the second; where not, only one of them gets the frames. Confirm: list the interfaces
-    on that parent with their tags.
+    Matters: most devices refuse the second; where not, only one of them gets the frames.
+    Notice: one of the two subnets has no way out.
+    Confirm: list the interfaces on that parent with their tags.
+    Mend: give each interface the tag of its own VLAN.
     """
     row = gateway.row
     assert isinstance(row, Gateway)

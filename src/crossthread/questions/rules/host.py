@@ -21,8 +21,10 @@ def _row(host: Station) -> Host:
 def host_link_down(scene: Scene, host: Station) -> Finding | None:
     """The host's own link is down though nobody shut the switch port.
 
-    Matters: the host sends and hears nothing. Confirm: look at the link lamp at the host's socket and at the port's
-    state.
+    Matters: the host sends and hears nothing.
+    Notice: the host has no network at all.
+    Confirm: look at the link lamp at the host's socket and at the port's state.
+    Mend: put the cable back or switch the interface on; if the port stays dark, test the cable.
     """
     port = scene.port(host.end) if host.end else None
     if _row(host).link != "down" or (port is not None and port.admin == "down"):
@@ -43,8 +45,10 @@ def host_link_down(scene: Scene, host: Station) -> Finding | None:
 def host_not_located(scene: Scene, host: Station) -> Finding | None:
     """Nobody knows which port the host is plugged into.
 
-    Matters: whether its frames get anywhere cannot be said. Confirm: look for its MAC address in the filtering
-    databases of the access switches, or follow the cable.
+    Matters: whether its frames get anywhere cannot be said.
+    Notice: nothing by itself.
+    Confirm: look for its MAC address in the filtering databases of the access switches, or follow the cable.
+    Mend: write the socket into the survey, or survey the switch that the host is plugged into.
     """
     if host.end is not None or _row(host).link == "down":
         return None
@@ -59,8 +63,11 @@ def host_not_located(scene: Scene, host: Station) -> Finding | None:
 def host_address_missing(scene: Scene, host: Station) -> Finding | None:
     """The host was seen to have no IP address.
 
-    Matters: it can neither send nor answer IP packets. Confirm: list the addresses on the host; if it should get one
-    by DHCP, look whether a server or relay serves its VLAN.
+    Matters: it can neither send nor answer IP packets.
+    Notice: the host reaches nothing; others do not find it.
+    Confirm: list the addresses on the host; if it should get one by DHCP, look whether a server or relay serves its
+    VLAN.
+    Mend: give it a free address of its VLAN's subnet, or mend DHCP there.
     """
     if _row(host).address != NONE:
         return None
@@ -87,12 +94,14 @@ def host_address_missing(scene: Scene, host: Station) -> Finding | None:
 def host_address_duplicate(scene: Scene, host: Station) -> Finding | None:
     """Another host, or a gateway, has the same address.
 
-    Matters: whoever asks for the address gets one answer or the other, and it changes from minute to minute. Confirm:
-    ask for the address by ARP from a third host and count the MAC addresses that answer.
+    Matters: whoever asks for the address gets one answer or the other, and it changes from minute to minute.
+    Notice: sessions break off; the host is reached now and then.
+    Confirm: ask for the address by ARP from a third host and count the MAC addresses that answer.
+    Mend: give one of the two another address.
     """
     if host.address is None:
         return None
-    others = [s for s in scene.network.stations.by_address[str(host.address.ip)] if s is not host]
+    others = [s for s in scene.network.stations.by_address.of(str(host.address.ip)) if s is not host]
     if not others:
         return None
     listed = ", ".join(s.name if s.is_host else f"{s.device} {s.name}" for s in others)
@@ -111,8 +120,10 @@ def host_address_duplicate(scene: Scene, host: Station) -> Finding | None:
 def host_outside_subnet(scene: Scene, host: Station) -> Finding | None:
     """The host's address is not in the subnet that the gateway of its VLAN serves, though its gateway is.
 
-    Matters: its neighbours and its gateway do not expect it there. Confirm: compare the host's address with the
-    gateway interface's of the VLAN that its port is in.
+    Matters: its neighbours and its gateway do not expect it there.
+    Notice: the host reaches neither its gateway nor its neighbours.
+    Confirm: compare the host's address with the gateway interface's of the VLAN that its port is in.
+    Mend: give it an address of its VLAN's subnet, or plug it into the VLAN of its address.
     """
     if host.address is None or (own := _row(host)).gateway in (None, NONE):
         return None
@@ -143,8 +154,10 @@ def host_mask_differs(scene: Scene, host: Station, length: int | None = None) ->
     """The host's prefix length is not that of its gateway and its neighbours.
 
     Matters: with too short a prefix it asks on its own wire for hosts that are elsewhere; with too long a one it sends
-    its neighbours' packets to the gateway, or does not see the gateway at all. Confirm: compare prefix lengths on the
-    host, on a neighbour and on the gateway interface.
+    its neighbours' packets to the gateway, or does not see the gateway at all.
+    Notice: some addresses of its own subnet, or of others, are not reached, and all the rest are.
+    Confirm: compare prefix lengths on the host, on a neighbour and on the gateway interface.
+    Mend: set the prefix length that the gateway has.
     """
     wanted = length or scene.expected.length(host)
     if host.address is None or wanted is None or wanted == host.address.network.prefixlen:
@@ -176,8 +189,10 @@ def _best_gateway(scene: Scene, host: Station) -> tuple[str | None, Station | No
 def host_gateway_missing(scene: Scene, host: Station) -> Finding | None:
     """The host was seen to have no gateway, though a gateway serves its subnet.
 
-    Matters: it reaches its own subnet and nothing else, and cannot answer anybody outside. Confirm: list the routes
-    on the host and look for a default route.
+    Matters: it reaches its own subnet and nothing else, and cannot answer anybody outside.
+    Notice: it reaches its own subnet only; from outside it does not answer.
+    Confirm: list the routes on the host and look for a default route.
+    Mend: set the gateway of its subnet.
     """
     wanted, gateway = _best_gateway(scene, host)
     if _row(host).gateway != NONE or wanted is None or gateway is None:
@@ -195,8 +210,11 @@ def host_gateway_missing(scene: Scene, host: Station) -> Finding | None:
 def host_gateway_outside_subnet(scene: Scene, host: Station) -> Finding | None:
     """The host's gateway is not inside the host's own subnet.
 
-    Matters: hosts refuse such a gateway, or never reach it. Confirm: compare the gateway with the host's address and
-    prefix length; look whether the default route is really in use.
+    Matters: hosts refuse such a gateway, or never reach it.
+    Notice: it reaches its own subnet only.
+    Confirm: compare the gateway with the host's address and prefix length; look whether the default route is really in
+    use.
+    Mend: set the gateway of its subnet; look at the prefix length first.
     """
     own = _row(host)
     if host.address is None or own.gateway in (None, NONE):
@@ -225,14 +243,16 @@ def host_gateway_outside_subnet(scene: Scene, host: Station) -> Finding | None:
 def host_gateway_wrong(scene: Scene, host: Station) -> Finding | None:
     """The host's gateway is inside its subnet, but no gateway has that address.
 
-    Matters: the host asks for an address that nobody who forwards answers for. Confirm: ask for the gateway's address
-    from the host by ARP; compare with a neighbour that works.
+    Matters: the host asks for an address that nobody who forwards answers for.
+    Notice: it reaches its own subnet only.
+    Confirm: ask for the gateway's address from the host by ARP; compare with a neighbour that works.
+    Mend: set the address that the gateway has.
     """
     own = _row(host)
     if host.address is None or own.gateway in (None, NONE):
         return None
     hop = address(own.gateway or "")
-    holders = scene.network.stations.by_address.get(str(hop), [])
+    holders = scene.network.stations.by_address.of(str(hop))
     if hop not in host.address.network or any(not s.is_host for s in holders) or hop.is_link_local:
         return None
     wanted, gateway = _best_gateway(scene, host)

@@ -45,7 +45,10 @@ def link_mode_differs(scene: Scene, adjacency: Adjacency) -> Finding | None:
     """One end of a link is a trunk, the other an access port.
 
     Matters: only the access end's VLAN gets across, and perhaps into the trunk's native VLAN; all tagged frames are
-    dropped. Confirm: compare the mode at both ends.
+    dropped.
+    Notice: hosts beyond the link have no network, or those of one VLAN only.
+    Confirm: compare the mode at both ends.
+    Mend: make the access end a trunk like the other.
     """
     rows = _ends(scene, adjacency)
     if rows is None or rows[0].mode == rows[1].mode or None in (rows[0].mode, rows[1].mode):
@@ -83,8 +86,10 @@ def trunk_lacks(scene: Scene, adjacency: Adjacency, vid: int, differs: Finding) 
 def link_access_both(scene: Scene, adjacency: Adjacency, vid: int) -> Finding | None:
     """Both ends of a link between switches are access ports, and other VLANs are needed across it.
 
-    Matters: only that one VLAN gets across, without a tag. Confirm: look at the mode at both ends, and at which VLANs
-    have hosts on both sides.
+    Matters: only that one VLAN gets across, without a tag.
+    Notice: hosts of other VLANs beyond the link have no network.
+    Confirm: look at the mode at both ends, and at which VLANs have hosts on both sides.
+    Mend: make both ends trunks for the VLANs needed.
     """
     rows = _ends(scene, adjacency)
     if rows is None or rows[0].mode != "access" or rows[1].mode != "access":
@@ -104,7 +109,10 @@ def link_access_both(scene: Scene, adjacency: Adjacency, vid: int) -> Finding | 
 def link_access_vlan_differs(scene: Scene, adjacency: Adjacency, vid: int | None = None) -> Finding | None:
     """Both ends of a link are access ports, in different VLANs.
 
-    Matters: the two VLANs leak into one, and neither gets to its own. Confirm: compare the VLAN at both ends.
+    Matters: the two VLANs leak into one, and neither gets to its own.
+    Notice: hosts beyond the link get addresses of the wrong network, or none.
+    Confirm: compare the VLAN at both ends.
+    Mend: put both ends into the VLAN that most of the hosts beyond need.
     """
     rows = _ends(scene, adjacency)
     if rows is None or rows[0].mode != "access" or rows[1].mode != "access":
@@ -128,8 +136,10 @@ def link_access_vlan_differs(scene: Scene, adjacency: Adjacency, vid: int | None
 def link_tagging_differs(scene: Scene, adjacency: Adjacency) -> Finding | None:
     """The two ends of a trunk use different tag types.
 
-    Matters: each end takes the other's tagged frames for something else and drops them. Confirm: compare the tag type
-    (IEEE 802.1Q clause 9.4) at both ends.
+    Matters: each end takes the other's tagged frames for something else and drops them.
+    Notice: all tagged VLANs are cut on this link.
+    Confirm: compare the tag type (IEEE 802.1Q clause 9.4) at both ends.
+    Mend: set the tag type 802.1Q at both ends, or whatever the other links have.
     """
     rows = _ends(scene, adjacency)
     if rows is None or rows[0].mode not in _TAGS or rows[1].mode not in _TAGS:
@@ -153,7 +163,10 @@ def link_native_differs(scene: Scene, adjacency: Adjacency) -> Finding | None:
     """The two ends of a trunk have different native VLANs.
 
     Matters: what leaves one end untagged joins another VLAN at the other: two VLANs leak into each other, and neither
-    gets to itself. Trees per VLAN break, too. Confirm: compare the native VLAN (PVID) at both ends.
+    gets to itself. Trees per VLAN break, too.
+    Notice: hosts reach others that they should not, and not those that they should.
+    Confirm: compare the native VLAN (PVID) at both ends.
+    Mend: set one native VLAN at both ends, the one that the other trunks have.
     """
     rows = _ends(scene, adjacency)
     if rows is None or rows[0].mode not in _TAGS or rows[1].mode not in _TAGS:
@@ -189,8 +202,10 @@ def link_native_differs(scene: Scene, adjacency: Adjacency) -> Finding | None:
 def link_vlan_missing(scene: Scene, adjacency: Adjacency, vid: int) -> Finding | None:
     """A VLAN that is needed beyond a trunk is not allowed on it.
 
-    Matters: the stations of the VLAN on the two sides do not reach each other. Confirm: look at the allowed list at
-    both ends, and at who is in the VLAN on each side.
+    Matters: the stations of the VLAN on the two sides do not reach each other.
+    Notice: the hosts of one VLAN on one side are cut off, all others work.
+    Confirm: look at the allowed list at both ends, and at who is in the VLAN on each side.
+    Mend: allow the VLAN at each end that lacks it.
     """
     rows = _ends(scene, adjacency)
     if rows is None or rows[0].mode not in _TAGS or rows[1].mode not in _TAGS:
@@ -227,7 +242,9 @@ def link_allowed_differs(scene: Scene, adjacency: Adjacency) -> Finding | None:
     """A VLAN in use is allowed at one end of a trunk only.
 
     Matters: it does not get across; nobody may need it there now, but whoever looks at the one end believes it does.
+    Notice: nothing, until a host of that VLAN moves.
     Confirm: compare the allowed lists at both ends.
+    Mend: allow the VLAN at both ends, or at neither.
     """
     rows = _ends(scene, adjacency)
     if rows is None or rows[0].mode not in _TAGS or rows[1].mode not in _TAGS:
@@ -333,8 +350,10 @@ def link_subnet_differs(scene: Scene, adjacency: Adjacency) -> Finding | None:
 def blocked_by_tree(scene: Scene, adjacency: Adjacency, vid: int) -> Finding | None:
     """The spanning tree blocks the only link that carries a VLAN.
 
-    Matters: the tree sees another way that it believes in, but the VLAN is not allowed there. Confirm: look at the
-    states of both ends, and at which other links between the two sides carry the VLAN.
+    Matters: the tree sees another way that it believes in, but the VLAN is not allowed there.
+    Notice: a VLAN is cut, though a cable that carries it is in place.
+    Confirm: look at the states of both ends, and at which other links between the two sides carry the VLAN.
+    Mend: allow the VLAN on the link that the tree leaves open; or change costs so that the tree uses this one.
     """
     trees = scene.network.fabric.trees
     blocked: list[End] = [e for e in (adjacency.a, adjacency.b) if trees.forwarding(e).has(vid) is False]

@@ -132,7 +132,7 @@ def plan_vlans(scene: Scene) -> Iterator[Finding]:
             says = f"VLAN {vid} is planned, but on no device, port or interface."
             yield Finding("plan-differs", "note", (Subject(vid=vid),), says, plan.evidence(entry, key))
         for own in entry.gateways or ():
-            if not any(not s.is_host for s in scene.network.stations.by_address.get(own, ())):
+            if not any(not s.is_host for s in scene.network.stations.by_address.of(own)):
                 says = f"{own} is planned as a gateway of VLAN {vid}, but no interface has it."
                 yield Finding(
                     "gateway-missing", "risks", (Subject(vid=vid),), says, plan.evidence(entry, key, "gateways")

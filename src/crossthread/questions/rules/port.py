@@ -21,8 +21,10 @@ def _users(scene: Scene, end: End) -> str:
 def port_admin_down(scene: Scene, end: End) -> Finding | None:
     """A port that something is plugged into has been shut.
 
-    Matters: nothing behind it sends or hears anything. Confirm: look at the port's configured state, and ask who shut
-    it and why before opening it.
+    Matters: nothing behind it sends or hears anything.
+    Notice: what hangs on it has no network.
+    Confirm: look at the port's configured state, and ask who shut it and why before opening it.
+    Mend: open the port, once it is known why it was shut.
     """
     row = scene.port(end)
     if row is None or row.admin != "down":
@@ -40,7 +42,10 @@ def port_admin_down(scene: Scene, end: End) -> Finding | None:
 def port_down(scene: Scene, end: End) -> Finding | None:
     """A port that something is plugged into has no link though nobody shut either end.
 
-    Matters: nothing behind it sends or hears anything. Confirm: look at both ends' link lamps; test or swap the cable.
+    Matters: nothing behind it sends or hears anything.
+    Notice: what hangs on it has no network.
+    Confirm: look at both ends' link lamps; test or swap the cable.
+    Mend: plug in or replace the cable; look at the device at the other end.
     """
     row = scene.port(end)
     if row is None or row.oper != "down" or row.admin == "down":
@@ -63,8 +68,11 @@ def port_down(scene: Scene, end: End) -> Finding | None:
 def port_vlan_wrong(scene: Scene, host: Station, vid: int | None = None) -> Finding | None:
     """A host's port is in another VLAN than the host's subnet.
 
-    Matters: the host talks to the wrong VLAN's stations and not to its own. Confirm: compare the port's VLAN with that
-    of the host's neighbours, and with the tag of the gateway of the host's subnet.
+    Matters: the host talks to the wrong VLAN's stations and not to its own.
+    Notice: the host gets no address or one of another network, and reaches the wrong neighbours.
+    Confirm: compare the port's VLAN with that of the host's neighbours, and with the tag of the gateway of the host's
+    subnet.
+    Mend: put the port into the VLAN of the host's subnet.
     """
     wanted = vid or scene.expected.vlan(host)
     if host.end is None or wanted is None:
@@ -105,8 +113,10 @@ def _vlan_witnesses(scene: Scene, station: Station, vid: int) -> tuple[Evidence,
 def port_vlan_missing(scene: Scene, end: End, vid: int) -> Finding | None:
     """The VLAN of a port does not exist on its device.
 
-    Matters: the device drops the frames of a VLAN that it does not have, without a word. Confirm: list the device's
-    VLANs and look for this one.
+    Matters: the device drops the frames of a VLAN that it does not have, without a word.
+    Notice: hosts on that port have no network, though the port is up.
+    Confirm: list the device's VLANs and look for this one.
+    Mend: make the VLAN on that device.
     """
     rows = scene.network.fabric.vlan_rows.get(end.device)
     if not rows or vid in rows:
@@ -126,7 +136,10 @@ def port_vlan_missing(scene: Scene, end: End, vid: int) -> Finding | None:
 def gateway_vlan_lost(scene: Scene, gateway: Station, vid: int) -> Finding | None:
     """A gateway interface sits on a device on which its VLAN does not exist, or is suspended.
 
-    Matters: the interface hears nothing of its VLAN. Confirm: list the device's VLANs with their states.
+    Matters: the interface hears nothing of its VLAN.
+    Notice: the subnet has no way out.
+    Confirm: list the device's VLANs with their states.
+    Mend: make the VLAN on that device, or activate it.
     """
     return port_vlan_missing(scene, End(gateway.device, gateway.name), vid) or vlan_suspended(
         scene, gateway.device, vid
@@ -136,7 +149,10 @@ def gateway_vlan_lost(scene: Scene, gateway: Station, vid: int) -> Finding | Non
 def vlan_suspended(scene: Scene, device: str, vid: int) -> Finding | None:
     """A VLAN exists on a device but has been suspended there.
 
-    Matters: the device forwards none of its frames. Confirm: list the device's VLANs with their states.
+    Matters: the device forwards none of its frames.
+    Notice: the VLAN is cut at that device.
+    Confirm: list the device's VLANs with their states.
+    Mend: activate the VLAN there.
     """
     row = scene.network.fabric.vlan_rows.get(device, {}).get(vid)
     if row is None or row.state != "suspended":
@@ -155,7 +171,9 @@ def port_mode_wrong(scene: Scene, host: Station, vid: int | None = None) -> Find
     """A host that does not tag is plugged into a trunk that does not carry its VLAN untagged.
 
     Matters: its frames join the trunk's native VLAN or are dropped, and it does not understand the tags it hears.
+    Notice: the host has no network, or that of the native VLAN.
     Confirm: look at the port's mode and at what is really plugged in.
+    Mend: make it an access port of the host's VLAN.
     """
     if host.end is None or (isinstance(host.row, Host) and host.row.vid):
         return None
@@ -202,8 +220,10 @@ def port_mode_loose(scene: Scene, host: Station) -> Finding | None:
 def port_refuses_station(scene: Scene, host: Station) -> Finding | None:
     """The port admits only certain stations, and this host is none of them.
 
-    Matters: its frames are dropped, or the port shuts itself. Confirm: compare the host's MAC address with the port's
-    list, and look at the port's count of refusals.
+    Matters: its frames are dropped, or the port shuts itself.
+    Notice: the host has no network at this socket, and does at others.
+    Confirm: compare the host's MAC address with the port's list, and look at the port's count of refusals.
+    Mend: admit the host's MAC address, or plug in the host that was meant.
     """
     row = scene.port(host.end) if host.end else None
     if host.end is None or row is None or admits(row, getattr(host.row, "mac", None)):
@@ -247,8 +267,10 @@ def port_has_refused(scene: Scene, end: End) -> Finding | None:
 def port_errors(scene: Scene, end: End) -> Finding | None:
     """A port has counted damaged frames.
 
-    Matters: frames get lost, and everything above is slow. Confirm: read the counters twice some minutes apart; if they
-    grow, test the cable and compare duplex at both ends.
+    Matters: frames get lost, and everything above is slow.
+    Notice: slowness, broken-off transfers.
+    Confirm: read the counters twice some minutes apart; if they grow, test the cable and compare duplex at both ends.
+    Mend: make duplex the same at both ends; replace the cable; clear the counters and look again.
     """
     row = scene.port(end)
     counters = ("in_errors", "crc_errors", "out_errors", "late_collisions")
@@ -262,8 +284,10 @@ def port_errors(scene: Scene, end: End) -> Finding | None:
 def port_slow(scene: Scene, end: End) -> Finding | None:
     """A link runs below what both its ends can.
 
-    Matters: a wire that has lost a pair, or a wrong setting, makes it the bottleneck. Confirm: compare speed and
-    highest speed at both ends; test the cable.
+    Matters: a wire that has lost a pair, or a wrong setting, makes it the bottleneck.
+    Notice: slowness under load.
+    Confirm: compare speed and highest speed at both ends; test the cable.
+    Mend: replace the cable; let both ends negotiate.
     """
     row = scene.port(end)
     if row is None or row.speed is None or row.capable_speed is None or row.oper == "down":
@@ -285,8 +309,10 @@ def port_slow(scene: Scene, end: End) -> Finding | None:
 def cable_fault(scene: Scene, end: End) -> Finding | None:
     """A cable test found a pair that is not sound.
 
-    Matters: the link may be down, or up at a lower speed on the pairs that are left. Confirm: repeat the test; look at
-    the distance it gives.
+    Matters: the link may be down, or up at a lower speed on the pairs that are left.
+    Notice: a link that is down, or slow, or comes and goes.
+    Confirm: repeat the test; look at the distance it gives.
+    Mend: replace the cable, or mend it at the distance given.
     """
     names = scene.network.names
     bad = [

@@ -18,7 +18,10 @@ from crossthread.values import NONE, Address, address
 def routing_off(scene: Scene, device: str) -> Finding | None:
     """A device has gateway interfaces but does not forward packets between them.
 
-    Matters: its subnets reach it and not each other. Confirm: look whether IP forwarding is on.
+    Matters: its subnets reach it and not each other.
+    Notice: each subnet reaches its gateway and no other subnet.
+    Confirm: look whether IP forwarding is on.
+    Mend: turn IP forwarding on.
     """
     rows = [row for row in scene.network.routing.device_rows(device) if row.routing == "no"]
     gateways = [s for s in scene.network.stations.on_device.get(device, ()) if s.address is not None]
@@ -41,8 +44,10 @@ def routing_off(scene: Scene, device: str) -> Finding | None:
 def route_down(scene: Scene, gateway: Station, target: Address) -> Finding | None:
     """A route is there, but the interface it leads out of is down.
 
-    Matters: an interface that is down lends neither its prefix nor the routes through it. Confirm: look at the state of
-    the interface that the route names.
+    Matters: an interface that is down lends neither its prefix nor the routes through it.
+    Notice: one destination is not reached from this device's subnets.
+    Confirm: look at the state of the interface that the route names.
+    Mend: bring the interface up that the route leads out of.
     """
     for row in scene.network.routing.routes(gateway.device):
         if target not in ip_network(row.prefix) or row.next_hop in (None, NONE):
@@ -56,8 +61,10 @@ def route_down(scene: Scene, gateway: Station, target: Address) -> Finding | Non
 def route_missing(scene: Scene, gateway: Station, target: Address, back: bool) -> Finding | None:
     """A device that routes has no way, or a wrong one, to a subnet that another device serves.
 
-    Matters: packets for that subnet are dropped; if it is the way back, they arrive but the answers do not. Confirm:
-    look the destination up in the device's routing table; ask the next hop by ARP.
+    Matters: packets for that subnet are dropped; if it is the way back, they arrive but the answers do not.
+    Notice: one destination is not reached, or does not answer.
+    Confirm: look the destination up in the device's routing table; ask the next hop by ARP.
+    Mend: add the route, or correct its next hop; where a routing protocol runs, look why it does not tell.
     """
     device, table = gateway.device, getattr(gateway.row, "table", None)
     routes = [row for row in scene.network.routing.routes(device) if target in ip_network(row.prefix)]
@@ -73,7 +80,7 @@ def route_missing(scene: Scene, gateway: Station, target: Address, back: bool) -
     elsewhere = [row for row in scene.network.routing.routes(device) if row not in routes]
     for row in () if wrong else elsewhere[:3]:
         evidence += scene.evidence(row, "next_hop")
-    for station in scene.network.stations.by_address.get(str(hop), ()):
+    for station in scene.network.stations.by_address.of(str(hop)):
         evidence += scene.evidence(station.row, "address")
     if goal is not None and hop is not None and out is not None:
         key = {"device": device, "prefix": wrong.prefix if wrong else str(goal)}
@@ -127,8 +134,10 @@ def _next_hop(scene: Scene, device: str, table: str | None, target: Address) -> 
 def proxy_arp_hides(scene: Scene, gateway: Station, asker: Station, wanted: Address) -> Finding | None:
     """A pair works only because a gateway answers for addresses that are not its own.
 
-    Matters: a wrong prefix length or a missing gateway stays hidden until somebody turns proxy ARP off. Confirm: look
-    at the asker's ARP cache: addresses of other subnets have the gateway's MAC address.
+    Matters: a wrong prefix length or a missing gateway stays hidden until somebody turns proxy ARP off.
+    Notice: nothing, until the gateway is replaced.
+    Confirm: look at the asker's ARP cache: addresses of other subnets have the gateway's MAC address.
+    Mend: set right the host that depends on it.
     """
     return Finding(
         "proxy-arp-hides",
@@ -143,11 +152,13 @@ def proxy_arp_hides(scene: Scene, gateway: Station, asker: Station, wanted: Addr
 def several_answer(scene: Scene, asker: Station, wanted: Address) -> Finding | None:
     """Several stations answer for one address, and it depends on whose answer comes first whether packets arrive.
 
-    Matters: the same pair works now and fails a minute later. Confirm: look which MAC address the asker has for the
-    address; ask for it by ARP and count the answers.
+    Matters: the same pair works now and fails a minute later.
+    Notice: the pair works and fails by turns.
+    Confirm: look which MAC address the asker has for the address; ask for it by ARP and count the answers.
+    Mend: give each station its own address; turn off proxy ARP where nobody needs it.
     """
     stations = scene.network.stations
-    owners = stations.by_address.get(str(wanted), [])
+    owners = stations.by_address.of(str(wanted))
     proxies = [s for s in stations.proxies if getattr(s.row, "proxy_arp", None) == "yes"]
     proxied = len(owners) < 2
     others = [*owners, *(proxies if proxied else ())]

@@ -31,8 +31,10 @@ def _differing(
 def link_speed_differs(scene: Scene, adjacency: Adjacency) -> Finding | None:
     """The two ends of a link report different speeds.
 
-    Matters: one of the two readings is old, or there is something in between that nobody drew. Confirm: read both
-    ends again; follow the cable.
+    Matters: one of the two readings is old, or there is something in between that nobody drew.
+    Notice: slowness, or a link that is not what it says.
+    Confirm: read both ends again; follow the cable.
+    Mend: let both ends negotiate; look for a box in between.
     """
     why = "both ends of a cable run at one speed"
     return _differing(scene, adjacency, "link-speed-differs", "speed", " Mb/s", why, "risks")
@@ -42,7 +44,9 @@ def link_duplex_differs(scene: Scene, adjacency: Adjacency) -> Finding | None:
     """One end of a link runs full duplex, the other half.
 
     Matters: under load the half-duplex end sees late collisions, the other damaged frames, and throughput collapses.
+    Notice: slowness under load, while a plain echo works.
     Confirm: compare duplex at both ends, and look at the counters of late collisions and checksum errors.
+    Mend: let both ends negotiate, or set both to full duplex.
     """
     why = "frames get lost under load"
     return _differing(scene, adjacency, "link-duplex-differs", "duplex", "", why, "risks")
@@ -51,8 +55,10 @@ def link_duplex_differs(scene: Scene, adjacency: Adjacency) -> Finding | None:
 def link_mtu_differs(scene: Scene, adjacency: Adjacency) -> Finding | None:
     """The two ends of a link take frames of different size.
 
-    Matters: small packets pass and large ones vanish. Confirm: send an echo of the larger size across with "do not
-    fragment" set.
+    Matters: small packets pass and large ones vanish.
+    Notice: logins and small pages work, transfers hang.
+    Confirm: send an echo of the larger size across with "do not fragment" set.
+    Mend: set one frame size at both ends.
     """
     why = "larger frames are lost"
     return _differing(scene, adjacency, "link-mtu-differs", "mtu", "", why, "risks")
@@ -62,7 +68,10 @@ def link_lag_differs(scene: Scene, adjacency: Adjacency) -> Finding | None:
     """A cable is a member of an aggregate at one end only.
 
     Matters: one end spreads its frames over several cables, the other takes them for separate links: frames are lost,
-    or a loop opens. Confirm: compare the aggregate at both ends (IEEE 802.1AX).
+    or a loop opens.
+    Notice: half of the connections fail, or a storm.
+    Confirm: compare the aggregate at both ends (IEEE 802.1AX).
+    Mend: make both ends members of one aggregate, or neither.
     """
     for link in adjacency.links:
         a, b = scene.port(link.a), scene.port(link.b)
