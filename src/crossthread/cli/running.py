@@ -7,7 +7,7 @@ import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, NoReturn, TypeVar
+from typing import TYPE_CHECKING, Annotated, Any, NoReturn, TypeVar
 
 import typer
 
@@ -15,9 +15,22 @@ from crossthread.survey import Survey, SurveyError, read_survey
 from crossthread.survey.problems import visible
 
 if TYPE_CHECKING:
+    from crossthread.faces.overlay import Overlay
+    from crossthread.plan import Plan
     from crossthread.questions.drawing import Cable
     from crossthread.questions.map import Map
     from crossthread.sources.mapped import TableMapping
+
+app = typer.Typer(
+    name="crossthread",
+    help="Finds why hosts on a campus switched network cannot reach each other, from what the network says of itself.",
+    no_args_is_help=True,
+    add_completion=False,
+    pretty_exceptions_enable=False,
+    rich_markup_mode=None,
+)
+SurveyPath = Annotated[str, typer.Argument(metavar="SURVEY", help="A survey: a folder, or a .json or .json.gz file.")]
+Json = Annotated[bool, typer.Option("--json", help="Print the answer as one JSON object.")]
 
 FAULTY, USAGE, UNREADABLE = 1, 2, 3
 """Exit statuses: something is wrong in the network; with the command; with the input."""
@@ -40,6 +53,18 @@ def load(path: str) -> Survey:
     for notice in survey.notices:
         typer.echo(f"notice: {notice}", err=True)
     return survey
+
+
+def load_plan(path: str) -> Plan:
+    """Read a plan; print every error and end with status 3 if it cannot be read."""
+    from crossthread.plan import read_plan
+
+    try:
+        return read_plan(path)
+    except SurveyError as error:
+        for problem in error.problems:
+            typer.echo(str(problem), err=True)
+        raise typer.Exit(UNREADABLE) from None
 
 
 def load_mapping(path: str) -> list[TableMapping]:
@@ -68,12 +93,12 @@ def usage_error(says: str) -> NoReturn:
     raise typer.Exit(USAGE)
 
 
-def draw(answer: Map, path: str, title: str | None) -> None:
+def draw(answer: Map, path: str, title: str | None, overlay: Overlay | None = None) -> None:
     """Draw a map into a file, or end with status 2 and why it cannot be."""
     from crossthread.faces.figure import draw_map
 
     try:
-        draw_map(answer, Path(path), title)
+        draw_map(answer, Path(path), title, overlay)
     except ValueError as error:
         usage_error(f"expected {error}")
     except OSError as error:

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from rich.console import Console
 
-from crossthread.faces.console import STYLES, line, paragraph, said
+from crossthread.faces.console import STYLES, count, line, paragraph, said
 from crossthread.questions.findings import Finding
 from crossthread.survey.changes import Change
 
@@ -16,12 +16,33 @@ def show_findings(findings: Sequence[Finding], out: Console, numbered: bool = Tr
     for number, finding in enumerate(findings, 1):
         out.print()
         head = f"{number}. " if numbered else ""
-        out.print(line((head, "bold"), (finding.severity, STYLES[finding.severity]), "  ", (finding.rule, "bold")))
+        loses = f"  {count(finding.affected, 'host')}" if finding.affected else ""
+        out.print(
+            line((head, "bold"), (finding.severity, STYLES[finding.severity]), "  ", (finding.rule, "bold"), loses)
+        )
         paragraph(out, said(finding.says), 3)
+        if finding.example:
+            words = f"{finding.example[0]} does not reach {finding.example[1]}"
+            hit = f"; {_hosts(finding)}" if finding.affected > 1 else ""
+            paragraph(out, line(("hits  ", STYLES["breaks"]), words, hit), 5)
         for fact in finding.evidence:
             paragraph(out, line(("seen  ", "dim"), (fact, "dim")), 5)
         for change in finding.repair:
             paragraph(out, line(("mend  ", "green"), describe(change)), 5)
+        _under(finding, out, 5)
+
+
+def _hosts(finding: Finding) -> str:
+    """The hosts that lose, the first of them by name."""
+    names = finding.affects[:4]
+    more = f" and {finding.affected - len(names)} more" if finding.affected > len(names) else ""
+    return f"{', '.join(names)}{more} lose by it"
+
+
+def _under(finding: Finding, out: Console, indent: int) -> None:
+    for other in finding.follows:
+        paragraph(out, line(("from it  ", "dim"), (other.rule, "bold"), f"  {other.says}"), indent)
+        _under(other, out, indent + 3)
 
 
 def describe(change: Change) -> str:

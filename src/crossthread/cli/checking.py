@@ -1,0 +1,159 @@
+"""The commands around the check: check, vlan, link, plan, findings."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from crossthread.cli.running import FAULTY, Json, SurveyPath, app, emit, load, load_plan, usage_error, write_text
+from crossthread.network import Network
+from crossthread.questions.hosts import UnknownHostError
+from crossthread.survey.problems import visible
+
+plan_app = typer.Typer(help="The plan: what was intended.", no_args_is_help=True)
+app.add_typer(plan_app, name="plan")
+
+
+@app.command("check")
+def check_command(
+    survey: SurveyPath,
+    plan: Annotated[str | None, typer.Option("--plan", metavar="FILE", help="What was intended.")] = None,
+    only: Annotated[str | None, typer.Option("--only", metavar="NAME", help="Only findings of this name.")] = None,
+    at: Annotated[
+        str | None, typer.Option("--at", metavar="DEVICE[:PORT]", help="Only findings at this place.")
+    ] = None,
+    vlan: Annotated[int | None, typer.Option("--vlan", metavar="VID", help="Only findings about this VLAN.")] = None,
+    severity: Annotated[
+        str | None, typer.Option("--severity", metavar="WORD", help="breaks, risks, or note: this and worse.")
+    ] = None,
+    csv: Annotated[bool, typer.Option("--csv", help="Print CSV that is safe to open in a spreadsheet.")] = False,
+    sarif: Annotated[bool, typer.Option("--sarif", help="Print SARIF 2.1 for code-review tools.")] = False,
+    json: Json = False,
+) -> None:
+    """What is wrong: every host, port, link, VLAN and gateway against each other and the plan, worst first."""
+    from crossthread.cli.running import progress
+    from crossthread.faces.check import check_csv, check_sarif, show_check
+    from crossthread.questions.catalogue import meaning
+    from crossthread.questions.check import check, select
+    from crossthread.questions.findings import SEVERITIES
+
+    if csv + sarif + json > 1:
+        usage_error("expected one of --csv, --sarif and --json")
+    if only is not None and meaning(only) is None:
+        usage_error(f"there is no finding “{visible(only)}”; `crossthread findings` lists them")
+    if severity is not None and severity not in SEVERITIES:
+        usage_error(f"expected --severity {' or '.join(SEVERITIES)} instead of “{visible(severity)}”")
+    intended = load_plan(plan) if plan else None
+    network = Network(load(survey))
+    place = _place(network, at) if at is not None else None
+    with progress("asking", 20 * len(network.classes.all), many=4000) as advance:
+        answer = select(check(network, intended, progress=advance), only, place, vlan, severity)
+    if csv:
+        print(check_csv(answer), end="")
+    elif sarif:
+        print(check_sarif(answer, survey))
+    else:
+        emit(answer, show_check, json)
+    if answer.counts["breaks"]:
+        raise typer.Exit(FAULTY)
+
+
+def _place(network: Network, text: str) -> tuple[str, str | None]:
+    """The device and port that somebody means by DEVICE or DEVICE:PORT; port names may have colons in them."""
+    known = network.names.device(text)
+    if known is not None:
+        return known, None
+    device, _, port = text.partition(":")
+    known = network.names.device(device)
+    if known is None:
+        usage_error(f"there is no device “{visible(device)}” in this survey")
+    return known, network.names.port(known, port) or port
+
+
+@app.command("vlan")
+def vlan_command(
+    survey: SurveyPath,
+    vid: Annotated[int | None, typer.Argument(metavar="[VID]", help="Without it, all.")] = None,
+    figure: Annotated[str | None, typer.Option("--figure", metavar="FILE", help="Also draw it: .png or .svg.")] = None,
+    json: Json = False,
+) -> None:
+    """Where a VLAN is: its pieces, every port that carries it, tagged or not, blocked, or at one end only."""
+    from crossthread.cli.running import draw
+    from crossthread.faces.overlay import vlan_overlay
+    from crossthread.faces.vlan import show_overview, show_vlan
+    from crossthread.questions.map import map_network
+    from crossthread.questions.vlan import vlan_overview, vlan_view
+
+    network = Network(load(survey))
+    if vid is None:
+        if figure is not None:
+            usage_error("--figure draws one VLAN; expected its VID as well")
+        emit(vlan_overview(network), show_overview, json)
+        return
+    try:
+        answer = vlan_view(network, vid)
+    except UnknownHostError as error:
+        usage_error(str(error))
+    if figure is not None:
+        drawn = map_network(network)
+        draw(drawn, figure, network.survey.info.title, vlan_overlay(answer, drawn))
+    emit(answer, show_vlan, json)
+
+
+@app.command("link")
+def link_command(
+    survey: SurveyPath,
+    device: Annotated[str, typer.Argument(metavar="DEVICE", help="The device at one end.")],
+    port: Annotated[str, typer.Argument(metavar="PORT", help="Its port.")],
+    json: Json = False,
+) -> None:
+    """Both ends of a link side by side, with what differs marked."""
+    from crossthread.faces.vlan import show_link
+    from crossthread.questions.link_view import link_view
+
+    try:
+        answer = link_view(Network(load(survey)), device, port)
+    except UnknownHostError as error:
+        usage_error(str(error))
+    emit(answer, show_link, json)
+
+
+@app.command("findings")
+def findings_command(
+    name: Annotated[str | None, typer.Argument(metavar="[NAME]", help="One finding; without it, all.")] = None,
+    markdown: Annotated[bool, typer.Option("--markdown", help="Print the page docs/findings.md.")] = False,
+    json: Json = False,
+) -> None:
+    """What a finding means, what users notice, how to confirm it by hand, and the usual mend."""
+    from difflib import get_close_matches
+
+    from crossthread.faces.catalogue import meanings_page, show_meanings
+    from crossthread.questions.catalogue import meaning, meanings
+
+    answer = meanings()
+    if name is not None:
+        one = meaning(name)
+        if one is None:
+            close = get_close_matches(name, [known.rule for known in answer], 1)
+            usage_error(f"there is no finding “{visible(name)}”" + (f"; is {close[0]} meant?" if close else ""))
+        answer = (one,)
+    if markdown:
+        print(meanings_page(answer), end="")
+    else:
+        emit(answer, show_meanings, json)
+
+
+@plan_app.command("draft")
+def draft_command(
+    survey: SurveyPath,
+    into: Annotated[str | None, typer.Option("--into", metavar="FILE", help="Write it there instead.")] = None,
+) -> None:
+    """Write a plan from what is there: what most do, with comments on what is a guess."""
+    from crossthread.questions.draft import draft_plan
+
+    text = draft_plan(Network(load(survey)))
+    if into is None:
+        print(text, end="")
+    else:
+        write_text(into, text)

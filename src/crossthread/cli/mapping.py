@@ -1,0 +1,148 @@
+"""The commands around the map: gather, map, inventory, drawing, addresses, find."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from crossthread.cli.running import (
+    FAULTY,
+    Json,
+    SurveyPath,
+    any_survey,
+    app,
+    draw,
+    emit,
+    load,
+    load_mapping,
+    usage_error,
+    write_export,
+)
+from crossthread.network import Network
+from crossthread.survey.problems import visible
+
+
+@app.command("gather")
+def gather_command(
+    sources: Annotated[list[str], typer.Argument(metavar="SOURCE...", help="Files and folders with what there is.")],
+    into: Annotated[str, typer.Option("--into", metavar="SURVEY", help="The survey to write or to add to.")],
+    mapping: Annotated[
+        str | None, typer.Option("--mapping", metavar="FILE", help="What the columns of exported or typed tables mean.")
+    ] = None,
+    dry_run: Annotated[bool, typer.Option("--dry-run", help="Say what would be taken, and write nothing.")] = False,
+    json: Json = False,
+) -> None:
+    """Make one survey of what the network says of itself: captures and listings, recognised by their content."""
+    from crossthread.cli.running import progress
+    from crossthread.faces.gather import show_gathered
+    from crossthread.sources.gathering import gather, octets_of
+    from crossthread.survey import Survey, write_survey
+
+    base = load(into) if Path(into).exists() and any_survey(into) else None
+    try:
+        with progress("gathering", octets_of(sources), many=20_000_000) as advance:
+            tables = load_mapping(mapping) if mapping else ()
+            answer = gather(sources, base, advance, tables, Path(into).resolve().parent)
+    except FileNotFoundError as error:
+        usage_error(f"there is no such file or folder: {visible(str(error), 200)}")
+    if not dry_run and answer.survey != (base or Survey()):
+        try:
+            write_survey(answer.survey, into)
+        except OSError as error:
+            usage_error(f"the survey cannot be written to {visible(into, 200)}: {error.strerror}")
+    emit(answer.summary(base, dry_run), show_gathered, json)
+
+
+@app.command("map")
+def map_command(
+    survey: SurveyPath,
+    figure: Annotated[str | None, typer.Option("--figure", metavar="FILE", help="Also draw it: .png or .svg.")] = None,
+    export: Annotated[
+        str | None,
+        typer.Option("--export", metavar="FILE", help="Also write it for other programs: .graphml, .dot, .json."),
+    ] = None,
+    json: Json = False,
+) -> None:
+    """Who is plugged into whom: devices, links port by port, which end told it, what is loose."""
+    from crossthread.faces.map import show_map
+    from crossthread.questions.map import map_network
+
+    network = Network(load(survey))
+    answer = map_network(network)
+    if figure is not None:
+        draw(answer, figure, network.survey.info.title)
+    if export is not None:
+        write_export(answer, export)
+    emit(answer, show_map, json)
+
+
+@app.command("inventory")
+def inventory_command(survey: SurveyPath, json: Json = False) -> None:
+    """Every device, surveyed or only heard of: what it is, how it is known, and what is odd about its neighbours."""
+    from crossthread.faces.inventory import show_inventory
+    from crossthread.questions.inventory import inventory
+
+    emit(inventory(Network(load(survey))), show_inventory, json)
+
+
+@app.command("drawing")
+def drawing_command(
+    survey: SurveyPath,
+    drawing: Annotated[
+        str, typer.Argument(metavar="LIST", help="The documented cables: CSV with device, port, far_device, far_port.")
+    ],
+    corrected: Annotated[
+        str | None, typer.Option("--corrected", metavar="FILE", help="Write the list as it should be.")
+    ] = None,
+    json: Json = False,
+) -> None:
+    """The map against the drawing: documented cables that are missing, extra, or moved to other ports."""
+    from crossthread.cli.running import load_drawing, write_text
+    from crossthread.faces.inventory import corrected_csv, show_drawing
+    from crossthread.questions.drawing import compare_drawing
+
+    answer = compare_drawing(Network(load(survey)), load_drawing(drawing))
+    if corrected is not None:
+        write_text(corrected, corrected_csv(answer))
+    emit(answer, show_drawing, json)
+    if answer.missing or answer.extra or answer.moved:
+        raise typer.Exit(FAULTY)
+
+
+@app.command("addresses")
+def addresses_command(
+    survey: SurveyPath,
+    csv: Annotated[bool, typer.Option("--csv", help="Print CSV that is safe to open in a spreadsheet.")] = False,
+    markdown: Annotated[bool, typer.Option("--markdown", help="Print a Markdown table.")] = False,
+    json: Json = False,
+) -> None:
+    """The addressing table: every interface and host with VLAN, address, prefix and gateway."""
+    from crossthread.faces.addresses import addresses_csv, addresses_markdown, show_addresses
+    from crossthread.questions.addresses import addresses
+
+    if csv + markdown + json > 1:
+        usage_error("expected one of --csv, --markdown and --json")
+    answer = addresses(Network(load(survey)))
+    if csv or markdown:
+        print(addresses_csv(answer) if csv else addresses_markdown(answer), end="")
+    else:
+        emit(answer, show_addresses, json)
+
+
+@app.command("find")
+def find_command(
+    survey: SurveyPath,
+    what: Annotated[str, typer.Argument(metavar="WHAT", help="A host, device, MAC or IP address, or a VLAN's name.")],
+    json: Json = False,
+) -> None:
+    """Where something is plugged in, how that is known, and where it was seen inconsistently."""
+    from crossthread.faces.find import show_found
+    from crossthread.questions.find import NotFoundError, find
+
+    try:
+        answer = find(Network(load(survey)), what)
+    except NotFoundError as error:
+        usage_error(str(error))
+    emit(answer, show_found, json)
