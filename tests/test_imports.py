@@ -10,14 +10,15 @@ ROOT = Path(crossthread.__file__).parent
 BELOW = {
     "values": set(),
     "survey": {"values"},
+    "plan": {"survey", "values"},
     "network": {"survey", "values"},
-    "questions": {"network", "survey", "values"},
+    "questions": {"plan", "network", "survey", "values"},
     "demo": {"network", "survey", "values"},
     "sources": {"survey", "values"},
-    "faces": {"questions", "sources", "network", "survey", "values"},
-    "cli": {"faces", "demo", "sources", "questions", "network", "survey", "values"},
+    "faces": {"questions", "plan", "sources", "network", "survey", "values"},
+    "cli": {"faces", "plan", "demo", "sources", "questions", "network", "survey", "values"},
 }
-CORE = {"values", "survey", "network", "questions"}
+CORE = {"values", "plan", "survey", "network", "questions"}
 INTERFACE = {"typer", "rich", "click", "matplotlib", "pandas", "jinja2"}
 
 

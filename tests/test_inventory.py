@@ -40,21 +40,21 @@ class Remarks(unittest.TestCase):
         head = "device|port|neighbor|neighbor_chassis|neighbor_port|ttl|remaining|interval\n"
         found, _ = self.remarks(neighbors=head + "sw-a|p1|x|02:00:00:00:00:01|q|120|60|")
         self.assertEqual(found, {("neighbor-stale", "sw-a p1 has not heard x for 60 s, though it speaks every 30 s; "
-                                  "60 s of 120 s are left")})  # fmt: skip
+                                  "60 s of 120 s are left.")})  # fmt: skip
         found, _ = self.remarks(neighbors=head + "sw-a|p1|x|02:00:00:00:00:01|q|120|90|")
         self.assertEqual(found, set())
         both = "sw-a|p1|old|02:00:00:00:00:01|q|120|80|\nsw-a|p1|new|02:00:00:00:00:01|q|120|119|"
         found, _ = self.remarks(neighbors=head + both.replace("|80|", "|95|"))
-        self.assertEqual([(r, s.rpartition("; ")[2]) for r, s in found], [("neighbor-stale", "old is ageing out")])
+        self.assertEqual([(r, s.rpartition("; ")[2]) for r, s in found], [("neighbor-stale", "old is ageing out.")])
         found, answer = self.remarks(neighbors=head + "sw-a|p1|x|||||\nsw-a|p1|y|||||")
-        self.assertEqual(found, {("neighbor-several", "sw-a p1 hears 2 neighbours: x and y")})
+        self.assertEqual(found, {("neighbor-several", "sw-a p1 hears 2 neighbours: x and y.")})
         self.assertEqual({d.device: d.how for d in answer.devices}["x"], "heard at sw-a p1")
 
     def test_mixed_software_and_no_address(self):
         found, answer = self.remarks(
             devices="device|platform|software\na|m|1\nb|m|1\nc|m|2\nd|n|3", neighbors=cabled("a p1 b p1")
         )
-        self.assertEqual(found, {("software-mixed", "most devices of m run 1, but not c (2)")})
+        self.assertEqual(found, {("software-mixed", "Most devices of m run 1, but not c (2).")})
         self.assertEqual(sum(r.rule == "neighbor-no-address" for r in answer.remarks), 2)
 
     def test_the_healthy_campus_gives_no_cause(self):

@@ -7,6 +7,7 @@
 """
 
 from crossthread.network import Network
+from crossthread.plan import Plan, read_plan
 from crossthread.questions.check import check
 from crossthread.questions.findings import Finding
 from crossthread.questions.hosts import UnknownHostError
@@ -23,6 +24,7 @@ __all__ = [
     "Change",
     "Finding",
     "Network",
+    "Plan",
     "Survey",
     "SurveyError",
     "UnknownHostError",
@@ -32,6 +34,7 @@ __all__ = [
     "check",
     "map_network",
     "matrix",
+    "read_plan",
     "read_survey",
     "why",
     "write_survey",

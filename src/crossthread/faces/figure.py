@@ -158,7 +158,7 @@ def _painted(axes: Axes, link: MapLink, points: list[Point], paint: LinkPaint, l
     named = _port_names(axes, link, points, labels) if labels is not None else [7, 7]
     for mark, ordered, name_at in ((paint.a_mark, points, named[0]), (paint.b_mark, points[::-1], named[1])):
         if mark is not None:
-            at = min(name_at + 4, 18)
+            at = name_at + 2 if name_at < 14 else 8
             _mark(axes, mark, ordered[at], ordered[at + 1])
 
 

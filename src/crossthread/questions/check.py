@@ -20,6 +20,7 @@ from crossthread.questions.rules import vlan as vlan_rules
 from crossthread.questions.rules.gap import survey_gap
 from crossthread.questions.scene import Scene
 from crossthread.questions.sweep import split_vlans, sweep
+from crossthread.survey.survey import Evidence
 
 
 class Check(msgspec.Struct, frozen=True):
@@ -67,8 +68,11 @@ def check(
     for finding in sweep(scene):
         if finding.identity not in found:
             found[finding.identity] = _softened(finding)
-    for fact, example in effects.gaps:
-        told = survey_gap(fact, example)
+    by_column: dict[tuple[str, str], list[tuple[Evidence, tuple[str, str]]]] = defaultdict(list)
+    for gap in effects.gaps:
+        by_column[gap[0].table, gap[0].column].append(gap)
+    for gaps in by_column.values():
+        told = survey_gap([fact for fact, _ in gaps], gaps[0][1])
         found.setdefault(told.identity, told)
     for one, two, vids in effects.forbidden:
         told = plan_rules.plan_talk(scene, one, two, vids)

@@ -35,11 +35,12 @@ _AT_ONE_PLACE: dict[str, tuple[str, ...]] = {
                      "host-gateway-outside-subnet", "host-address-missing"),
     "host-gateway-outside-subnet": ("host-mask-differs", "host-outside-subnet"),
     "host-not-located": ("host-link-down",),
+    "survey-gap": ("host-not-located", "host-address-duplicate", "gateway-address-duplicate"),
     "gateway-tag-duplicate": ("gateway-vlan-wrong",),
     "gateway-unreachable": ("port-admin-down", "port-down", "port-vlan-missing", "vlan-suspended"),
     "gateway-down": ("gateway-unreachable", "port-admin-down", "port-down", "vlan-suspended", "port-vlan-missing"),
-    "port-vlan-wrong": ("link-mode-differs", "gateway-vlan-wrong"),
-    "port-mode-wrong": ("gateway-port-mode-wrong", "link-mode-differs"),
+    "port-vlan-wrong": ("link-mode-differs", "gateway-vlan-wrong", "port-vlan-wrong"),
+    "port-mode-wrong": ("gateway-port-mode-wrong", "link-mode-differs", "port-mode-wrong"),
     "tree-roots-several": ("link-mode-differs", "link-native-differs"),
 }  # fmt: skip
 """A finding goes under one of these rules if they share a port, a link, a host, an interface or a device's VLAN."""
@@ -75,10 +76,11 @@ def nested(scene: Scene, findings: list[Finding], causes: Mapping[object, set[ob
         for place in places[id(finding)]:
             by_place[place].append(finding)
     above: dict[int, Finding] = {}
+    rank = {id(finding): number for number, finding in enumerate(order)}
     for finding in order:
         parents = _AT_ONE_PLACE.get(finding.rule, ())
         near = (other for place in places[id(finding)] for other in by_place[place]) if parents else iter(())
-        cause = next((o for o in near if o.rule in parents and o is not finding and _leads(above, finding, o)), None)
+        cause = next((o for o in near if o.rule in parents and _may_lead(rank, above, finding, o)), None)
         known = causes.get(finding.identity)
         if known:
             cause = next((o for o in order if o.identity in known), None)
@@ -98,6 +100,13 @@ def _built(finding: Finding, under: dict[int, list[Finding]]) -> Finding:
     if not below:
         return finding
     return msgspec.structs.replace(finding, follows=tuple(_built(other, under) for other in below))
+
+
+def _may_lead(rank: dict[int, int], above: dict[int, Finding], finding: Finding, cause: Finding) -> bool:
+    """Whether a finding may be put under another; of two of one rule the worse leads."""
+    if cause is finding or (cause.rule == finding.rule and rank[id(cause)] > rank[id(finding)]):
+        return False
+    return _leads(above, finding, cause)
 
 
 def _leads(above: dict[int, Finding], finding: Finding, cause: Finding) -> bool:
@@ -133,11 +142,17 @@ def _vids(finding: Finding) -> set[int]:
 
 
 def _places(scene: Scene, finding: Finding) -> Iterator[_Place]:
+    for change in finding.repair:
+        key = " ".join(sorted(str(part) for part in change.key.values()))
+        yield from (("cell", change.table, key, column) for column in change.cells)
+    if finding.rule == "plan-differs":  # follows only from what is wrong with the very same cell
+        return
     for subject in finding.subjects:
         yield from _of_subject(scene, finding, subject)
     for fact in finding.evidence:
-        if finding.rule == "plan-differs" and fact.table == "hosts":
-            yield ("host", fact.key.get("host"))
+        told = fact.key.get("address") if finding.rule == "survey-gap" else fact.value
+        if told and (fact.column == "address" or fact.table == "arp"):
+            yield ("address", str(told).partition("/")[0])
 
 
 def _of_subject(scene: Scene, finding: Finding, subject: Subject) -> Iterator[_Place]:

@@ -212,7 +212,7 @@ def _fed(scene: Scene, device: str) -> int:
     """The VIDs that some port of a device carries that may be up, as bits."""
     fabric, bits = scene.network.fabric, 0
     for port, row in scene.network.names.ports.get(device, {}).items():
-        if row.admin != "down" and row.oper != "down":
+        if row.admin != "down" and row.oper != "down" and row.lag in (None, NONE):
             bits |= fabric.carried(End(device, port)).possible & fabric.forwarding(End(device, port)).possible
     return bits if scene.network.names.ports.get(device) else -1
 
@@ -237,10 +237,15 @@ def _settings(scene: Scene) -> Iterator[_Told]:
     if settings.mtu is None and settings.speed is None and settings.native is None and settings.tagging is None:
         return
     between = {end for adjacency in scene.network.adjacencies for end in (adjacency.a, adjacency.b)}
-    for device, ports in scene.network.names.ports.items():
-        for port, row in ports.items():
-            if row.admin != "down":
-                yield plan_rules.plan_settings(scene, End(device, port), row, End(device, port) in between)
+    yield from plan_rules.plan_settings(
+        scene,
+        (
+            (End(device, port), row, End(device, port) in between)
+            for device, ports in scene.network.names.ports.items()
+            for port, row in ports.items()
+            if row.admin != "down"
+        ),
+    )
 
 
 def split_vlans(scene: Scene) -> Iterator[tuple[int, list[list[Station]]]]:
@@ -259,7 +264,7 @@ def split_vlans(scene: Scene) -> Iterator[tuple[int, list[list[Station]]]]:
     for (vid, _), pieces in parts.items():
         if len(pieces) > 1 and vid not in done:
             groups = sorted(pieces.values(), key=len, reverse=True)
-            if all(not scene.network.stations.hears(groups[0][0], other[0]) for other in groups[1:]):
+            if all(scene.network.stations.hears(groups[0][0], other[0]) is False for other in groups[1:]):
                 done.add(vid)
                 yield vid, groups
 

@@ -170,7 +170,7 @@ def gateway_address_duplicate(scene: Scene, gateway: Station) -> Finding | None:
     if not others:
         return None
     evidence = tuple(fact for s in (gateway, *others) for fact in scene.evidence(s.row, "address"))
-    listed = ", ".join(map(called, others))
+    listed = ", ".join(dict.fromkeys(map(called, others)))
     return Finding(
         "gateway-address-duplicate",
         "breaks",

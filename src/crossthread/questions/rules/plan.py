@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from datetime import date
 
 from crossthread.network.names import End
@@ -143,38 +143,40 @@ def plan_vlans(scene: Scene) -> Iterator[Finding]:
             yield Finding("plan-differs", "note", (Subject(vid=vid),), says, ())
 
 
-def plan_settings(scene: Scene, end: End, row: Port, between: bool) -> Finding | None:
-    """A link between devices does not have the settings that the plan has for all of them.
+def plan_settings(scene: Scene, rows: Iterable[tuple[End, Port, bool]]) -> Iterator[Finding]:
+    """Ports do not have the settings that the plan has for all of them.
 
     Matters: what is set differently in one place is forgotten there.
     Notice: depends on what differs; large packets get lost where the frame size is too small.
-    Confirm: compare the port's settings with the plan's.
-    Mend: set the port as planned, or accept the difference in the plan.
+    Confirm: compare the ports' settings with the plan's.
+    Mend: set the ports as planned, or accept the difference in the plan.
     """
     settings = scene.plan.settings
-    cells: dict[str, object] = {}
-    checks: list[tuple[str, str, int | str | None]] = [("mtu", "mtu", settings.mtu)]
-    if between:
-        checks += [("speed", "speed", settings.speed)]
-        if row.mode in ("trunk", "hybrid"):
+    alike: dict[tuple[str, str, str], list[tuple[End, Port]]] = defaultdict(list)
+    for end, row, between in rows:
+        checks: list[tuple[str, str, int | str | None]] = [("mtu", "mtu", settings.mtu)]
+        if between and row.mode in ("trunk", "hybrid"):
             checks += [("native", "pvid", settings.native), ("tagging", "tagging", settings.tagging)]
-    evidence: tuple[Evidence, ...] = ()
-    parts = []
-    for word, column, wanted in checks:
-        found = getattr(row, column)
-        wrong = found is not None and wanted is not None and found != wanted
-        if word == "speed":
-            wrong = settings.speed is not None and row.oper == "up" and (row.speed or settings.speed) < settings.speed
-        if wrong:
-            cells[column] = wanted or NONE
-            parts.append(f"{word} {found or NONE}, planned {wanted or NONE}")
-            evidence += scene.evidence(row, column) + scene.plan.evidence(settings, {"settings": word}, word)
-    if not cells:
-        return None
-    says = f"{end} is not as planned for all: {'; '.join(parts)}."
-    cells.pop("speed", None)
-    repair = (set_port(end, **cells),) if cells else ()
-    return Finding("plan-differs", "risks", (at_port(end),), says, evidence, repair)
+        for word, column, wanted in checks:
+            found = getattr(row, column)
+            if found is not None and wanted is not None and found != wanted:
+                alike[word, column, str(found or NONE)].append((end, row))
+        slow = row.speed is not None and settings.speed is not None and row.speed < settings.speed
+        if between and slow and row.oper == "up":
+            alike["speed", "speed", str(row.speed)].append((end, row))
+    for (word, column, found), ends in alike.items():
+        wanted = getattr(settings, word) or NONE
+        listed = ", ".join(str(end) for end, _ in ends[:3]) + (f" and {len(ends) - 3} more" if len(ends) > 3 else "")
+        has = "has" if len(ends) == 1 else "have"
+        evidence = tuple(fact for _, row in ends[:5] for fact in scene.evidence(row, column))
+        yield Finding(
+            "plan-differs",
+            "risks",
+            tuple(at_port(end) for end, _ in ends),
+            f"{listed} {has} {word} {found}, where {wanted} is planned for all.",
+            evidence + scene.plan.evidence(settings, {"settings": word}, word),
+            tuple(set_port(end, **{column: wanted}) for end, _ in ends) if word != "speed" else (),
+        )
 
 
 def plan_trees(scene: Scene) -> Iterator[Finding]:

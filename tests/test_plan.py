@@ -1,0 +1,182 @@
+"""The plan: read with every error at its line, drafted from a survey, compared with the campus, and its acceptances."""
+
+import tempfile
+import unittest
+from datetime import date
+from pathlib import Path
+
+from crossthread import Change, Network, SurveyError, apply_changes, check, read_plan
+from crossthread.demo import faulty, healthy
+from crossthread.questions.draft import draft_plan
+
+BROKEN = """title = 7
+colour = "red"
+[settings]
+mtu = "big"
+[vlans]
+5000 = {}
+20 = { subnets = [
+  "10.61.20.1/24",
+], nmae = "x" }
+[ports.core-east]
+port3 = { mode = "trnk" }
+port4 = 5
+[[links]]
+ends = ["a", "b", "c"]
+[[links]]
+ends = ["a", "b", "c", "d"]
+carries = "20-10"
+[[talk]]
+vlans = "10"
+[[accept]]
+rule = "port-errors"
+reason = ""
+until = 2026-12-30
+"""
+
+
+def plan_of(text):
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "plan.toml"
+        path.write_text(text, encoding="utf-8")
+        return read_plan(path)
+
+
+def rules(survey, text, today=date(2026, 6, 1)):
+    found = check(Network(survey), plan_of(text), today)
+    return {(f.rule, str(f.subjects[0]) if f.subjects else "") for f in found.findings}, found
+
+
+class Reading(unittest.TestCase):
+    def test_three_lines_are_a_plan(self):
+        plan = plan_of('[vlans]\n10 = { name = "office" }\n20 = { subnets = "10.0.0.0/24" }\n')
+        self.assertEqual(
+            (plan.vlans[10].name, plan.vlans[20].subnets, plan.vlans[20].line), ("office", ("10.0.0.0/24",), 3)
+        )
+
+    def test_all_errors_at_once_each_with_its_line(self):
+        with self.assertRaises(SurveyError) as caught:
+            plan_of(BROKEN)
+        told = {(problem.line, problem.column): problem.says for problem in caught.exception.problems}
+        expected = {(1, "title"), (2, "colour"), (4, "mtu"), (6, "5000"), (7, "subnets"), (7, "nmae"), (11, "mode"),
+                    (12, "port4"), (14, "ends"), (17, "carries"), (18, "talk"), (22, "reason")}  # fmt: skip
+        self.assertEqual(set(told), expected)
+        self.assertIn("is “name” meant?", told[7, "nmae"])
+        self.assertIn("expected a prefix without host bits", told[7, "subnets"])
+
+    def test_what_is_no_toml_or_no_file_is_one_sentence(self):
+        for text, says in (("[vlans\n", ":1: not valid TOML in column 7"), ("x = 1\nx = 2\n", "not valid TOML")):
+            with self.assertRaises(SurveyError) as caught:
+                plan_of(text)
+            self.assertIn(says, str(caught.exception))
+        with self.assertRaises(SurveyError) as caught:
+            read_plan("/nowhere/plan.toml")
+        self.assertIn("cannot be read", str(caught.exception))
+
+
+class Draft(unittest.TestCase):
+    def test_the_draft_of_a_healthy_campus_finds_nothing_there(self):
+        self.assertEqual(rules(healthy(), draft_plan(Network(healthy())))[0], set())
+
+    def test_the_draft_of_a_faulty_campus_is_nearly_the_healthy_one_and_marks_its_guesses(self):
+        text = draft_plan(Network(faulty()))
+        plan, right = plan_of(text), plan_of(draft_plan(Network(healthy())))
+        for part in ("vlans", "hosts", "ports"):
+            ours, theirs = getattr(plan, part), getattr(right, part)
+            wrong = {
+                k for k in theirs if str(ours.get(k)).rpartition(" line=")[0] != str(theirs[k]).rpartition(" line=")[0]
+            }
+            self.assertLessEqual(wrong, {("sail-loft", "port1"), ("lighthouse-1", "port5")}, part)
+        marked = [line for line in text.splitlines() if "# guess" in line]
+        for word in (
+            "foghorn-exhibit",
+            "quay-router port1.40",
+            "10.61.10.31/25",
+            "10.61.40.254",
+            "trunks between devices",
+        ):
+            self.assertTrue(any(word in line for line in marked), word)
+
+
+class Compared(unittest.TestCase):
+    def test_ports_hosts_vlans_links_and_settings(self):
+        text = """
+            [settings]
+            mtu = 9000
+            tree = "mstp"
+            [vlans]
+            10 = { name = "bureau", gateways = ["10.61.10.2"] }
+            77 = {}
+            [ports.galley]
+            port2 = { mode = "access", vlan = 20 }
+            port1 = { mode = "trunk", allowed = "10 20" }
+            port99 = { vlan = 3 }
+            [hosts]
+            galley-till = { gateway = "10.61.10.3" }
+            ghost = {}
+            [[links]]
+            ends = ["galley", "port1", "ropehall", "port6"]
+            [[links]]
+            ends = ["chartroom", "port1", "core-east", "port6"]
+            carries = "10 77"
+        """
+        found, answer = rules(healthy(), text)
+        expected = {
+            ("plan-differs", "galley port1"), ("port-vlan-wrong", "galley port2 VLAN 20"),
+            ("plan-differs", "galley port99"), ("plan-differs", "galley-till"), ("plan-differs", "ghost"),
+            ("plan-differs", "VLAN 77"), ("plan-differs", "VLAN 20"), ("gateway-missing", "VLAN 10"),
+            ("vlan-name-differs", "core-east VLAN 10"), ("plan-link-missing", "galley port1"),
+            ("plan-link-extra", "galley port1"), ("link-vlan-missing", "chartroom port1 VLAN 77"),
+            ("plan-differs", "core-east"), ("plan-differs", "core-east port1"),
+        }  # fmt: skip
+        self.assertLessEqual(expected, found)
+        sources = {fact.source for f in answer.findings for fact in f.evidence if fact.table == "plan"}
+        self.assertTrue(all(source.rpartition(":")[2].isdecimal() for source in sources), sources)
+
+    def test_vlans_that_may_not_talk(self):
+        text = (
+            '[[talk]]\nvlans = "30"\nothers = "all"\nmay = false\n[[talk]]\nvlans = "30"\nothers = "10"\nmay = true\n'
+        )
+        found, _ = rules(healthy(), text)
+        pairs = {says for rule, says in found}
+        self.assertEqual(pairs, {"VLAN 20", "VLAN 30"})  # 20 with 30, and 30 with 40, 50
+        apart = [Change("devices", {"device": "core-east"}, {"routing": "no"})]
+        plan = plan_of('[[talk]]\nvlans = "all"\nothers = "all"\nmay = false\n')
+        broken = [f for f in check(Network(apply_changes(healthy(), apart)), plan).findings if f.severity == "breaks"]
+        self.assertEqual({f.example[1] for f in broken}, {"tide-gauge"})  # in no VLAN, so the plan keeps it from nobody
+
+    def test_the_plan_decides_where_the_votes_are_even(self):
+        wrong = [
+            Change("ports", {"device": "galley", "port": "port3"}, {"pvid": 10}),
+            Change("ports", {"device": "lighthouse-1", "port": "port7"}, {"pvid": 10}),
+            Change("ports", {"device": "lighthouse-2", "port": "port9"}, {"pvid": 10}),
+        ]
+        survey = apply_changes(healthy(), wrong)
+        by_vote, _ = rules(survey, "")
+        self.assertIn("gateway-vlan-wrong", {rule for rule, _ in by_vote})
+        by_plan, _ = rules(survey, '[vlans]\n30 = { subnets = "10.61.30.0/24" }\n')
+        self.assertEqual({rule for rule, _ in by_plan if rule != "plan-differs"}, {"port-vlan-wrong"})
+
+
+class Acceptance(unittest.TestCase):
+    ENTRY = (
+        '[[accept]]\nrule = "port-errors"\nsubject = "galley port2"\nreason = "to be replaced"\nuntil = 2026-12-31\n'
+    )
+    ERRORS = (Change("ports", {"device": "galley", "port": "port2"}, {"crc_errors": 7}),)
+
+    def test_it_silences_the_finding_until_its_day(self):
+        survey = apply_changes(healthy(), self.ERRORS)
+        found, answer = rules(survey, self.ENTRY)
+        self.assertEqual((found, [f.rule for f in answer.accepted]), (set(), ["port-errors"]))
+        found, answer = rules(survey, self.ENTRY, date(2027, 1, 1))
+        self.assertEqual({rule for rule, _ in found}, {"port-errors", "plan-differs"})
+        self.assertIn("until 2026-12-31", next(f.says for f in answer.findings if f.rule == "plan-differs"))
+
+    def test_one_that_matches_nothing_is_a_note(self):
+        _, answer = rules(healthy(), self.ENTRY)
+        self.assertEqual([(f.rule, f.severity) for f in answer.findings], [("plan-differs", "note")])
+        self.assertIn("which is not found", answer.findings[0].says)
+
+
+if __name__ == "__main__":
+    unittest.main()
