@@ -7,10 +7,11 @@ VIDs is one integer, and a link divides all groups by two operations on integers
 from __future__ import annotations
 
 from collections.abc import Iterable
+from functools import cached_property
 
 from crossthread.network.adjacency import Adjacency
-from crossthread.network.segments import Fabric, Node
-from crossthread.network.truth import vids_in
+from crossthread.network.segments import Crossing, Fabric, Node
+from crossthread.network.truth import EVERY_VID, vids_in
 
 Part = tuple[int, str]
 """A connected part: a VID, and one of its devices that stands for all."""
@@ -44,6 +45,30 @@ class Components:
         if a.pvid and a.pvid == b.pvid:
             both |= 1 << a.pvid & a.untagged.sure & b.untagged.sure & a.joins.sure & b.joins.sure
         return both & fabric.forwarding(adjacency.a).sure & fabric.forwarding(adjacency.b).sure
+
+    def closed(self, part: Part) -> bool:
+        """Whether no frame of a part may get out of it: by a leak, one way only, or as far as was observed."""
+        return part not in self._open
+
+    @cached_property
+    def _open(self) -> set[Part | None]:
+        found: set[Part | None] = set()
+        for crossings in self._fabric.out.values():
+            for crossing in crossings:
+                for vid in vids_in(self._strays(crossing) & self._fabric.known):
+                    found.add(self.of(Node(crossing.near.device, vid)))
+        return found
+
+    def _strays(self, crossing: Crossing) -> int:
+        """The VIDs that may get across, but not surely both ways as themselves."""
+        fabric = self._fabric
+        near, far = fabric.member(crossing.near), fabric.member(crossing.far)
+        out, into = fabric.forwarding(crossing.near).possible, fabric.forwarding(crossing.far).possible
+        if crossing.through is not None:
+            return (near.tagged.possible | near.untagged.possible) & out
+        tagged = near.tagged.possible & far.accepts.possible & into if near.tagging == far.tagging else 0
+        joined = far.joins.possible & into & (EVERY_VID if far.pvid is None else 1 << far.pvid & EVERY_VID)
+        return (tagged | (near.untagged.possible if joined else 0)) & out & ~self.carried(crossing.adjacency)
 
     def of(self, node: Node) -> Part | None:
         """The part that a VLAN on a device belongs to; None if the VLAN is not surely there."""

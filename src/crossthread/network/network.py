@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from functools import cached_property
 
 from crossthread.network.adjacency import Adjacency, find_adjacencies
@@ -13,6 +14,7 @@ from crossthread.network.routing import Routing
 from crossthread.network.segments import Fabric
 from crossthread.network.stations import Stations
 from crossthread.survey import Survey
+from crossthread.survey.changes import Change, apply_changes
 
 
 class Network:
@@ -26,6 +28,33 @@ class Network:
 
     def __init__(self, survey: Survey) -> None:
         self.survey = survey
+
+    def changed(self, changes: Sequence[Change]) -> Network:
+        """A copy with some changes made, which shares with this one whatever they do not touch.
+
+        Raises
+        ------
+        SurveyError
+            For a change that the format does not know; see `apply_changes`.
+        """
+        copy = Network(apply_changes(self.survey, changes))
+        tables = {change.table for change in changes}
+        ports = [change for change in changes if change.table == "ports"]
+        moved = tables & {"devices", "neighbors", "trees", "tree_ports"} or any(change.delete for change in ports)
+        if moved or self.survey.tree_ports is not copy.survey.tree_ports:
+            return copy
+        if any({"admin", "oper", "lag", "aliases", "mac", "description"} & set(change.cells) for change in ports):
+            return copy
+        if any(
+            change.key.get("port") not in self.names.ports.get(str(change.key.get("device")), ()) for change in ports
+        ):
+            return copy
+        if not ports and "gateways" not in tables:
+            copy.names = self.names
+        copy._found, copy.adjacencies = self._found, self.adjacencies
+        if not ports and "vlans" not in tables and Fabric.known_vids(copy.survey) == self.fabric.known:
+            copy.fabric, copy.components = self.fabric, self.components
+        return copy
 
     @cached_property
     def names(self) -> Names:

@@ -88,11 +88,12 @@ class Fabric:
                     self.out[near.device].append(Crossing(near, far, adjacency))
         for crossing in _unsurveyed(loose):
             self.out[crossing.near.device].append(crossing)
-        self.known = self._known_vids(survey)
+        self.known = self.known_vids(survey)
         """The VIDs that the survey speaks of one by one: what a frame can be in, and an unobserved PVID be."""
 
     @staticmethod
-    def _known_vids(survey: Survey) -> int:
+    def known_vids(survey: Survey) -> int:
+        """The VIDs that a survey speaks of one by one, as bits."""
         found = {row.vid for row in survey.vlans} | {row.pvid for row in survey.ports if row.pvid}
         found |= {row.vid for row in survey.gateways if row.vid} | {row.vid for row in survey.hosts if row.vid}
         return sum(1 << vid for vid in found if vid)

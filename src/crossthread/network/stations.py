@@ -315,6 +315,11 @@ class Stations:
             part = self._components.of(Node(tap.device, vid))
             if part is not None and part == self._components.of(Node(goal.device, vid)):
                 return True
+        starts = [self._components.of(Node(tap.device, vid)) for vid in vids_in(tap.enters.possible)]
+        if all(part is not None and self._components.closed(part) for part in starts):
+            ends = {self._components.of(Node(goal.device, vid)) for vid in vids_in(goal.leaves.possible)}
+            if ends.isdisjoint(starts):
+                return False
         for vid in vids_in(tap.enters.possible):
             flood = self._fabric.flood(Node(tap.device, vid))
             for arrives in vids_in(goal.leaves.possible & self._fabric.known):

@@ -14,7 +14,6 @@ from crossthread.plan.plan import Accepted
 from crossthread.questions.effects import find_effects
 from crossthread.questions.findings import SEVERITIES, Finding, Subject
 from crossthread.questions.following import nested
-from crossthread.questions.mended import Search
 from crossthread.questions.rules import plan as plan_rules
 from crossthread.questions.rules import vlan as vlan_rules
 from crossthread.questions.rules.gap import survey_gap
@@ -78,7 +77,7 @@ def check(
         told = plan_rules.plan_talk(scene, one, two, vids)
         found.setdefault(told.identity, told)
     causes: dict[object, set[object]] = {}
-    search = Search(scene)
+    search = scene.search
     for vid, pieces in split_vlans(scene):
         told = vlan_rules.vlan_split(scene, vid, pieces)
         found.setdefault(told.identity, told)

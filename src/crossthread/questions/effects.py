@@ -14,15 +14,13 @@ import msgspec
 
 from crossthread.network.classes import HostClass
 from crossthread.network.forwarding import Forwarding, Walk
-from crossthread.network.network import Network
 from crossthread.network.stations import Station
 from crossthread.network.truth import Truth, all_of
 from crossthread.questions.findings import Finding
 from crossthread.questions.gaps import gaps
-from crossthread.questions.mended import Search
 from crossthread.questions.scene import Scene
 from crossthread.questions.stops import explain
-from crossthread.survey.changes import apply_changes, merge_changes
+from crossthread.survey.changes import merge_changes
 from crossthread.survey.survey import Evidence
 from crossthread.values import NONE
 
@@ -98,7 +96,7 @@ def find_effects(scene: Scene, progress: Callable[[], None] = lambda: None) -> E
         changes = merge_changes(change for finding in fresh for change in finding.repair)
         if not changes:
             break
-        now = Scene(Network(apply_changes(now.network.survey, changes)), scene.plan)
+        now = Scene(now.network.changed(changes), scene.plan)
         wants = failing
     return Effects(list(found.values()), list(unsettled.values()), list(_forbidden(scene)))
 
@@ -109,7 +107,7 @@ class _Asker:
     def __init__(self, scene: Scene) -> None:
         self._scene = scene
         self._forwarding = Forwarding(scene.network)
-        self._search = Search(scene)
+        self._search = scene.search
 
     def _host(self, name: str) -> Station:
         return self._scene.network.stations.hosts[name.casefold()]

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import heapq
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
 import msgspec
@@ -51,6 +51,9 @@ class Step(msgspec.Struct, frozen=True):
     findings: tuple[Finding, ...] = ()
 
 
+_PLAIN = Step(Cost(0, 0, 1))
+
+
 def _step(findings: Sequence[Finding | None], doubts: int = 0, observations: int = 0, hops: int = 0) -> Step:
     real = tuple(finding for finding in findings if finding is not None)
     changes = sum(max(1, _edits(finding)) if finding.repair else 3 for finding in real)
@@ -76,7 +79,8 @@ class Search:
         self._by_device: dict[str, list[tuple[End, list[Adjacency]]]] = defaultdict(list)
         for end, faced in scene.adjacencies_at.items():
             self._by_device[end.device].append((end, faced))
-        self._crossings: dict[tuple[Adjacency, int], Step | None] = {}
+        self._crossings: dict[tuple[int, int], Step | None] = {}
+        self._sound: dict[int, tuple[int, bool]] = {}
 
     def between(self, one: Station, two: Station) -> Step | None:
         """The cheapest way between two stations, there and back; None if they are not connected by any cable.
@@ -115,18 +119,30 @@ class Search:
                     count += 1
         return None
 
-    def _steps(self, at: Node, vids: set[int]) -> list[tuple[Node, Step]]:
-        found = []
+    def _steps(self, at: Node, vids: set[int]) -> Iterator[tuple[Node, Step]]:
         for adjacency, near, far in self._around(at.device):
-            if at.vid in vids:
+            sound, straight = self._soundness(adjacency)
+            if sound >> at.vid & 1:
+                yield Node(far.device, at.vid), _PLAIN
+            elif at.vid in vids:
                 step = self._cross(adjacency, at.vid)
                 if step is not None:
-                    found.append((Node(far.device, at.vid), step))
+                    yield Node(far.device, at.vid), step
+            if straight:
+                continue
             for _, node, _, sure in self._fabric.cross(Crossing(near, far, adjacency), at.vid):
                 back = self._fabric.cross(Crossing(far, near, adjacency), node.vid)
                 if node.vid != at.vid and any(other == at for _, other, _, _ in back):
-                    found.append((node, _step((), _LEAK, int(not sure), 1)))
-        return found
+                    yield node, _step((), _LEAK, int(not sure), 1)
+
+    def _soundness(self, adjacency: Adjacency) -> tuple[int, bool]:
+        """The VIDs that surely get across as they are, and whether no VLAN can come out as another."""
+        known = self._sound.get(id(adjacency))
+        if known is None:
+            a, b = self._fabric.member(adjacency.a), self._fabric.member(adjacency.b)
+            straight = a.pvid is not None and a.pvid == b.pvid
+            known = self._sound[id(adjacency)] = (self._scene.network.components.carried(adjacency), straight)
+        return known
 
     def _around(self, device: str) -> list[tuple[Adjacency, End, End]]:
         return [
@@ -136,7 +152,7 @@ class Search:
         ]
 
     def _cross(self, adjacency: Adjacency, vid: int) -> Step | None:
-        key = (adjacency, vid)
+        key = (id(adjacency), vid)
         if key not in self._crossings:
             self._crossings[key] = self._price(adjacency, vid)
         return self._crossings[key]

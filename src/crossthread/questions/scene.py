@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from functools import cached_property
+from typing import TYPE_CHECKING
 
 from crossthread.network.adjacency import Adjacency
 from crossthread.network.classes import HostClass
@@ -17,6 +18,9 @@ from crossthread.survey.survey import Evidence
 from crossthread.survey.tables import Device, Port, Row
 from crossthread.values import VlanSet
 
+if TYPE_CHECKING:
+    from crossthread.questions.mended import Search
+
 
 class Scene:
     """A network with expectations, for rules and searches to share."""
@@ -29,6 +33,19 @@ class Scene:
     def port(self, end: End) -> Port | None:
         """The survey's row of a port."""
         return self.network.names.ports.get(end.device, {}).get(end.port)
+
+    @cached_property
+    def search(self) -> Search:
+        """What finds the cheapest way through the bridges, and remembers what each link would cost."""
+        from crossthread.questions.mended import Search  # which asks the rules, which look at a scene
+
+        return Search(self)
+
+    @cached_property
+    def vlan_names(self) -> dict[int, str]:
+        """A name of each VLAN that has one."""
+        rows = (row for held in self.network.fabric.vlan_rows.values() for row in held.values())
+        return {row.vid: row.name for row in rows if row.name}
 
     def device(self, name: str) -> Device | None:
         """The survey's row of a device."""

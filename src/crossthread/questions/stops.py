@@ -8,7 +8,6 @@ from functools import partial
 from crossthread.network.forwarding import Stop
 from crossthread.network.stations import Station
 from crossthread.questions.findings import Finding, at_station
-from crossthread.questions.mended import Search
 from crossthread.questions.rules import gateway_address as address_rules
 from crossthread.questions.rules import host as host_rules
 from crossthread.questions.rules import routing as routing_rules
@@ -190,7 +189,7 @@ def _no_way(scene: Scene, gateway: Station, target: Station, goal: Address, back
         if goal not in other.address.network:
             rules.append(partial(address_rules.gateway_mask_differs, scene, other))
         elif other.up is False and (other in own or looped):
-            return [*Search(scene).down(other)]
+            return [*scene.search.down(other)]
     rules.append(partial(routing_rules.route_down, scene, gateway, goal))
     rules.append(partial(_route, scene, gateway, goal, back))
     for other in scene.expected.served(scene.expected.current_vlan(target)):
@@ -208,7 +207,7 @@ def _route(scene: Scene, gateway: Station, goal: Address, back: bool) -> Finding
 
 def _way_between(scene: Scene, one: Station, others: list[Station]) -> list[Finding]:
     """What stands between a station and those that could answer it: the cheapest way to any of them."""
-    search = Search(scene)
+    search = scene.search
     ways = [way for way in (search.between(one, other) for other in others) if way is not None]
     if not ways:
         return []

@@ -15,7 +15,7 @@ from crossthread.questions.path import Hop, path_of
 from crossthread.questions.rules import routing as routing_rules
 from crossthread.questions.scene import Scene
 from crossthread.questions.stops import explain, unexplained
-from crossthread.survey.changes import Change, apply_changes, merge_changes
+from crossthread.survey.changes import Change, merge_changes
 from crossthread.survey.survey import Evidence
 
 VERDICTS: dict[Truth, str] = {True: "works", False: "fails", None: "unknown"}
@@ -105,7 +105,7 @@ def why(network: Network, source: str, target: str) -> Why:
     if mended is not None:
         findings, mended = _needed(network, one.name, two.name, findings, mended)
     repair = merge_changes(change for finding in findings for change in finding.repair)
-    final = mended if mended is not None else Network(apply_changes(network.survey, repair))
+    final = mended if mended is not None else network.changed(repair)
     last_there, last_back = _walks(final, one.name, two.name)
     stop = there.stop if there.arrives is not True else back.stop
     return Why(
@@ -151,7 +151,7 @@ def _mend(network: Network, source: str, target: str) -> tuple[list[Finding], Ne
         changes = [change for finding in fresh for change in finding.repair]
         if not changes:
             break
-        now = Network(apply_changes(now.survey, changes))
+        now = now.changed(changes)
     return findings, None
 
 
@@ -165,7 +165,7 @@ def _needed(
     for finding in reversed(findings):
         rest = [other for other in kept if other is not finding]
         changes = merge_changes(change for other in rest for change in other.repair)
-        trial = Network(apply_changes(network.survey, changes))
+        trial = network.changed(changes)
         there, back = _walks(trial, source, target)
         if there.arrives is not False and back.arrives is not False:
             kept, mended = rest, trial

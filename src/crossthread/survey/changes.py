@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from typing import Any
 
 import msgspec
@@ -12,8 +12,9 @@ from crossthread.survey.single import cell_text
 from crossthread.survey.survey import Places, Survey
 from crossthread.survey.tables import TABLES, Row, Tree, TreePort, columns_of, folded
 
+_OF_LINKS, _OF_VLANS = {"admin", "oper", "lag", "speed"}, {"mode", "allowed", "pvid"}
 _MOVES_TREES = {
-    "ports": {"admin", "oper", "lag", "speed", "mode", "allowed", "pvid"},
+    "ports": _OF_LINKS | _OF_VLANS,
     "neighbors": {"neighbor", "neighbor_chassis", "neighbor_port"},
     "trees": {"priority", "protocol", "vlans", "region", "address"},
     "tree_ports": {"cost", "priority", "number", "edge", "guard"},
@@ -50,7 +51,9 @@ def apply_changes(survey: Survey, changes: Iterable[Change]) -> Survey:
     tables: dict[str, dict[int, Row | None]] = {}
     problems: list[Problem] = []
     stale = False
+    unsettled: set[int] = set()
     added: dict[str, list[Row]] = {}
+    indexes: dict[str, dict[Any, list[int]]] = {}
     for number, change in enumerate(changes, 1):
         label = f"change {number}"
         record = TABLES.get(change.table)
@@ -62,13 +65,21 @@ def apply_changes(survey: Survey, changes: Iterable[Change]) -> Survey:
         rows = survey.table(change.table)
         edits = tables.setdefault(change.table, {})
         extra = added.setdefault(change.table, [])
-        current = [edits.get(n, row) for n, row in enumerate(rows)] + list(extra)
-        hits = [n for n, row in enumerate(current) if row is not None and _fits(row, key)]
+        index = indexes.get(change.table)
+        if index is None:
+            index = indexes[change.table] = _index(rows, record.KEY)
+        first = _first(record, key)
+        near: Iterable[int] = index.get(first, ()) if first else range(len(rows))
+        current: dict[int, Row | None] = {n: edits.get(n, rows[n]) for n in near}
+        current.update((len(rows) + n, row) for n, row in enumerate(extra))
+        hits = [n for n, row in current.items() if row is not None and _fits(row, key)]
         if change.table == "gateways" and not hits and not change.delete:
-            hits = [n for n, row in enumerate(current) if row is not None and _fits(row, {**key, "address": None})]
+            hits = [n for n, row in current.items() if row is not None and _fits(row, {**key, "address": None})]
         if change.table == "gateways" and wanted.get("admin") == "up":
             wanted.setdefault("oper", "up")  # what was down because it was shut comes up
-        stale = stale or bool(_MOVES_TREES.get(change.table, set()) & set(change.cells))
+        moved = _moved_ports(survey, change)
+        stale = stale or moved is None
+        unsettled |= moved or set()
         for n in hits:
             row = current[n]
             fresh = None if change.delete or row is None else msgspec.structs.replace(row, **wanted)
@@ -93,16 +104,52 @@ def apply_changes(survey: Survey, changes: Iterable[Change]) -> Survey:
         if name in places:
             at = [0 if n in edits else places[name].lines[n] for n, row in kept if row is not None]
             places[name] = Places(places[name].file, at + [0] * len(added[name]))
-    if stale:
+    if stale or unsettled:
         ports: tuple[TreePort, ...] = fresh_tables.get("tree_ports", survey.tree_ports)
+        fresh_tables["tree_ports"] = tuple(
+            msgspec.structs.replace(p, role=None, state=None) if stale or id(p) in unsettled else p for p in ports
+        )
+    if stale:
         trees: tuple[Tree, ...] = fresh_tables.get("trees", survey.trees)
-        fresh_tables["tree_ports"] = tuple(msgspec.structs.replace(p, role=None, state=None) for p in ports)
         unseen = {"root_priority": None, "root_address": None, "root_cost": None, "root_port": None}
         fresh_tables["trees"] = tuple(msgspec.structs.replace(t, **unseen) for t in trees)
         places.pop("tree_ports", None)
         places.pop("trees", None)
     tables_now = {name: fresh_tables.get(name, survey.table(name)) for name in TABLES}
     return Survey(info=survey.info, **tables_now, places=places)
+
+
+def _moved_ports(survey: Survey, change: Change) -> set[int] | None:
+    """Whose observed tree states a change makes stale: the rows of some ports, by `id`; None for all of the campus.
+
+    What VLANs a port carries matters only to a tree for each VLAN, and a port at the edge only to itself.
+    """
+    touched = _MOVES_TREES.get(change.table, set()) & set(change.cells)
+    if change.table != "ports" or not touched:
+        return None if touched or (change.delete and change.table in _MOVES_TREES) else set()
+    if not touched & _OF_LINKS and all(row.protocol in ("stp", "rstp", "off") for row in survey.trees) and survey.trees:
+        return set()
+    device, port = str(change.key.get("device", "")).casefold(), change.key.get("port")
+    rows = [row for row in survey.tree_ports if row.port == port and row.device.casefold() == device]
+    return {id(row) for row in rows} if rows and all(row.edge == "yes" for row in rows) else None
+
+
+def _index(rows: Sequence[Row], key: Sequence[str]) -> dict[Any, list[int]]:
+    """Where the rows are that have each value of a table's first key column."""
+    found: dict[Any, list[int]] = {}
+    column = key[0] if key else "device"
+    for n, row in enumerate(rows):
+        found.setdefault(getattr(row, column), []).append(n)
+    folds: dict[Any, list[int]] = {}
+    for value, places in found.items():
+        folds.setdefault(folded(column, value), []).extend(places)
+    return folds
+
+
+def _first(record: type[Row], key: dict[str, Any]) -> Any:
+    """The first key column's value as the index has it; None if the key does not say."""
+    column = record.KEY[0] if record.KEY else "device"
+    return folded(column, key.get(column))
 
 
 def merge_changes(changes: Iterable[Change]) -> tuple[Change, ...]:

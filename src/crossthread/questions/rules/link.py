@@ -301,7 +301,7 @@ def link_not_spare(scene: Scene, adjacency: Adjacency) -> Finding | None:
 
 
 def uplink_access(scene: Scene, adjacency: Adjacency) -> Finding | None:
-    """A link between two switches is in access mode at both ends, where most such links are trunks.
+    """A redundant link between two switches is in access mode at both ends, where most such links are trunks.
 
     Matters: only one VLAN gets across; the link is of no use to the others, and the tree does not know.
     Notice: nothing, until another VLAN is needed there or another link fails.
@@ -311,6 +311,8 @@ def uplink_access(scene: Scene, adjacency: Adjacency) -> Finding | None:
     rows = _ends(scene, adjacency)
     if rows is None or rows[0].mode != "access" or rows[1].mode != "access" or scene.mostly_trunks is False:
         return None
+    if not scene.network.fabric.trees.on_a_ring(adjacency.a) or rows[0].pvid != rows[1].pvid:
+        return None  # a single link that carries the one VLAN that is needed beyond it may be meant
     return Finding(
         "port-mode-wrong",
         "risks",

@@ -121,8 +121,7 @@ def port_vlan_missing(scene: Scene, end: End, vid: int) -> Finding | None:
     rows = scene.network.fabric.vlan_rows.get(end.device)
     if not rows or vid in rows:
         return None
-    names = [r.name for held in scene.network.fabric.vlan_rows.values() for v, r in held.items() if v == vid and r.name]
-    cells = {"state": "active", **({"name": names[0]} if names else {})}
+    cells = {"state": "active", **({"name": scene.vlan_names[vid]} if vid in scene.vlan_names else {})}
     return Finding(
         "port-vlan-missing",
         "breaks",
