@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from functools import partial
 
 from crossthread.network import spanning
 from crossthread.network.adjacency import Adjacency, on_a_cycle
 from crossthread.network.names import End, Names
+from crossthread.network.tree_inputs import TreeInputs, gather_inputs
 from crossthread.network.truth import ANYTHING, EVERYTHING, NOTHING, Bounds
 from crossthread.survey import Survey
 from crossthread.survey.tables import Port, Tree, TreePort
@@ -46,7 +48,14 @@ class Trees:
             self.ports[device, name, port.instance] = port
         self._in_tree = {device for device, _, _ in self.ports}
         self._instances: dict[str, dict[int, Bounds]] = {}
-        self._roles: dict[int, dict[End, spanning.Role]] = {}
+        self._roles: dict[int, Mapping[End, spanning.Role]] = {}
+        self._computed_before: dict[object, Mapping[End, spanning.Role]] = {}
+        self._short_tables: dict[str, bool] = {}
+        self._no_bridge = {
+            names.spelled[row.device]
+            for row in survey.devices
+            if row.capabilities is not None and "bridge" not in row.capabilities
+        }
 
     def instances(self, device: str) -> dict[int, Bounds]:
         """The instances a device takes part in, each with the VIDs that follow it."""
@@ -64,6 +73,11 @@ class Trees:
                 found[row.instance] = Bounds.exactly(1 << row.instance & EVERYTHING.sure)
             else:
                 found[row.instance] = EVERYTHING if len(rows) == 1 else ANYTHING
+        if 0 in found and found[0] is ANYTHING and all(row.vlans is not None for row in rows if row.instance):
+            rest = EVERYTHING
+            for instance, vids in found.items():
+                rest = rest.without(vids) if instance else rest
+            found[0] = rest  # what no instance has follows the common tree
         if not rows and device in self._in_tree:
             found[0] = ANYTHING
         return found
@@ -120,78 +134,77 @@ class Trees:
         return Bounds(sure | rest, possible | rest)
 
     def _computed(self, end: End, instance: int, vids: Bounds) -> Bounds:
-        if instance not in self._roles:
-            self._roles[instance] = self.compute(instance)
-        role = self._roles[instance].get(end)
+        role = self.compute(instance).get(end)
         if role is None:
             return Bounds(0, vids.possible)
         return vids if role.forwards else NOTHING
 
-    def compute(self, instance: int) -> dict[End, spanning.Role]:
-        """The roles that the standard gives in an instance; parts whose inputs were not observed are left out."""
-        ids: dict[str, spanning.BridgeId] = {}
-        for device, rows in self.bridges.items():
-            for row in rows:
-                simple = row.protocol in ("stp", "rstp") or row.protocol == "per-vlan"
-                if row.instance == instance and simple and row.priority is not None and row.address:
-                    ids[device] = spanning.BridgeId(row.priority, row.address)
-        links, unclear = [], set()
-        for adjacency in self._adjacencies:
-            ends = (adjacency.a, adjacency.b)
-            devices = {end.device for end in ends}
-            runs = self._runs(adjacency, instance)
-            if runs is False:
-                continue
-            inputs = [self._tree_end(end, instance) for end in ends]
-            if runs is None or not devices <= ids.keys() or inputs[0] is None or inputs[1] is None:
-                unclear |= devices
+    def compute(self, instance: int) -> Mapping[End, spanning.Role]:
+        """The roles that the standard gives in an instance; parts whose inputs were not observed are left out.
+
+        Instances with equal inputs are computed once.
+        """
+        if instance not in self._roles:
+            self._roles[instance] = self._compute(self.inputs(instance))
+        return self._roles[instance]
+
+    def _compute(self, given: TreeInputs) -> Mapping[End, spanning.Role]:
+        key = (given.bridges, given.lans, given.regions, given.instance if given.internal else 0)
+        if key not in self._computed_before:
+            bridges, lans, regions = dict(given.bridges), given.lans, dict(given.regions)
+            if given.internal:
+                roles = spanning.instance_roles(bridges, lans, regions, self.compute(0))
             else:
-                links.append((inputs[0], inputs[1]))
-        known = _apart(ids, links, unclear)
-        return spanning.compute(
-            {device: ids[device] for device in known}, [link for link in links if link[0].end.device in known]
+                roles = spanning.compute(bridges, lans, regions)
+            self._computed_before[key] = roles
+        return self._computed_before[key]
+
+    def inputs(self, instance: int) -> TreeInputs:
+        """What decides an instance: bridges, media, regions; and the devices for which something is missing."""
+        return gather_inputs(
+            instance, self.bridges, self._adjacencies, self._carries, partial(self.tree_end, instance), self._no_bridge
         )
-
-    def _runs(self, adjacency: Adjacency, instance: int) -> bool | None:
-        """Whether an instance runs over a link: it is up, and carries the VLAN if there is a tree for each."""
-        per_vlan = any(row.protocol == "per-vlan" for row in self.bridges.get(adjacency.a.device, []))
-        if per_vlan:
-            carried = self._carries(adjacency.a).both(self._carries(adjacency.b)).has(instance)
-            if not carried:
-                return carried
-        return adjacency.up
-
-    def _port(self, end: End) -> Port | None:
-        return self._names.ports.get(end.device, {}).get(end.port)
 
     def _bridged(self, end: End) -> bool:
         row = self._port(end)
         return row is None or row.mode != "routed"
 
-    def _tree_end(self, end: End, instance: int) -> spanning.TreeEnd | None:
+    def _port(self, end: End) -> Port | None:
+        return self._names.ports.get(end.device, {}).get(end.port)
+
+    def tree_end(self, instance: int, end: End) -> tuple[spanning.TreeEnd, bool] | None:
+        """A port's part in an instance, and whether its identifier was observed; None without a cost.
+
+        A cost that was not observed is the recommended one for the port's speed, by the table that the device uses.
+        """
         row, port = self.ports.get((*end, instance)), self._port(end)
         cost = row.cost if row is not None else None
         if cost is None and port is not None and port.speed is not None:
-            cost = spanning.default_cost(port.speed)
-        if cost is None or row is None or row.number is None or row.priority is None:
+            table = spanning.short_cost if self._short(end.device) else spanning.default_cost
+            cost = table(port.speed)
+        if cost is None:
             return None
-        return spanning.TreeEnd(end, cost, row.priority, row.number)
+        known = row is not None and row.number is not None and row.priority is not None
+        priority = row.priority if row is not None and row.priority is not None else 128
+        number = row.number if row is not None and row.number is not None else 0
+        return spanning.TreeEnd(end, cost, priority, number), known
 
+    def _short(self, device: str) -> bool:
+        """Whether a device's observed costs are those of the older table, of 16 bits."""
+        if device not in self._short_tables:
+            ports = self._names.ports.get(device, {})
+            pairs = [
+                (row.cost, port.speed)
+                for (d, name, _), row in (self._rows_on(device))
+                if row.cost and (port := ports.get(name)) is not None and port.speed
+            ]
+            self._short_tables[device] = any(cost == spanning.short_cost(speed) for cost, speed in pairs) and not any(
+                cost == spanning.default_cost(speed) for cost, speed in pairs
+            )
+        return self._short_tables[device]
 
-def _apart(
-    ids: dict[str, spanning.BridgeId],
-    links: list[tuple[spanning.TreeEnd, spanning.TreeEnd]],
-    unclear: set[str],
-) -> set[str]:
-    """The bridges that are connected to none of the unclear ones."""
-    at: dict[str, set[str]] = defaultdict(set)
-    for one, two in links:
-        at[one.end.device].add(two.end.device)
-        at[two.end.device].add(one.end.device)
-    lost, todo = set(unclear), list(unclear)
-    while todo:
-        for other in at[todo.pop()]:
-            if other not in lost:
-                lost.add(other)
-                todo.append(other)
-    return set(ids) - lost
+    def _rows_on(self, device: str) -> Iterator[tuple[tuple[str, str, int], TreePort]]:
+        for port in self._names.ports.get(device, {}):
+            for instance in self.instances(device):
+                if (device, port, instance) in self.ports:
+                    yield (device, port, instance), self.ports[device, port, instance]

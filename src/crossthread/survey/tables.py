@@ -202,6 +202,7 @@ class Tree(Row, frozen=True):
     root_address: Mac = None
     root_cost: Count = None
     root_port: NameOrNone = None
+    bpdus: Annotated[str | None, cells.choice("pass", "drop")] = None
     source: Text = None
     extra: Extra = ()
 
