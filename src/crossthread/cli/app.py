@@ -10,10 +10,10 @@ from typing import Annotated
 
 import typer
 
-from crossthread.cli import mapping, checking, asking  # isort: skip  (the order of the help)
+from crossthread.cli import mapping, checking, trees, asking  # isort: skip  (the order of the help)
 from crossthread.cli.running import app
 
-__all__ = ["asking", "checking", "main", "mapping"]
+__all__ = ["asking", "checking", "main", "mapping", "trees"]
 
 
 @app.command("demo")

@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import csv
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, NoReturn, TypeVar
 
+import msgspec
 import typer
 
 from crossthread.survey import Survey, SurveyError, read_survey
+from crossthread.survey.changes import Change
 from crossthread.survey.problems import visible
 
 if TYPE_CHECKING:
@@ -65,6 +67,33 @@ def load_plan(path: str) -> Plan:
         for problem in error.problems:
             typer.echo(str(problem), err=True)
         raise typer.Exit(UNREADABLE) from None
+
+
+def load_changes(words: Sequence[str]) -> list[Change]:
+    """Read changes: each word is one change as JSON, or a file with a JSON list of them; ends with status 3 if not."""
+    found: list[Change] = []
+    for word in words:
+        text = word
+        if not word.lstrip().startswith(("{", "[")):
+            try:
+                text = Path(word).read_text(encoding="utf-8")
+            except (OSError, UnicodeDecodeError) as error:
+                says = getattr(error, "strerror", None) or "not text"
+                typer.echo(
+                    f"{visible(word, 200)} cannot be read: {says}; expected a change as JSON or a file", err=True
+                )
+                raise typer.Exit(UNREADABLE) from None
+        try:
+            found += (
+                [msgspec.json.decode(text, type=Change)]
+                if text.lstrip()[:1] == "{"
+                else msgspec.json.decode(text, type=list[Change])
+            )
+        except msgspec.MsgspecError as error:
+            says = 'expected {"table": …, "key": {…}, "set": {…}}, or a list of such'
+            typer.echo(f"{visible(word, 80)}: not a change ({visible(str(error), 200)}); {says}", err=True)
+            raise typer.Exit(UNREADABLE) from None
+    return found
 
 
 def load_mapping(path: str) -> list[TableMapping]:

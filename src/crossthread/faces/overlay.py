@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from crossthread.questions.map import Map
+from crossthread.questions.tree import TreeAnswer
 from crossthread.questions.vlan import VlanView
 
 
@@ -78,3 +79,26 @@ def vlan_overlay(answer: VlanView, drawn: Map) -> Overlay:
         frozenset(answer.roots),
         legend,
     )
+
+
+def tree_overlay(answer: TreeAnswer, drawn: Map) -> Overlay:
+    """A spanning tree on the map: its active links, the ends that block, the root."""
+    state = {(port.device, port.port): port.state for port in answer.ports}
+    links = {}
+    for link in drawn.links:
+        ends = [state.get((end.device, end.port)) for end in (link.a, link.b)]
+        if ends == [None, None] or link.state == "down":
+            continue
+        marks = ["bar" if end == "discarding" else None for end in ends]
+        style = "idle" if "discarding" in ends else "strong"
+        links[link.a.device, link.a.port, link.b.device, link.b.port] = LinkPaint(style, marks[0], marks[1])
+    devices = {b.device: "" if b.root_port is None else f"root port {b.root_port}" for b in answer.bridges}
+    legend = {
+        "strong": "active link",
+        "idle": "redundant link, carries no data of this tree",
+        "faint": "not in this tree, or down",
+        "bar": "this end blocks",
+        "crown": "root",
+    }
+    roots = frozenset(root.device for root in answer.roots) or frozenset({answer.root} if answer.root else ())
+    return Overlay(f"tree {answer.instance}, root {answer.root or 'unknown'}", links, devices, roots, legend)

@@ -101,8 +101,8 @@ def gather_inputs(
     lans = [lan for lan in lans if len(lan) > 1]
     _where_identifiers_matter(lans, vague, missing)
     for device, region in regions.items():
-        near = {e.end.device for lan in lans if any(x.end.device == device for x in lan) for e in lan} - {device}
-        if region is None and near & regions.keys():
+        beside = {e.end.device for lan in lans if any(x.end.device == device for x in lan) for e in lan} - {device}
+        if region is None and beside & regions.keys():
             missing.setdefault(device, "region")
     known = _apart(bridges, lans, missing)
     kept = [lan for lan in lans if all(e.end.device in known for e in lan)]

@@ -20,6 +20,7 @@ from crossthread.questions.rules import (
     plan,
     port,
     routing,
+    tree,
     vlan,
     wire,
 )
@@ -80,7 +81,15 @@ FAMILIES: dict[str, dict[str, tuple[Rule, ...]]] = {
         "vlan-name-differs": (vlan.vlan_name_differs,),
     },
     "Spanning tree": {
+        "tree-root-unplanned": (tree.tree_root_unplanned,),
+        "tree-root-by-default": (tree.tree_root_by_default,),
+        "tree-roots-several": (tree.tree_roots_several,),
         "tree-blocks-vlan": (link.blocked_by_tree,),
+        "tree-disagrees": (tree.tree_disagrees,),
+        "tree-off-in-loop": (tree.tree_off_in_loop,),
+        "tree-detour": (tree.tree_detour,),
+        "tree-edge-to-bridge": (tree.tree_edge_to_bridge,),
+        "tree-region-differs": (tree.tree_region_differs,),
     },
     "Gateway and routing": {
         "gateway-admin-down": (gateway.gateway_admin_down,),

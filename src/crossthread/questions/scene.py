@@ -15,11 +15,12 @@ from crossthread.plan import Plan
 from crossthread.questions.expect import Expected
 from crossthread.survey.changes import Change
 from crossthread.survey.survey import Evidence
-from crossthread.survey.tables import Device, Port, Row
+from crossthread.survey.tables import Device, Port, Row, TreePort
 from crossthread.values import VlanSet
 
 if TYPE_CHECKING:
     from crossthread.questions.mended import Search
+    from crossthread.questions.tree import TreeAnswer
 
 
 class Scene:
@@ -29,6 +30,7 @@ class Scene:
         self.network = network
         self.plan = plan or Plan()
         self.expected = Expected(network, self.plan)
+        self._trees: dict[int, TreeAnswer] = {}
 
     def port(self, end: End) -> Port | None:
         """The survey's row of a port."""
@@ -40,6 +42,23 @@ class Scene:
         from crossthread.questions.mended import Search  # which asks the rules, which look at a scene
 
         return Search(self)
+
+    def tree(self, instance: int) -> TreeAnswer:
+        """A spanning tree, worked out once."""
+        from crossthread.questions.tree import tree
+
+        if instance not in self._trees:
+            self._trees[instance] = tree(self.network, instance)
+        return self._trees[instance]
+
+    @cached_property
+    def edge_rows(self) -> dict[End, list[TreePort]]:
+        """The rows of ports that are set as edge ports, of those that have a link to another device."""
+        found: dict[End, list[TreePort]] = defaultdict(list)
+        for (device, port, _), row in self.network.fabric.trees.ports.items():
+            if row.edge == "yes" and End(device, port) in self.adjacencies_at:
+                found[End(device, port)].append(row)
+        return found
 
     @cached_property
     def vlan_names(self) -> dict[int, str]:

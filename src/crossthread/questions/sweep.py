@@ -24,6 +24,7 @@ from crossthread.questions.rules import neighbor as neighbor_rules
 from crossthread.questions.rules import plan as plan_rules
 from crossthread.questions.rules import port as port_rules
 from crossthread.questions.rules import routing as routing_rules
+from crossthread.questions.rules import tree as tree_rules
 from crossthread.questions.rules import vlan as vlan_rules
 from crossthread.questions.rules import wire as wire_rules
 from crossthread.questions.scene import Scene
@@ -34,7 +35,7 @@ _Told = Finding | None
 
 def sweep(scene: Scene) -> Iterator[Finding]:
     """Everything that the rules find, in the order of their families; some may be found more than once."""
-    for family in (_hosts, _ports, _links, _neighbors, _vlans, _gateways, _plan):
+    for family in (_hosts, _ports, _links, _neighbors, _vlans, _trees, _gateways, _plan):
         yield from (finding for finding in family(scene) if finding is not None)
 
 
@@ -181,6 +182,26 @@ def _neighbors(scene: Scene) -> Iterator[_Told]:
 def _vlans(scene: Scene) -> Iterator[_Told]:
     yield from vlan_rules.vlan_unused(scene)
     yield from vlan_rules.vlan_name_differs(scene)
+
+
+def _trees(scene: Scene) -> Iterator[_Told]:
+    network = scene.network
+    instances = sorted({row.instance for rows in network.fabric.trees.bridges.values() for row in rows
+                        if row.protocol != "off"})  # fmt: skip
+    for instance in instances:
+        answer = scene.tree(instance)
+        yield from tree_rules.tree_root_by_default(scene, answer)
+        yield from tree_rules.tree_disagrees(scene, answer)
+    yield from tree_rules.tree_root_unplanned(scene)
+    for adjacency in network.adjacencies:
+        yield tree_rules.tree_roots_several(scene, adjacency)
+        yield tree_rules.tree_region_differs(scene, adjacency)
+    for device in network.fabric.trees.bridges:
+        if network.fabric.trees.off(device):
+            yield tree_rules.tree_off_in_loop(scene, device)
+    for end in scene.edge_rows:
+        yield tree_rules.tree_edge_to_bridge(scene, end)
+    yield from tree_rules.tree_detour(scene)
 
 
 def _gateways(scene: Scene) -> Iterator[_Told]:

@@ -126,7 +126,11 @@ def tree(network: Network, instance: int) -> TreeAnswer:
     sizes = Counter(bridge.root for bridge in bridges)
     roots = sorted((_root(names[own], own, known) for own in root_ids if own in names), key=lambda r: -sizes[r.device])
     seen = _observed_root(rows)
-    ports = [_port(network, instance, end, role, by_device[end.device], names) for end, role in sorted(roles.items())]
+    ports = []
+    rivals = _rivals(roles)
+    for end, role in sorted(roles.items()):
+        says = because(end, role, by_device[end.device], names, rivals.get(end))
+        ports.append(_port(network, instance, end, role, says, rivals.get(end)))
     ports += _only_observed(network, instance, roles)
     vlans = 0
     for device in rows:
@@ -171,19 +175,30 @@ def _bridge(
     )  # fmt: skip
 
 
+def _rivals(roles: Mapping[End, Role]) -> dict[End, tuple[End, Role]]:
+    """For each designated port the best of the others on its medium."""
+    found: dict[End, tuple[End, Role]] = {}
+    for end, role in roles.items():
+        best = role.designated
+        if best != end and (best not in found or role.offer < found[best][1].offer):
+            found[best] = (end, role)
+    return found
+
+
 def _port(
-    network: Network, instance: int, end: End, role: Role, siblings: dict[End, Role], names: dict[BridgeId, str]
+    network: Network, instance: int, end: End, role: Role, says: str, rival: tuple[End, Role] | None
 ) -> TreePortAnswer:
     row = network.fabric.trees.ports.get((*end, instance))
+    far = role.designated if role.designated != end else rival[0] if rival is not None else None
     return TreePortAnswer(
         end.device,
         end.port,
         role.role,
         "forwarding" if role.forwards else "discarding",
-        because(end, role, siblings, names),
+        says,
         row.role if row is not None else None,
         row.state if row is not None else None,
-        str(role.designated) if role.designated != end else None,
+        str(far) if far is not None else None,
     )
 
 
@@ -195,20 +210,31 @@ def _only_observed(network: Network, instance: int, roles: Mapping[End, Role]) -
             row = network.fabric.trees.ports.get((*end, instance))
             if row is None or not row.role or end in roles or adjacency.up is False:
                 continue
+            if not network.fabric.member(adjacency.far(end)).bridged:
+                continue
             says = "observed; what decides it was not"
             state, far = row.state or "unknown", str(adjacency.far(end))
             found.append(TreePortAnswer(end.device, end.port, row.role, state, says, row.role, row.state, far))
     return found
 
 
-def because(end: End, role: Role, siblings: dict[End, Role], names: dict[BridgeId, str]) -> str:
+def because(
+    end: End,
+    role: Role,
+    siblings: Mapping[End, Role],
+    names: Mapping[BridgeId, str],
+    rival: tuple[End, Role] | None = None,
+) -> str:
     """The comparison that decided a port's role, in words with the numbers."""
     if role.role == "master":
         return "the root port of its region in the common tree"
     if role.role == "root":
         return _why_root(end, role, siblings, names)
     if role.role == "designated":
-        return "the root's own port" if role.offer.bridge == role.root else _why_designated(role)
+        if role.offer.bridge == role.root:
+            return "the root's own port"
+        versus = f": {_decides(role.offer, rival[1].offer, names)} at {rival[0]}" if rival is not None else ""
+        return f"offers the best way to the root on its link{versus}"
     if role.role == "backup":
         return (
             f"{role.designated} of the same bridge is better on this medium: {_decides(role.best, role.offer, names)}"
@@ -216,11 +242,7 @@ def because(end: End, role: Role, siblings: dict[End, Role], names: dict[BridgeI
     return f"{role.designated} offers a better way to the root: {_decides(role.best, role.offer, names)}"
 
 
-def _why_designated(role: Role) -> str:
-    return f"offers the best way to the root on its link: root path cost {_cost(role.offer)}"
-
-
-def _why_root(end: End, role: Role, siblings: dict[End, Role], names: dict[BridgeId, str]) -> str:
+def _why_root(end: End, role: Role, siblings: Mapping[End, Role], names: Mapping[BridgeId, str]) -> str:
     got = role.received
     via = names.get(got.bridge, str(got.bridge))
     own = f"root path cost {_cost(got)} ({_cost(role.best)} at {via} + {role.cost:,})"
@@ -245,7 +267,7 @@ def _cost(offer: Offer) -> str:
     return f"{offer.cost:,}" + (f" + {offer.internal:,} inside the region" if offer.internal else "")
 
 
-def _decides(better: Offer, worse: Offer, names: dict[BridgeId, str]) -> str:
+def _decides(better: Offer, worse: Offer, names: Mapping[BridgeId, str]) -> str:
     """What makes one vector better than another: the first part in which they differ (IEEE 802.1D-2004 17.6)."""
     if better.cost != worse.cost:
         return f"root path cost {better.cost:,} against {worse.cost:,}"

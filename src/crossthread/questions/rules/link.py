@@ -193,10 +193,18 @@ def link_native_differs(scene: Scene, adjacency: Adjacency) -> Finding | None:
         "breaks" if spills else "risks",
         (at_port(adjacency.a), at_port(adjacency.b)),
         f"{adjacency.a} has the native VLAN {rows[0].pvid or NONE}, {adjacency.b} at the other end "
-        f"{rows[1].pvid or NONE}.{leaking}",
+        f"{rows[1].pvid or NONE}.{leaking}{_tree_breaks(scene, adjacency)}",
         scene.evidence(rows[0], "mode", "pvid") + scene.evidence(rows[1], "mode", "pvid"),
         (set_port(odd, **cells),),
     )
+
+
+def _tree_breaks(scene: Scene, adjacency: Adjacency) -> str:
+    """What differing natives do to a tree for each VLAN, whose frames go untagged in the native one."""
+    rows = [scene.network.fabric.trees.bridges.get(end.device, ()) for end in (adjacency.a, adjacency.b)]
+    if not all(any(row.protocol == "per-vlan" for row in held) for held in rows):
+        return ""
+    return " The trees of these two VLANs run into each other there: each end takes the other's frames for its own."
 
 
 def link_vlan_missing(scene: Scene, adjacency: Adjacency, vid: int) -> Finding | None:

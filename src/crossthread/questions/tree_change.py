@@ -1,0 +1,77 @@
+"""A tree before and after some changes."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import msgspec
+
+from crossthread.network.forwarding import Forwarding
+from crossthread.network.network import Network
+from crossthread.questions.scene import Scene
+from crossthread.questions.tree import TreePortAnswer, tree
+from crossthread.survey.changes import Change
+
+
+class MovedPort(msgspec.Struct, frozen=True):
+    """A port whose role or state changes, and because of what."""
+
+    device: str
+    port: str
+    before: str
+    after: str
+    because: str
+
+
+class TreeChange(msgspec.Struct, frozen=True):
+    """What some changes do to a tree: the root, the ports that move, the hosts that lose or gain their gateway."""
+
+    instance: int
+    root_before: str | None
+    root_after: str | None
+    moved: tuple[MovedPort, ...]
+    cut: tuple[str, ...]
+    mended: tuple[str, ...]
+
+
+def tree_change(network: Network, instance: int, changes: Sequence[Change]) -> TreeChange:
+    """Compute an instance on a copy with some changes made, and compare.
+
+    Raises
+    ------
+    SurveyError
+        For a change that the format does not know.
+    """
+    copy = network.changed(changes)
+    before, after = tree(network, instance), tree(copy, instance)
+    known = {(p.device, p.port): p for p in before.ports}
+    then = {(p.device, p.port): p for p in after.ports}
+    moved = []
+    for key in sorted({*known, *then}):
+        old, new = known.get(key), then.get(key)
+        if _does(old) != _does(new):
+            says = new.because if new is not None else "the link is gone"
+            moved.append(MovedPort(*key, _does(old), _does(new), says))
+    lost, gained = _hosts(network, copy)
+    return TreeChange(instance, before.root, after.root, tuple(moved), lost, gained)
+
+
+def _does(port: TreePortAnswer | None) -> str:
+    return "none" if port is None else f"{port.role}, {port.state}"
+
+
+def _hosts(before: Network, after: Network) -> tuple[tuple[str, ...], tuple[str, ...]]:
+    """The hosts that lose their gateway, and those that gain it."""
+    reached = []
+    for network in (before, after):
+        scene, forwarding = Scene(network), Forwarding(network)
+        found = {}
+        for one in network.classes.all:
+            gateway = next(iter(scene.expected.gateways(one.hosts[0])), None)
+            if gateway is not None:
+                heard = forwarding.resolves(one.hosts[0], gateway)
+                found.update({host.name: heard for host in one.hosts})
+        reached.append(found)
+    lost = tuple(name for name, heard in reached[0].items() if heard and reached[1].get(name) is False)
+    gained = tuple(name for name, heard in reached[1].items() if heard and reached[0].get(name) is False)
+    return lost, gained

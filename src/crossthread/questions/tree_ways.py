@@ -1,0 +1,316 @@
+"""The way frames really go: detours that the tree makes, links that nothing uses, and what fails if one thing does."""
+
+from __future__ import annotations
+
+from collections import defaultdict, deque
+from collections.abc import Callable, Iterable, Mapping
+from itertools import pairwise
+from typing import NamedTuple
+
+import msgspec
+
+from crossthread.network import spanning
+from crossthread.network.adjacency import Adjacency
+from crossthread.network.names import End
+from crossthread.network.network import Network
+from crossthread.network.segments import Node
+from crossthread.network.spanning import Role
+from crossthread.network.stations import Station
+from crossthread.network.truth import vids_in
+from crossthread.questions.hosts import UnknownHostError
+from crossthread.questions.scene import Scene
+from crossthread.survey.problems import visible
+
+
+class Detour(msgspec.Struct, frozen=True):
+    """A device whose hosts in a VLAN go a longer way to their gateway than the cables would let them.
+
+    `hops` and `shortest` count links; `cost` and `least` are the sums of the recommended path costs of their speeds.
+    """
+
+    vid: int
+    device: str
+    gateway: str
+    hosts: int
+    hops: int
+    shortest: int
+    cost: int
+    least: int
+    way: tuple[str, ...]
+    short_way: tuple[str, ...]
+
+
+class Failure(msgspec.Struct, frozen=True):
+    """What is lost if a link or a device fails: VLANs that fall apart, hosts that lose their gateway or their peers."""
+
+    what: str
+    kind: str
+    vlans: tuple[int, ...]
+    hosts: tuple[str, ...]
+    moved: int
+    """How many ports of other bridges change between forwarding and discarding."""
+
+
+class Ways(msgspec.Struct, frozen=True):
+    """Detours, links that carry no VLAN's data at all, and single points of failure, the worst first."""
+
+    detours: tuple[Detour, ...]
+    idle: tuple[str, ...]
+    failures: tuple[Failure, ...]
+
+
+def tree_ways(network: Network, progress: Callable[[], None] = lambda: None, failing: bool = True) -> Ways:
+    """Look at the way of every VLAN's hosts to their gateway, and let each link and each device fail in turn."""
+    scene = Scene(network)
+    detours = tuple(sorted(find_detours(scene), key=lambda d: (-d.hosts * (d.hops - d.shortest), d.vid, d.device)))
+    idle = tuple(_name(a) for a in _bridge_links(network) if a.up is not False and not network.components.carried(a))
+    failures: list[Failure] = []
+    if failing:
+        trial = Trial(scene)
+        for adjacency in network.adjacencies:
+            if adjacency.up is not False:
+                failures.append(trial.without(_name(adjacency), "link", [adjacency]))
+                progress()
+        for device in sorted({a.a.device for a in network.adjacencies} | {a.b.device for a in network.adjacencies}):
+            failures.append(trial.without(device, "device", trial.at[device], device))
+            progress()
+    lost = [failure for failure in failures if failure.hosts or failure.vlans]
+    return Ways(detours, idle, tuple(sorted(lost, key=lambda f: (-len(f.hosts), -len(f.vlans), f.kind, f.what))))
+
+
+def _bridge_links(network: Network) -> list[Adjacency]:
+    member = network.fabric.member
+    return [a for a in network.adjacencies if member(a.a).bridged and member(a.b).bridged]
+
+
+def _name(adjacency: Adjacency) -> str:
+    return f"{adjacency.a} – {adjacency.b}"
+
+
+def find_detours(scene: Scene) -> Iterable[Detour]:
+    """Every device and VLAN from which the active path to the gateway is longer than the shortest cabled one."""
+    network = scene.network
+    hosts: dict[tuple[str, int, int], list[Station]] = defaultdict(list)
+    for one in network.classes.all:
+        first = one.hosts[0]
+        gateway = next(iter(scene.expected.gateways(first)), None)
+        if one.vid is None or gateway is None or not gateway.taps:
+            continue
+        for host in one.hosts:
+            if host.end is not None:
+                hosts[host.end.device, one.vid, id(gateway)].append(host)
+    gateways = {id(g): g for g in network.stations.gateways}
+    links = [a for a in _bridge_links(network) if a.up is not False]
+    shortest: dict[str, dict[str, tuple[str, ...]]] = {}
+    for (device, vid, number), members in hosts.items():
+        goal = gateways[number].taps[0].device
+        flood = network.fabric.flood(Node(goal, vid))
+        reached = flood.get(Node(device, vid))
+        if reached is None or goal == device or not goal:
+            continue
+        if goal not in shortest:
+            shortest[goal] = _shortest(goal, links)
+        short = shortest[goal].get(device, ())
+        if short and reached.hops > len(short) - 1:
+            way = _way(network, Node(goal, vid), Node(device, vid))
+            yield Detour(
+                vid, device, goal, len(members), reached.hops, len(short) - 1, _cost(scene, way), _cost(scene, short),
+                way, short,
+            )  # fmt: skip
+
+
+def _way(network: Network, start: Node, last: Node) -> tuple[str, ...]:
+    """The devices of an active path, from the last to the start."""
+    found = [last.device]
+    for step in reversed(network.fabric.way(start, last)):
+        if step.came_from is not None:
+            found.append(step.came_from.device)
+    return tuple(found)
+
+
+def _shortest(start: str, links: Iterable[Adjacency]) -> dict[str, tuple[str, ...]]:
+    """For each device the devices of a way with the fewest links to one device, breadth first."""
+    around: dict[str, list[str]] = defaultdict(list)
+    for adjacency in links:
+        around[adjacency.a.device].append(adjacency.b.device)
+        around[adjacency.b.device].append(adjacency.a.device)
+    found: dict[str, tuple[str, ...]] = {start: (start,)}
+    queue = deque([start])
+    while queue:
+        at = queue.popleft()
+        for other in around[at]:
+            if other not in found:
+                found[other] = (other, *found[at])
+                queue.append(other)
+    return found
+
+
+def _cost(scene: Scene, way: tuple[str, ...]) -> int:
+    """The sum of the recommended path costs of the fastest links along some devices."""
+    total = 0
+    for one, two in pairwise(way):
+        speeds = [
+            row.speed
+            for end, faced in scene.adjacencies_at.items()
+            if end.device == one
+            for adjacency in faced
+            if adjacency.far(end).device == two and (row := scene.port(end)) is not None and row.speed
+        ]
+        total += spanning.default_cost(max(speeds, default=0))
+    return total
+
+
+class _Need(NamedTuple):
+    """Hosts of a VLAN on a device, and the device by which they come to their gateway (or to the first such host)."""
+
+    vid: int
+    device: str
+    goal: str
+    router: str
+    by: frozenset[int]
+    """The links, by `id`, of which the gateway needs one."""
+    hosts: tuple[str, ...]
+
+
+class Trial:
+    """Takes links away from the trees of a network, without building it anew, and sees who loses whom."""
+
+    def __init__(self, scene: Scene) -> None:
+        self._scene, network = scene, scene.network
+        trees = network.fabric.trees
+        self.at: dict[str, list[Adjacency]] = defaultdict(list)
+        for adjacency in network.adjacencies:
+            self.at[adjacency.a.device].append(adjacency)
+            self.at[adjacency.b.device].append(adjacency)
+        self._instances = sorted({row.instance for rows in trees.bridges.values() for row in rows})
+        self._inputs = {instance: trees.inputs(instance) for instance in self._instances}
+        self._links = [a for a in _bridge_links(network) if a.up is not False]
+        self._wanted = self._pairs()
+        self._before = self._parts([], None)
+        self._roles = {i: trees.compute(i) for i in self._instances}
+
+    def _pairs(self) -> list[_Need]:
+        network = self._scene.network
+        by_place: dict[tuple[int, str], list[Station]] = defaultdict(list)
+        for one in network.classes.all:
+            if one.vid is not None:
+                for host in one.hosts:
+                    if host.end is not None:
+                        by_place[one.vid, host.end.device].append(host)
+        first: dict[int, str] = {}
+        found = []
+        for (vid, device), hosts in by_place.items():
+            gateway = next((g for h in hosts for g in self._scene.expected.gateways(h)), None)
+            goal = gateway.taps[0].device if gateway is not None and gateway.taps else first.setdefault(vid, device)
+            by = frozenset(map(id, network.stations.facing(gateway))) if gateway is not None else frozenset()
+            router = gateway.device if gateway is not None else ""
+            if goal:
+                found.append(_Need(vid, device, goal, router, by, tuple(host.name for host in hosts)))
+        return found
+
+    def without(self, what: str, kind: str, gone: list[Adjacency], device: str | None = None) -> Failure:
+        """What is lost without some links, and perhaps a device."""
+        lost = {id(adjacency) for adjacency in gone}
+        after = self._parts(gone, device)
+        vlans: set[int] = set()
+        hosts: list[str] = []
+        for need in self._wanted:
+            if device == need.device:
+                hosts += need.hosts
+            elif self._joined(self._before, need.vid, need.device, need.goal):
+                cut_off = bool(need.by) and not need.by - lost
+                apart = not self._joined(after, need.vid, need.device, need.goal)
+                if cut_off or apart or (device is not None and device in (need.goal, need.router)):
+                    vlans.add(need.vid)
+                    hosts += need.hosts
+        return Failure(what, kind, tuple(sorted(vlans)), tuple(hosts), self._moved(lost, device))
+
+    @staticmethod
+    def _joined(parts: Mapping[int, Mapping[str, str]], vid: int, one: str, two: str) -> bool:
+        top = parts.get(vid, {})
+        return top.get(one, one) == top.get(two, two)
+
+    def _roles_without(self, gone: set[tuple[End, End]], device: str | None) -> dict[int, Mapping[End, Role]]:
+        found: dict[int, Mapping[End, Role]] = {}
+        for instance in self._instances:
+            given = self._inputs[instance]
+            cut = {end for pair in gone for end in pair}
+            lans = tuple(
+                lan for lan in given.lans
+                if not {e.end for e in lan} <= cut and device not in {e.end.device for e in lan}
+            )  # fmt: skip
+            bridges = {name: own for name, own in given.bridges if name != device}
+            if given.internal:
+                regions = dict(given.regions)
+                found[instance] = spanning.instance_roles(bridges, lans, regions, found.get(0, {}))
+            else:
+                found[instance] = spanning.compute(bridges, lans, dict(given.regions))
+        return found
+
+    def _parts(self, gone: list[Adjacency], device: str | None) -> dict[int, dict[str, str]]:
+        """For each VLAN the connected parts of the devices, by a device that stands for each."""
+        fabric = self._scene.network.fabric
+        pairs = {(adjacency.a, adjacency.b) for adjacency in gone}
+        roles = self._roles_without(pairs, device) if gone or device else {}
+        found: dict[int, dict[str, str]] = {}
+        for vid in vids_in(fabric.known):
+            above: dict[str, str] = {}
+            for adjacency in self._links:
+                if (adjacency.a, adjacency.b) in pairs or device in (adjacency.a.device, adjacency.b.device):
+                    continue
+                if all(self._open(end, vid, roles) for end in (adjacency.a, adjacency.b)):
+                    one, two = (_top(above, end.device) for end in (adjacency.a, adjacency.b))
+                    above[one] = two
+            found[vid] = {name: _top(above, name) for name in list(above)}
+        return found
+
+    def _open(self, end: End, vid: int, roles: Mapping[int, Mapping[End, Role]]) -> bool:
+        """Whether a port carries a VLAN and forwards for it, in the trees as they are or as they would be."""
+        fabric = self._scene.network.fabric
+        if not fabric.carried(end).possible >> vid & 1 or not fabric.exists(end.device).possible >> vid & 1:
+            return False
+        if not roles:
+            return bool(fabric.trees.forwarding(end).possible >> vid & 1)
+        for instance, vids in fabric.trees.instances(end.device).items():
+            role = roles.get(instance, {}).get(end)
+            if vids.possible >> vid & 1 and role is not None:
+                return role.forwards
+        return True
+
+    def _moved(self, lost: set[int], device: str | None) -> int:
+        pairs = {(a.a, a.b) for held in self.at.values() for a in held if id(a) in lost}
+        count = 0
+        for instance, after in self._roles_without(pairs, device).items():
+            for end, role in after.items():
+                before = self._roles[instance].get(end)
+                count += before is not None and before.forwards != role.forwards
+        return count
+
+
+def _top(above: dict[str, str], device: str) -> str:
+    above.setdefault(device, device)
+    while above[device] != device:
+        above[device] = device = above[above[device]]
+    return device
+
+
+def failure_of(network: Network, text: str) -> Failure:
+    """What is lost without one thing: a device by its name, or the link at DEVICE:PORT.
+
+    Raises
+    ------
+    UnknownHostError
+        If there is no such device or link.
+    """
+    scene = Scene(network)
+    trial = Trial(scene)
+    device = network.names.device(text)
+    if device is not None:
+        return trial.without(device, "device", trial.at[device], device)
+    name, _, port = text.partition(":")
+    known = network.names.device(name)
+    end = End(known, network.names.port(known, port) or port) if known else None
+    faced = [a for a in network.adjacencies if end in (a.a, a.b) or any(end in (k.a, k.b) for k in a.links)]
+    if end is None or not faced:
+        raise UnknownHostError(f"there is no device and no link “{visible(text)}”; expected DEVICE or DEVICE:PORT")
+    return trial.without(_name(faced[0]), "link", faced[:1])
