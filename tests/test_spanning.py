@@ -2,12 +2,16 @@
 
 import random
 import unittest
+from types import MappingProxyType
 
+import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from scipy.sparse import csr_matrix
+from scipy.sparse.csgraph import dijkstra
 
 from crossthread.network.names import End
-from crossthread.network.spanning import BridgeId, TreeEnd, compute, default_cost
+from crossthread.network.spanning import BridgeId, TreeEnd, compute, default_cost, instance_roles, short_cost
 
 COSTS = st.sampled_from([1, 2, 200, 2000, 20000])
 
@@ -106,11 +110,122 @@ class Laws(unittest.TestCase):
         roles = compute({"sw": BridgeId(0, "02:00:00:00:00:01")}, [(two, one)])
         self.assertEqual({end.port: role.role for end, role in roles.items()}, {"p1": "designated", "p2": "backup"})
 
+    @settings(max_examples=150, deadline=None)
+    @given(networks())
+    def test_root_path_costs_are_those_of_an_independent_shortest_path_search(self, network):
+        bridges, links = network
+        names = list(bridges)
+        ways = np.full((len(names), len(names)), np.inf)
+        for one, two in links:
+            for near, far in ((one, two), (two, one)):
+                a, b = names.index(near.end.device), names.index(far.end.device)
+                ways[a, b] = min(ways[a, b], far.cost)
+        roles = compute(bridges, links)
+        for role in roles.values():
+            root = next(name for name in names if bridges[name] == role.root)
+            cost = dijkstra(csr_matrix(np.where(np.isinf(ways), 0, ways)), indices=names.index(root))
+            device = next(name for name in names if bridges[name] == role.offer.bridge)
+            self.assertEqual(role.root_cost, cost[names.index(device)] if device != root else 0)
+
+    def test_a_hub_has_one_designated_port(self):
+        bridges = {name: BridgeId(32768, f"02:00:00:00:00:0{n}") for n, name in enumerate("abc")}
+        hub = tuple(TreeEnd(End(name, "p1"), 4, 128, 1) for name in "abc")
+        cable = (TreeEnd(End("b", "p2"), 4, 128, 2), TreeEnd(End("c", "p2"), 4, 128, 2))
+        roles = {str(end): role.role for end, role in compute(bridges, [hub, cable]).items()}
+        self.assertEqual(roles, {"a p1": "designated", "b p1": "root", "c p1": "root", "b p2": "designated",
+                                 "c p2": "alternate"})  # fmt: skip
+
+    def test_priorities_at_both_ends_of_the_range_and_ties_to_the_last(self):
+        bridges = {"low": BridgeId(0, "02:00:00:00:00:09"), "high": BridgeId(61440, "02:00:00:00:00:01")}
+        pairs = [
+            (n, TreeEnd(End("low", f"p{n}"), 4, 128, n), TreeEnd(End("high", f"q{n}"), 4, 128, 9 - n)) for n in (1, 2)
+        ]
+        roles = compute(bridges, [(low, high) for _, low, high in pairs])
+        self.assertEqual(roles[End("high", "q1")].role, "root")  # the sender's lower port identifier decides
+        self.assertEqual(roles[End("high", "q2")].role, "alternate")
+        hub = (
+            TreeEnd(End("low", "p"), 4, 128, 1),
+            TreeEnd(End("high", "q"), 4, 128, 2),
+            TreeEnd(End("high", "r"), 4, 128, 1),
+        )
+        roles = compute(bridges, [hub])
+        self.assertEqual((roles[End("high", "r")].role, roles[End("high", "q")].role), ("root", "alternate"))
+
     def test_recommended_costs(self):
         self.assertEqual(
             [default_cost(s) for s in (10, 100, 1000, 10_000, 100_000)], [2_000_000, 200_000, 20_000, 2000, 200]
         )
         self.assertEqual((default_cost(0), default_cost(10**9)), (200_000_000, 1))
+        self.assertEqual([short_cost(s) for s in (10, 100, 1000, 10_000, 40_000, 1)], [100, 19, 4, 2, 2, 65535])
+
+
+class Regions(unittest.TestCase):
+    """Multiple spanning tree, worked by hand.
+
+    Region X: x1 (4096), x2 (32768), x3 (32768); region Y: y1 (8192), y2 (32768). All links cost 10.
+
+        x1 --- x2        x1-x2, x2-x3, x1-x3 inside X; y1-y2 inside Y;
+         \\   /          x2-y1 and x3-y2 join the two regions.
+          x3
+    """
+
+    BRIDGES = MappingProxyType({
+        "x1": BridgeId(4096, "02:00:00:00:00:01"), "x2": BridgeId(32768, "02:00:00:00:00:02"),
+        "x3": BridgeId(32768, "02:00:00:00:00:03"), "y1": BridgeId(8192, "02:00:00:00:00:04"),
+        "y2": BridgeId(32768, "02:00:00:00:00:05"),
+    })  # fmt: skip
+    REGIONS = MappingProxyType({"x1": "X", "x2": "X", "x3": "X", "y1": "Y", "y2": "Y"})
+    CABLES = ("x1 x2", "x2 x3", "x1 x3", "y1 y2", "x2 y1", "x3 y2")
+
+    def lans(self, costs=None):
+        found, count = [], dict.fromkeys(self.BRIDGES, 0)
+        for cable in self.CABLES:
+            ends = []
+            for device, other in (cable.split(), cable.split()[::-1]):
+                count[device] += 1
+                cost = (costs or {}).get(f"{device}-{other}", 10)
+                ends.append(TreeEnd(End(device, f"to-{other}"), cost, 128, count[device]))
+            found.append(tuple(ends))
+        return found
+
+    def roles(self, found):
+        return {f"{end.device}-{end.port[3:]}": role.role for end, role in found.items()}
+
+    def test_a_region_is_one_bridge_seen_from_outside(self):
+        # The common root is x1. Inside X external cost stays 0, internal cost is 10 at x2 and at x3; so of the link
+        # x2-x3 the end with the lower bridge identifier, x2, is designated and x3's end alternate.
+        # Y hears external cost 0 at both its boundary ports, and adds 10 at each: y1 by x2, y2 by x3. The external
+        # costs tie; the lower regional root identifier wins, y1 (8192), so y1-x2 is Y's root port. y2 then reaches
+        # the root inside its region by y1 (cost 10 external, 10 internal, regional root y1), which is better than by
+        # x3 (cost 10, regional root y2): so y2-x3 is alternate, although it is as near to the root.
+        roles = self.roles(compute(self.BRIDGES, self.lans(), self.REGIONS))
+        self.assertEqual(roles, {
+            "x1-x2": "designated", "x1-x3": "designated", "x2-x1": "root", "x3-x1": "root",
+            "x2-x3": "designated", "x3-x2": "alternate", "x2-y1": "designated", "x3-y2": "designated",
+            "y1-x2": "root", "y1-y2": "designated", "y2-y1": "root", "y2-x3": "alternate",
+        })  # fmt: skip
+        # Were there no regions, y2 would take its own way to the root at cost 20 by x3 and not 30 by y1.
+        flat = self.roles(compute(self.BRIDGES, self.lans()))
+        self.assertEqual((flat["y2-x3"], flat["y2-y1"]), ("root", "alternate"))
+
+    def test_an_external_cost_moves_the_regional_root(self):
+        # With cost 50 at y1's boundary port, Y's nearest way is y2 by x3 (external 10 against 50): y2 is regional root,
+        # y1 goes by y2 inside the region, and its own boundary port is alternate.
+        roles = self.roles(compute(self.BRIDGES, self.lans({"y1-x2": 50}), self.REGIONS))
+        self.assertEqual((roles["y2-x3"], roles["y1-y2"], roles["y1-x2"]), ("root", "root", "alternate"))
+
+    def test_an_instance_has_its_own_root_in_each_region_and_a_master_port_at_the_boundary(self):
+        # Instance 1: x3 has priority 0 and is root in X; y2 has priority 0 and is root in Y. Inside X both others go
+        # straight to x3, and on x1-x2 the lower identifier, x1, is designated. At the boundary the common tree
+        # decides: Y's root port y1-x2 is master in the instance, y2-x3 stays alternate, X's ports are designated.
+        own = dict(self.BRIDGES) | {"x3": BridgeId(0, "02:00:00:00:00:03"), "y2": BridgeId(0, "02:00:00:00:00:05")}
+        common = compute(self.BRIDGES, self.lans(), self.REGIONS)
+        roles = self.roles(instance_roles(own, self.lans(), self.REGIONS, common))
+        self.assertEqual(roles, {
+            "x1-x3": "root", "x2-x3": "root", "x3-x1": "designated", "x3-x2": "designated",
+            "x1-x2": "designated", "x2-x1": "alternate", "y1-y2": "root", "y2-y1": "designated",
+            "y1-x2": "master", "y2-x3": "alternate", "x2-y1": "designated", "x3-y2": "designated",
+        })  # fmt: skip
 
 
 if __name__ == "__main__":

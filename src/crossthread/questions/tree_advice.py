@@ -160,15 +160,21 @@ def _idle(given: TreeInputs, roles: dict[End, Role]) -> int:
 def _changes(
     network: Network, instance: int, root: str, backup: str | None, bridges: dict[str, BridgeId]
 ) -> tuple[Change, ...]:
-    found = []
-    for device, priority in ((root, ROOT), (backup, BACKUP)):
-        if device is not None and bridges[device].priority > priority:
-            key = {"device": device, "instance": instance}
-            found.append(Change("trees", key, {"priority": priority}))
-    others = {d: own for d, own in bridges.items() if d not in (root, backup) and own.priority <= BACKUP}
-    for device in sorted(others):
-        found.append(Change("trees", {"device": device, "instance": instance}, {"priority": 32768}))
-    return tuple(found)
+    wanted = {device: own.priority for device, own in bridges.items()}
+    if min(bridges, key=bridges.__getitem__) != root or wanted[root] > ROOT:
+        wanted[root] = ROOT
+    rest = [priority for device, priority in wanted.items() if device not in (root, backup)]
+    if backup is not None and not wanted[root] < wanted[backup] < min(rest, default=1 << 16):
+        wanted[backup] = max(BACKUP, wanted[root] + 4096)
+    last = wanted[backup] if backup is not None else wanted[root]
+    for device in wanted:
+        if device not in (root, backup) and wanted[device] <= last:
+            wanted[device] = 32768
+    return tuple(
+        Change("trees", {"device": device, "instance": instance}, {"priority": priority})
+        for device, priority in sorted(wanted.items(), key=lambda pair: pair[1])
+        if priority != bridges[device].priority
+    )
 
 
 def _spreading(network: Network, found: list[Advice], needs: Counter[tuple[int, str, str]]) -> list[str]:

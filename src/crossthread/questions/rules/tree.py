@@ -179,7 +179,7 @@ def tree_off_in_loop(scene: Scene, device: str) -> Finding | None:
         "risks",
         tuple(_at(end, rows[0].instance) for end in ring),
         f"{device} runs no spanning tree and {known}, and lies on a ring by {', '.join(end.port for end in ring)}; "
-        f"nothing there cuts a loop of VLAN {looped or 'none'}.",
+        f"nothing there cuts a loop of {f'VLAN {looped}' if looped else 'the VLANs that it carries'}.",
         scene.evidence(rows[0], "protocol", "bpdus"),
     )
 
@@ -252,6 +252,8 @@ def tree_detour(scene: Scene) -> Iterator[Finding]:
     """
     by_vlan: dict[int, list[tuple[str, int, int]]] = defaultdict(list)
     for detour in find_detours(scene):
+        if detour.cost < detour.least:
+            continue  # longer, but over faster links
         by_vlan[detour.vid].append((detour.device, detour.hops, detour.shortest))
     for vid, ways in sorted(by_vlan.items()):
         ways.sort(key=lambda way: way[2] - way[1])
