@@ -1,12 +1,13 @@
 """Compare verdicts with real pings, over folders of cases.
 
-    python benchmarks/agreement.py FOLDER... [--repairs] [--check]
+    python benchmarks/agreement.py FOLDER... [--repairs] [--check] [--trees]
 
 A case is a folder with `survey/` and `truth.json`. Of truth.json are used: `reaches`, a list of `[from, to, verdict]`
 with true, false or "unstable" (counted for nobody); with `--repairs` also `healthy_reaches` (the same before the
 faults) and `faults` (each with `expected_rules`), to see whether `why` names what was put in and its mend is proven;
 with `--check` whether each fault is found at its place by `check` (or `why` of a pair that it broke), and how many
-findings of `check` break something and are explained by no fault.
+findings of `check` break something and are explained by no fault; with `--trees` on how many ports that are up the
+computed role and state of the spanning tree are the observed ones.
 """
 
 import json
@@ -15,6 +16,7 @@ from collections import Counter
 from pathlib import Path
 
 from crossthread import Network, check, matrix, read_survey, why
+from crossthread.questions.tree import tree_overview
 
 WORDS = {True: "works", False: "fails"}
 
@@ -101,6 +103,20 @@ def recall(case, truth, network, totals):
             print(f"  {case.name} unexplained: {finding.rule}: {finding.says}")
 
 
+def trees(case, network, totals):
+    for answer in tree_overview(network).instances:
+        seen = [port for port in answer.ports if port.observed_role is not None]
+        alike = [
+            p for p in seen if (p.role, p.state) == (p.observed_role, p.observed_state) and "observed;" not in p.because
+        ]
+        totals["tree ports"] += len(seen)
+        totals["tree ports as observed"] += len(alike)
+        for port in seen:
+            if port not in alike:
+                says = f"{port.role} {port.state}, observed {port.observed_role} {port.observed_state}: {port.because}"
+                print(f"  {case.name} {port.device} {port.port}: {says}")
+
+
 def main(words):
     totals = Counter()
     for case in cases(word for word in words if not word.startswith("--")):
@@ -110,6 +126,8 @@ def main(words):
         verdicts(case, truth, network, totals)
         if "--repairs" in words:
             repairs(case, truth, network, totals)
+        if "--trees" in words:
+            trees(case, network, totals)
         if "--check" in words:
             recall(case, truth, network, totals)
     if not totals["pairs"]:

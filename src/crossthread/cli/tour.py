@@ -15,11 +15,15 @@ from crossthread.faces.check import show_check
 from crossthread.faces.console import console, line
 from crossthread.faces.map import show_map
 from crossthread.faces.matrix import show_matrix
+from crossthread.faces.tree import show_tree
+from crossthread.faces.vlan import show_vlan
 from crossthread.faces.why import show_why
 from crossthread.network import Network
 from crossthread.questions.check import check
 from crossthread.questions.map import map_network
 from crossthread.questions.matrix import matrix
+from crossthread.questions.tree import instance_of, tree
+from crossthread.questions.vlan import vlan_view
 from crossthread.questions.why import why
 from crossthread.survey import write_survey
 
@@ -40,6 +44,16 @@ _STEPS: list[tuple[str, list[str], str]] = [
         "Now the same campus after a bad week. The check names what is wrong, worst first.",
         ["check", "faulty"],
         "faulty",
+    ),
+    (
+        "One VLAN in full: its pieces, and every port that carries it, with the link of which one end does not.",
+        ["vlan", "faulty", "20"],
+        "faulty",
+    ),
+    (
+        "The spanning tree: who is root and why, and what each blocked port waits for.",
+        ["tree", "healthy", "--vlan", "20"],
+        "healthy",
     ),
     ("Most of the campus is cut off.", ["matrix", "faulty"], "faulty"),
     (
@@ -98,6 +112,8 @@ def _run(words: list[str], survey: Any) -> None:
         "map": lambda: (map_network(network), show_map),
         "check": lambda: (check(network), show_check),
         "matrix": lambda: (matrix(network), show_matrix),
+        "vlan": lambda: (vlan_view(network, int(words[2])), show_vlan),
+        "tree": lambda: (tree(network, instance_of(network, int(words[3]))), show_tree),
         "why": lambda: (why(network, words[2], words[3]), show_why),
     }
     answer, face = questions[words[0]]()

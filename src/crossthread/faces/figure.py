@@ -155,11 +155,14 @@ def _painted(axes: Axes, link: MapLink, points: list[Point], paint: LinkPaint, l
     """A cable in the style of an overlay, with a mark at the right end of it."""
     xs, ys = zip(*points, strict=True)
     axes.plot(xs, ys, zorder=0.9 if paint.style == "faint" else 1, solid_capstyle="round", **_PAINTS[paint.style])
-    named = _port_names(axes, link, points, labels) if labels is not None else [7, 7]
+    marked = paint.a_mark is not None or paint.b_mark is not None
+    beside = abs(points[0][1] - points[-1][1]) < 0.01 and abs(points[0][0] - points[-1][0]) < 0.2
+    named = [11, 11]  # between two boxes side by side there is room for the marks only
+    if labels is not None and not (beside and marked):
+        named = _port_names(axes, link, points, labels)
     for mark, ordered, name_at in ((paint.a_mark, points, named[0]), (paint.b_mark, points[::-1], named[1])):
         if mark is not None:
-            at = name_at + 2 if name_at < 14 else 8
-            _mark(axes, mark, ordered[at], ordered[at + 1])
+            _mark(axes, mark, ordered[name_at + 2], ordered[name_at + 3])
 
 
 def _mark(axes: Axes, mark: str, at: Point, after: Point) -> None:

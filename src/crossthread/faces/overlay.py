@@ -92,7 +92,7 @@ def tree_overlay(answer: TreeAnswer, drawn: Map) -> Overlay:
         marks = ["bar" if end == "discarding" else None for end in ends]
         style = "idle" if "discarding" in ends else "strong"
         links[link.a.device, link.a.port, link.b.device, link.b.port] = LinkPaint(style, marks[0], marks[1])
-    devices = {b.device: "" if b.root_port is None else f"root port {b.root_port}" for b in answer.bridges}
+    devices = {b.device: "" if b.root_port is None else f"to the root by {b.root_port}" for b in answer.bridges}
     legend = {
         "strong": "active link",
         "idle": "redundant link, carries no data of this tree",

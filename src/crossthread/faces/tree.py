@@ -80,7 +80,7 @@ def show_ways(answer: Ways, out: Console) -> None:
         out.print(line(("Longer than the cables would let them:", "bold")))
         for way in answer.detours:
             whose = f"VLAN {way.vid} at {way.device}, {count(way.hosts, 'host')}"
-            says = f"{whose}: {way.hops} links instead of {way.shortest}"
+            says = f"{whose}: {way.hops} links instead of {way.shortest}, cost {way.cost:,} against {way.least:,}"
             paragraph(out, line(says, (f"  {' – '.join(way.way)}; could be {' – '.join(way.short_way)}", "dim")), 3)
     if answer.idle:
         out.print()

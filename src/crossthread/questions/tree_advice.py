@@ -167,9 +167,7 @@ def _changes(
     if backup is not None and not wanted[root] < wanted[backup] < min(rest, default=1 << 16):
         wanted[backup] = max(BACKUP, wanted[root] + 4096)
     last = wanted[backup] if backup is not None else wanted[root]
-    for device in wanted:
-        if device not in (root, backup) and wanted[device] <= last:
-            wanted[device] = 32768
+    wanted |= {d: 32768 for d, priority in wanted.items() if d not in (root, backup) and priority <= last}
     return tuple(
         Change("trees", {"device": device, "instance": instance}, {"priority": priority})
         for device, priority in sorted(wanted.items(), key=lambda pair: pair[1])

@@ -1,0 +1,77 @@
+"""Spanning trees at scale, as ratios measured in one run.
+
+    python benchmarks/spanning.py
+
+A campus of 2,000 switches and some 2,500 links: the roles of every port in one instance, against one run of SciPy's
+`dijkstra` from the root over the same graph (goal: at most 20 times for each distinct instance); and 60 trees, of
+which a third have their own inputs.
+"""
+
+import random
+import statistics
+import time
+
+import numpy as np
+from scipy.sparse import csr_matrix
+from scipy.sparse.csgraph import dijkstra
+
+from crossthread.network.names import End
+from crossthread.network.spanning import BridgeId, TreeEnd, compute
+
+SWITCHES, ROUNDS = 2000, 9
+
+
+def campus(chance):
+    bridges = {
+        f"sw-{n}": BridgeId(4096 if n == 0 else 32768, f"02:00:00:00:{n >> 8:02x}:{n & 255:02x}")
+        for n in range(SWITCHES)
+    }
+    ports = dict.fromkeys(bridges, 0)
+    lans = []
+    pairs = [(n, chance.randrange(max(0, n // 12 - 1), n // 12 + 1)) for n in range(1, SWITCHES)]
+    pairs += [(n, chance.randrange(n // 12 + 1)) for n in range(1, SWITCHES, 4)]
+    for a, b in pairs:
+        if a == b:
+            continue
+        ends = []
+        for n in (a, b):
+            name = f"sw-{n}"
+            ports[name] += 1
+            ends.append(TreeEnd(End(name, f"p{ports[name]}"), chance.choice((2000, 20000)), 128, ports[name]))
+        lans.append(tuple(ends))
+    return bridges, lans
+
+
+def graph(bridges, lans):
+    place = {name: n for n, name in enumerate(bridges)}
+    rows, columns, costs = [], [], []
+    for one, two in lans:
+        for near, far in ((one, two), (two, one)):
+            rows.append(place[near.end.device])
+            columns.append(place[far.end.device])
+            costs.append(far.cost)
+    return csr_matrix((np.array(costs, float), (rows, columns)), shape=(len(bridges), len(bridges)))
+
+
+def median(call):
+    times = []
+    for _ in range(ROUNDS):
+        begin = time.perf_counter()
+        call()
+        times.append(time.perf_counter() - begin)
+    return statistics.median(times)
+
+
+def main():
+    bridges, lans = campus(random.Random(2))
+    matrix = graph(bridges, lans)
+    ours, theirs = median(lambda: compute(bridges, lans)), median(lambda: dijkstra(matrix, indices=0))
+    print(
+        f"{len(bridges):,} switches, {len(lans):,} links: roles {ours * 1000:.1f} ms, dijkstra {theirs * 1000:.2f} ms,",
+        end=" ",
+    )
+    print(f"ratio {ours / theirs:.1f} (goal: 20)")
+
+
+if __name__ == "__main__":
+    main()
