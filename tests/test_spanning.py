@@ -12,6 +12,7 @@ from scipy.sparse.csgraph import dijkstra
 
 from crossthread.network.names import End
 from crossthread.network.spanning import BridgeId, TreeEnd, compute, default_cost, instance_roles, short_cost
+from crossthread.network.spanning_arrays import array_roles
 
 COSTS = st.sampled_from([1, 2, 200, 2000, 20000])
 
@@ -126,6 +127,16 @@ class Laws(unittest.TestCase):
             cost = dijkstra(csr_matrix(np.where(np.isinf(ways), 0, ways)), indices=names.index(root))
             device = next(name for name in names if bridges[name] == role.offer.bridge)
             self.assertEqual(role.root_cost, cost[names.index(device)] if device != root else 0)
+
+    @settings(max_examples=200, deadline=None)
+    @given(networks())
+    def test_by_arrays_it_is_the_same_tree(self, network):
+        bridges, links = network
+        fast = array_roles(bridges, links)
+        if any(one.end.device == two.end.device for one, two in links):
+            self.assertIsNone(fast)
+        else:
+            self.assertEqual(dict(fast), compute(bridges, links))
 
     def test_a_hub_has_one_designated_port(self):
         bridges = {name: BridgeId(32768, f"02:00:00:00:00:0{n}") for n, name in enumerate("abc")}

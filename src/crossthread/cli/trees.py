@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated
 
 import typer
 
@@ -10,6 +10,7 @@ from crossthread.cli.running import Json, SurveyPath, app, emit, load, load_chan
 from crossthread.network import Network
 from crossthread.questions.hosts import UnknownHostError
 from crossthread.survey import SurveyError
+from crossthread.survey.changes import Change
 from crossthread.survey.problems import visible
 
 
@@ -36,9 +37,12 @@ def tree_command(
     from crossthread.faces import tree as faces
     from crossthread.questions.tree import instance_of, tree, tree_overview
 
-    if (vlan is not None and instance is not None) or ways + (without is not None) + advice + bool(change) > 1:
-        usage_error("expected one of --vlan and --instance, and one of --ways, --without, --advice and --change")
+    if (vlan is not None and instance is not None) or ways + (without is not None) + advice > 1:
+        usage_error("expected one of --vlan and --instance, and one of --ways, --without and --advice")
     network = Network(load(survey))
+    edits = load_changes(change) if change else []
+    if edits and (advice or ways or without is not None or figure is not None):
+        network, edits = _changed(network, edits), []
     if advice:
         from crossthread.questions.tree_advice import tree_advice
 
@@ -52,24 +56,21 @@ def tree_command(
     except UnknownHostError as error:
         usage_error(str(error))
     known = {row.instance for rows in network.fabric.trees.bridges.values() for row in rows}
-    if number is None and len(known) == 1 and (figure or change):
+    if number is None and len(known) == 1 and (figure or edits):
         number = next(iter(known))
     if number is None:
-        if figure or change:
+        if figure or edits:
             usage_error("this survey has several trees; expected --vlan or --instance as well")
         emit(tree_overview(network), faces.show_overview, json)
         return
     if number not in known:
         listed = ", ".join(map(str, sorted(known))) or "none"
         usage_error(f"there is no tree {number} in this survey; it has {listed}")
-    if change:
+    if edits:
         from crossthread.questions.tree_change import tree_change
 
-        try:
-            answer: Any = tree_change(network, number, load_changes(change))
-        except SurveyError as error:
-            usage_error("\n".join(map(str, error.problems)))
-        emit(answer, faces.show_tree_change, json)
+        _changed(network, edits)
+        emit(tree_change(network, number, edits), faces.show_tree_change, json)
         return
     found = tree(network, number)
     if figure is not None:
@@ -80,6 +81,14 @@ def tree_command(
         drawn = map_network(network)
         draw(drawn, figure, network.survey.info.title, tree_overlay(found, drawn))
     emit(found, faces.show_tree, json)
+
+
+def _changed(network: Network, edits: list[Change]) -> Network:
+    """A copy with the changes made, or the end with status 2 and what is wrong with them."""
+    try:
+        return network.changed(edits)
+    except SurveyError as error:
+        usage_error("\n".join(map(str, error.problems)))
 
 
 def _ways(network: Network, without: str | None, json: bool) -> None:

@@ -103,10 +103,21 @@ def show_failure(answer: Failure, out: Console) -> None:
     if not answer.hosts and not answer.vlans:
         moved = f"{count(answer.moved, 'port')} of other links change between forwarding and discarding."
         out.print(line((f"Without {answer.what} nothing is lost", "bold green"), f"; {moved}"))
+        _reformed(answer, out)
         return
     vlans = f", VLAN {' '.join(map(str, answer.vlans))} cut" if answer.vlans else ""
     out.print(line((f"Without {answer.what}, {count(len(answer.hosts), 'host')} cut off{vlans}", "bold red"), "."))
-    paragraph(out, said(", ".join(answer.hosts[:60])), 3)
+    more = f" and {len(answer.hosts) - 60} more" if len(answer.hosts) > 60 else ""
+    paragraph(out, said(", ".join(answer.hosts[:60]) + more), 3)
+    _reformed(answer, out)
+
+
+def _reformed(answer: Failure, out: Console) -> None:
+    if answer.reformed:
+        out.print()
+        out.print(line(("The tree forms anew:", "bold")))
+        for says in answer.reformed:
+            paragraph(out, said(says), 3)
 
 
 def show_advice(answer: Advised, out: Console) -> None:

@@ -37,6 +37,7 @@ def gather_inputs(
     carries: Callable[[End], Bounds],
     tree_end: Callable[[End], tuple[TreeEnd, bool] | None],
     no_bridge: set[str],
+    dropping: Callable[[End], bool],
 ) -> TreeInputs:
     """Collect the inputs of an instance.
 
@@ -63,7 +64,7 @@ def gather_inputs(
     for adjacency in adjacencies:
         ends = (adjacency.a, adjacency.b)
         devices = [end.device for end in ends]
-        if no_bridge & set(devices):
+        if no_bridge & set(devices) or any(map(dropping, ends)):
             continue
         silent = [device for device in devices if device in off]
         if len(silent) == 2:

@@ -9,10 +9,14 @@ from functools import partial
 from crossthread.network import spanning
 from crossthread.network.adjacency import Adjacency, on_a_cycle
 from crossthread.network.names import End, Names
+from crossthread.network.spanning_arrays import array_roles
 from crossthread.network.tree_inputs import TreeInputs, gather_inputs
 from crossthread.network.truth import ANYTHING, EVERYTHING, NOTHING, Bounds
 from crossthread.survey import Survey
 from crossthread.survey.tables import Port, Tree, TreePort
+
+_LARGE = 20_000
+"""How many links, counted once for each tree, are worth a third of a second to load the libraries for arrays."""
 
 
 class Trees:
@@ -51,6 +55,7 @@ class Trees:
         self._roles: dict[int, Mapping[End, spanning.Role]] = {}
         self._computed_before: dict[object, Mapping[End, spanning.Role]] = {}
         self._short_tables: dict[str, bool] = {}
+        self._all_instances = {row.instance for row in survey.trees}
         self._no_bridge = {
             names.spelled[row.device]
             for row in survey.devices
@@ -100,7 +105,9 @@ class Trees:
         sure, possible, covered = 0, 0, 0
         for instance, vids in self.instances(end.device).items():
             row = self.ports.get((*end, instance))
-            if row is not None and row.state is not None:
+            if row is not None and row.bpdus == "drop":
+                forwards = vids
+            elif row is not None and row.state is not None:
                 forwards = vids if row.state == "forwarding" else NOTHING
             elif end not in self._looped:
                 forwards = vids
@@ -153,17 +160,26 @@ class Trees:
         if key not in self._computed_before:
             bridges, lans, regions = dict(given.bridges), given.lans, dict(given.regions)
             if given.internal:
-                roles = spanning.instance_roles(bridges, lans, regions, self.compute(0))
+                roles: Mapping[End, spanning.Role] = spanning.instance_roles(bridges, lans, regions, self.compute(0))
             else:
-                roles = spanning.compute(bridges, lans, regions)
+                # For many trees of a large campus it pays to load what computes them by arrays.
+                large = not regions and len(lans) * len(self._all_instances) > _LARGE
+                fast = array_roles(bridges, lans) if large else None
+                roles = fast if fast is not None else spanning.compute(bridges, lans, regions)
             self._computed_before[key] = roles
         return self._computed_before[key]
 
     def inputs(self, instance: int) -> TreeInputs:
         """What decides an instance: bridges, media, regions; and the devices for which something is missing."""
         return gather_inputs(
-            instance, self.bridges, self._adjacencies, self._carries, partial(self.tree_end, instance), self._no_bridge
-        )
+            instance, self.bridges, self._adjacencies, self._carries, partial(self.tree_end, instance), self._no_bridge,
+            partial(self.dropping, instance),
+        )  # fmt: skip
+
+    def dropping(self, instance: int, end: End) -> bool:
+        """Whether the tree is off at a port, which drops the tree's frames."""
+        row = self.ports.get((*end, instance)) or self.ports.get((*end, 0))
+        return row is not None and row.bpdus == "drop"
 
     def _bridged(self, end: End) -> bool:
         row = self._port(end)

@@ -86,7 +86,7 @@ FAMILIES: dict[str, dict[str, tuple[Rule, ...]]] = {
         "tree-roots-several": (tree.tree_roots_several,),
         "tree-blocks-vlan": (link.blocked_by_tree,),
         "tree-disagrees": (tree.tree_disagrees,),
-        "tree-off-in-loop": (tree.tree_off_in_loop,),
+        "tree-off-in-loop": (tree.tree_off_in_loop, tree.tree_off_at_port),
         "tree-detour": (tree.tree_detour,),
         "tree-edge-to-bridge": (tree.tree_edge_to_bridge,),
         "tree-region-differs": (tree.tree_region_differs,),

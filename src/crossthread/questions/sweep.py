@@ -196,6 +196,7 @@ def _trees(scene: Scene) -> Iterator[_Told]:
     for adjacency in network.adjacencies:
         yield tree_rules.tree_roots_several(scene, adjacency)
         yield tree_rules.tree_region_differs(scene, adjacency)
+        yield tree_rules.tree_off_at_port(scene, adjacency)
     for device in network.fabric.trees.bridges:
         if network.fabric.trees.off(device):
             yield tree_rules.tree_off_in_loop(scene, device)

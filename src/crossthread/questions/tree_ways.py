@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict, deque
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from itertools import pairwise
 from typing import NamedTuple
 
@@ -49,6 +49,8 @@ class Failure(msgspec.Struct, frozen=True):
     hosts: tuple[str, ...]
     moved: int
     """How many ports of other bridges change between forwarding and discarding."""
+    reformed: tuple[str, ...] = ()
+    """How the trees form anew, port by port, where that was asked for."""
 
 
 class Ways(msgspec.Struct, frozen=True):
@@ -223,7 +225,11 @@ class Trial:
                 if cut_off or apart or (device is not None and device in (need.goal, need.router)):
                     vlans.add(need.vid)
                     hosts += need.hosts
-        return Failure(what, kind, tuple(sorted(vlans)), tuple(hosts), self._moved(lost, device))
+        changes = list(self._changes(lost, device))
+        moved = sum(before.forwards != after.forwards for _, _, before, after in changes)
+        reformed = [f"{end}: {old.role} → {new.role}" + (f" (tree {number})" if number else "")
+                    for number, end, old, new in changes if old.role != new.role]  # fmt: skip
+        return Failure(what, kind, tuple(sorted(vlans)), tuple(hosts), moved, tuple(sorted(reformed)))
 
     @staticmethod
     def _joined(parts: Mapping[int, Mapping[str, str]], vid: int, one: str, two: str) -> bool:
@@ -277,14 +283,14 @@ class Trial:
                 return role.forwards
         return True
 
-    def _moved(self, lost: set[int], device: str | None) -> int:
+    def _changes(self, lost: set[int], device: str | None) -> Iterator[tuple[int, End, Role, Role]]:
+        """The ports that do something else in the trees without some links: before and after."""
         pairs = {(a.a, a.b) for held in self.at.values() for a in held if id(a) in lost}
-        count = 0
         for instance, after in self._roles_without(pairs, device).items():
             for end, role in after.items():
                 before = self._roles[instance].get(end)
-                count += before is not None and before.forwards != role.forwards
-        return count
+                if before is not None and before.role != role.role:
+                    yield instance, end, before, role
 
 
 def _top(above: dict[str, str], device: str) -> str:

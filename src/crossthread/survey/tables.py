@@ -225,6 +225,7 @@ class TreePort(Row, frozen=True):
     number: Count = None
     edge: Yes = None
     guard: Text = None
+    bpdus: Annotated[str | None, cells.choice("pass", "drop")] = None
     source: Text = None
     extra: Extra = ()
 

@@ -184,6 +184,34 @@ def tree_off_in_loop(scene: Scene, device: str) -> Finding | None:
     )
 
 
+def tree_off_at_port(scene: Scene, adjacency: Adjacency) -> Finding | None:
+    """The spanning tree is off at a port of a ring, which drops the tree's frames.
+
+    Matters: if nothing else cuts the ring, one broadcast goes round for ever and everything in its VLANs stands still.
+    Notice: all lamps blink at once, and nothing works.
+    Confirm: look at the port's spanning-tree setting.
+    Mend: turn the tree on at that port.
+    """
+    trees = scene.network.fabric.trees
+    for end in (adjacency.a, adjacency.b):
+        rows = [trees.ports.get((*end, instance)) for instance in trees.instances(end.device)]
+        off = [row for row in rows if row is not None and row.bpdus == "drop"]
+        if off and trees.on_a_ring(end):
+            carried = scene.network.fabric.carried(end).possible & scene.network.fabric.known
+            vlans = " ".join(map(str, list(vids_in(carried))[:12]))
+            key = {"device": end.device, "port": end.port, "instance": off[0].instance}
+            return Finding(
+                "tree-off-in-loop",
+                "risks",
+                (_at(end, off[0].instance),),
+                f"The spanning tree is off at {end}, which lies on a ring; nothing there cuts a loop of "
+                f"{f'VLAN {vlans}' if vlans else 'the VLANs that it carries'}.",
+                scene.evidence(off[0], "bpdus"),
+                (Change("tree_ports", key, {"bpdus": ""}),),
+            )
+    return None
+
+
 def tree_edge_to_bridge(scene: Scene, end: End) -> Finding | None:
     """A port that is set as an edge port leads to another bridge.
 
