@@ -325,4 +325,11 @@ def cable_fault(scene: Scene, end: End) -> Finding | None:
         f"pair {row.pair} {row.status}" + (f" at {row.length:g} m" if row.length is not None else "") for row in bad
     )
     evidence = tuple(fact for row in bad for fact in scene.evidence(row, "status", "length"))
-    return Finding("cable-fault", "risks", (at_port(end),), f"The cable at {end} tested: {listed}.", evidence)
+    port, slower = scene.port(end), ""
+    if port is not None and port.oper == "up" and port.speed and port.capable_speed and port.speed < port.capable_speed:
+        slower = f" The link is up at {port.speed} Mb/s instead of {port.capable_speed}, which may be because of it."
+        evidence += scene.evidence(port, "speed", "capable_speed")
+    elif port is not None and port.oper == "up":
+        slower = " The link is up on the pairs that are left, perhaps at a lower speed."
+    says = f"The cable at {end} tested: {listed}.{slower}"
+    return Finding("cable-fault", "risks", (at_port(end),), says, evidence)
