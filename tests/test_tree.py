@@ -109,14 +109,16 @@ class Computed(Case):
         self.assertEqual(answer.ports, ())
         self.assertIn("priority (b)", answer.missing)
 
-    def test_costs_that_were_not_observed_follow_the_table_that_the_device_uses(self):
+    def test_a_device_that_tells_no_costs_has_the_recommended_ones_of_the_table_in_use(self):
         listed = ports(*(f"{d} p{n} trunk none 7" for d in "abc" for n in (1, 2))).splitlines()
         fast = "\n".join([listed[0] + "|speed", *(row + "|1000" for row in listed[1:])])
         for known, expected in (("4", 4), ("20000", 20000)):
             network = self.network(neighbors=RING, ports=fast, trees=bridges(*self.THREE),
                                    tree_ports=tree_ports(f"b p1 0 {known} 1"))  # fmt: skip
-            found = network.fabric.trees.tree_end(0, End("b", "p2"))
-            self.assertEqual((found[0].cost, found[1]), (expected, False))
+            trees = network.fabric.trees
+            self.assertEqual(trees.tree_end(0, End("c", "p2"))[0].cost, expected)
+            self.assertIsNone(trees.tree_end(0, End("b", "p2")))  # b tells costs, but not this one
+            self.assertIn("cost (or speed) of b p2 (b)", tree(network, 0).missing)
 
     def test_a_device_without_a_tree_is_part_of_the_medium_or_ends_it(self):
         def with_c(bpdus):

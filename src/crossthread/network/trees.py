@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from functools import partial
+from collections.abc import Callable, Mapping, Sequence
+from functools import cached_property, partial
 
 from crossthread.network import spanning
 from crossthread.network.adjacency import Adjacency, on_a_cycle
@@ -54,7 +54,6 @@ class Trees:
         self._instances: dict[str, dict[int, Bounds]] = {}
         self._roles: dict[int, Mapping[End, spanning.Role]] = {}
         self._computed_before: dict[object, Mapping[End, spanning.Role]] = {}
-        self._short_tables: dict[str, bool] = {}
         self._all_instances = {row.instance for row in survey.trees}
         self._no_bridge = {
             names.spelled[row.device]
@@ -191,13 +190,13 @@ class Trees:
     def tree_end(self, instance: int, end: End) -> tuple[spanning.TreeEnd, bool] | None:
         """A port's part in an instance, and whether its identifier was observed; None without a cost.
 
-        A cost that was not observed is the recommended one for the port's speed, by the table that the device uses.
+        A device that says nothing of costs is taken to have the recommended ones for its ports' speeds, by the table
+        that most of the others use.
         """
         row, port = self.ports.get((*end, instance)), self._port(end)
         cost = row.cost if row is not None else None
-        if cost is None and port is not None and port.speed is not None:
-            table = spanning.short_cost if self._short(end.device) else spanning.default_cost
-            cost = table(port.speed)
+        if cost is None and port is not None and port.speed is not None and end.device not in self._told_costs:
+            cost = (spanning.short_cost if self._short else spanning.default_cost)(port.speed)
         if cost is None:
             return None
         known = row is not None and row.number is not None and row.priority is not None
@@ -205,22 +204,18 @@ class Trees:
         number = row.number if row is not None and row.number is not None else 0
         return spanning.TreeEnd(end, cost, priority, number), known
 
-    def _short(self, device: str) -> bool:
-        """Whether a device's observed costs are those of the older table, of 16 bits."""
-        if device not in self._short_tables:
-            ports = self._names.ports.get(device, {})
-            pairs = [
-                (row.cost, port.speed)
-                for (d, name, _), row in (self._rows_on(device))
-                if row.cost and (port := ports.get(name)) is not None and port.speed
-            ]
-            self._short_tables[device] = any(cost == spanning.short_cost(speed) for cost, speed in pairs) and not any(
-                cost == spanning.default_cost(speed) for cost, speed in pairs
-            )
-        return self._short_tables[device]
+    @cached_property
+    def _told_costs(self) -> set[str]:
+        """The devices that say what some of their ports cost: what they do not say of another is unknown."""
+        return {device for (device, _, _), row in self.ports.items() if row.cost is not None}
 
-    def _rows_on(self, device: str) -> Iterator[tuple[tuple[str, str, int], TreePort]]:
-        for port in self._names.ports.get(device, {}):
-            for instance in self.instances(device):
-                if (device, port, instance) in self.ports:
-                    yield (device, port, instance), self.ports[device, port, instance]
+    @cached_property
+    def _short(self) -> bool:
+        """Whether the costs that were observed are those of the older table, of 16 bits."""
+        pairs = [
+            (row.cost, port.speed)
+            for (device, name, _), row in self.ports.items()
+            if row.cost and (port := self._names.ports.get(device, {}).get(name)) is not None and port.speed
+        ]
+        older = sum(cost == spanning.short_cost(speed) for cost, speed in pairs)
+        return older > sum(cost == spanning.default_cost(speed) for cost, speed in pairs)

@@ -49,11 +49,14 @@ def link_view(network: Network, device: str, port: str) -> LinkView:
         If there is no such device or port, or no link at it.
     """
     known = network.names.device(device)
+    scene = Scene(network)
     name = network.names.port(known, port) if known else None
+    if known is not None and name is None and End(known, port) in scene.adjacencies_at:
+        name = port  # only its neighbour tells of it
     if known is None or name is None:
         what = f"there is no device “{visible(device)}”" if known is None else f"{known} has no port “{visible(port)}”"
         raise UnknownHostError(f"{what} in this survey")
-    scene, end = Scene(network), End(known, name)
+    end = End(known, name)
     faced = scene.adjacencies_at.get(end) or [
         a for a in network.adjacencies if any(end in (link.a, link.b) for link in a.links)
     ]

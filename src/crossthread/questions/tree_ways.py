@@ -208,7 +208,25 @@ class Trial:
             router = gateway.device if gateway is not None else ""
             if goal:
                 found.append(_Need(vid, device, goal, router, by, tuple(host.name for host in hosts)))
-        return found
+        return [*found, *self._between_routers(found)]
+
+    def _between_routers(self, found: list[_Need]) -> Iterator[_Need]:
+        """What routers need of each other in VLANs without hosts: the hosts behind the lesser one lose by it."""
+        served: dict[str, list[str]] = defaultdict(list)
+        for need in found:
+            served[need.router] += need.hosts
+        with_hosts = {need.vid for need in found}
+        transit: dict[int, dict[str, Station]] = defaultdict(dict)
+        for gateway in self._scene.network.stations.gateways:
+            if gateway.row.vid and gateway.row.vid not in with_hosts and gateway.taps and gateway.taps[0].device:
+                transit[gateway.row.vid].setdefault(gateway.device, gateway)
+        for vid, gateways in transit.items():
+            order = sorted(gateways, key=lambda device: -len(served[device]))
+            main = gateways[order[0]]
+            for device in order[1:]:
+                near, facing = gateways[device], self._scene.network.stations.facing
+                by = frozenset(map(id, facing(near))) or frozenset(map(id, facing(main)))
+                yield _Need(vid, near.taps[0].device, main.taps[0].device, main.device, by, tuple(served[device]))
 
     def without(self, what: str, kind: str, gone: list[Adjacency], device: str | None = None) -> Failure:
         """What is lost without some links, and perhaps a device."""
@@ -229,7 +247,7 @@ class Trial:
         moved = sum(before.forwards != after.forwards for _, _, before, after in changes)
         reformed = [f"{end}: {old.role} → {new.role}" + (f" (tree {number})" if number else "")
                     for number, end, old, new in changes if old.role != new.role]  # fmt: skip
-        return Failure(what, kind, tuple(sorted(vlans)), tuple(hosts), moved, tuple(sorted(reformed)))
+        return Failure(what, kind, tuple(sorted(vlans)), tuple(dict.fromkeys(hosts)), moved, tuple(sorted(reformed)))
 
     @staticmethod
     def _joined(parts: Mapping[int, Mapping[str, str]], vid: int, one: str, two: str) -> bool:

@@ -103,9 +103,11 @@ def _addresses_as_written(cells: Sequence[str]) -> bool:
     four = [cell for cell in cells if ":" not in cell]
     if len(four) < len(cells) and not _IPV6.fullmatch("\n".join([cell for cell in cells if ":" in cell])):
         return False
+    if not four:
+        return True
     parts = ".\n.".join(four).split(".")
-    ends = parts[4::5]
-    return not four or (ends.count("\n") == len(four) - 1 == len(parts) // 5 and _OCTETS.issuperset(_without(parts, 5)))
+    rows = len(parts) == 5 * len(four) - 1 and parts[4::5].count("\n") == len(four) - 1
+    return rows and _OCTETS.issuperset(_without(parts, 5))
 
 
 def _interfaces_as_written(cells: Sequence[str]) -> bool:
@@ -113,13 +115,11 @@ def _interfaces_as_written(cells: Sequence[str]) -> bool:
     four = [cell for cell in cells if ":" not in cell]
     if len(four) < len(cells) and not _IPV6_LONG.fullmatch("\n".join([cell for cell in cells if ":" in cell])):
         return False
-    text = "/\n/".join(four)
-    slashed = text.split("/")
-    return not four or (
-        slashed[2::3].count("\n") == len(four) - 1 == len(slashed) // 3
-        and _LENGTHS.issuperset(slashed[1::3])
-        and _addresses_as_written(slashed[0::3])
-    )
+    if not four:
+        return True
+    slashed = "/\n/".join(four).split("/")
+    rows = len(slashed) == 3 * len(four) - 1 and slashed[2::3].count("\n") == len(four) - 1
+    return rows and _LENGTHS.issuperset(slashed[1::3]) and _addresses_as_written(slashed[0::3])
 
 
 def _without(parts: list[str], width: int) -> list[str]:

@@ -1,0 +1,202 @@
+"""Laws that hold for any campus: quick ways say what slow ones say, and what is hidden is never guessed wrong."""
+
+import csv
+import random
+import tempfile
+import unittest
+from pathlib import Path
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from msgspec.structs import replace
+
+from crossthread import Change, Network, SurveyError, apply_changes, check, matrix, read_survey, write_survey
+from crossthread.demo import faulty, healthy
+from crossthread.demo.generator import generate
+from crossthread.questions.draft import draft_plan
+from crossthread.questions.rules.plan import plan_port
+from crossthread.questions.scene import Scene
+from crossthread.questions.tree import tree_overview
+from crossthread.questions.tree_ways import failure_of
+from crossthread.survey.cells import ADDRESS, INTERFACE, MAC
+from tests.test_generated import shape
+from tests.test_lab import without_facts
+from tests.test_plan import plan_of
+
+
+def edits(chance, survey):
+    """A few edits at random, of any kind that a repair has."""
+    found = []
+    for _ in range(chance.randint(1, 4)):
+        port, host, gateway = (chance.choice(rows) for rows in (survey.ports, survey.hosts, survey.gateways))
+        vid = chance.choice([row.vid for row in survey.gateways])
+        at = {"device": port.device, "port": port.port}
+        key = {"device": gateway.device, "interface": gateway.interface, "address": gateway.address}
+        found.append(chance.choice([
+            Change("ports", at, {"pvid": vid}), Change("ports", at, {"allowed": f"{vid}"}),
+            Change("ports", at, {"admin": "down", "oper": "down"}),
+            Change("ports", at, {"mode": "access", "pvid": vid}),
+            Change("hosts", {"host": host.host}, {"gateway": "none"}),
+            Change("hosts", {"host": host.host}, delete=True),
+            Change("gateways", key, {"vid": vid}), Change("gateways", key, {"admin": "down", "oper": "down"}),
+            Change("gateways", key, delete=True), Change("devices", {"device": gateway.device}, {"routing": "no"}),
+            Change("vlans", {"device": port.device, "vid": vid}, {"state": "suspended"}),
+            Change("vlans", {"device": port.device, "vid": vid}, delete=True),
+            Change("routes", {"device": gateway.device}, delete=True),
+            Change("trees", {"device": port.device, "instance": 0}, {"priority": 0}),
+        ]))  # fmt: skip
+    return found
+
+
+class Copies(unittest.TestCase):
+    def test_a_copy_that_shares_what_was_not_touched_is_as_one_made_anew(self):
+        chance = random.Random(3)
+        for number in range(60):
+            survey = shape(number % 25)
+            network = Network(survey)
+            network.components, network.stations, network.classes  # noqa: B018
+            changes = edits(chance, survey)
+            with self.subTest(number=number, changes=list(map(str, changes))):
+                shared, anew = network.changed(changes), Network(apply_changes(survey, changes))
+                self.assertEqual(shared.survey, anew.survey)
+                self.assertEqual(matrix(shared).reaches, matrix(anew).reaches)
+                if number % 4 == 0:
+                    self.assertEqual(check(shared).findings, check(anew).findings)
+
+    def test_changes_one_by_one_are_changes_together(self):
+        chance = random.Random(8)
+        for number in range(40):
+            survey = shape(number % 20)
+            changes = edits(chance, survey)
+            one_by_one = survey
+            for change in changes:
+                one_by_one = apply_changes(one_by_one, [change])
+            self.assertEqual(apply_changes(survey, changes), one_by_one)
+
+    def test_what_a_failure_costs_is_what_the_matrix_of_a_copy_says(self):
+        for seed in (2, 9, 16, 30):
+            network = Network(shape(seed))
+            before = {(a, b) for a, b, verdict in matrix(network).reaches if verdict == "works"}
+            for adjacency in network.adjacencies[::3]:
+                lost = set(failure_of(network, f"{adjacency.a.device}:{adjacency.a.port}").hosts)
+                shut = Change("ports", {"device": adjacency.a.device, "port": adjacency.a.port},
+                              {"admin": "down", "oper": "down"})  # fmt: skip
+                after = {(a, b) for a, b, verdict in matrix(network.changed([shut])).reaches if verdict == "works"}
+                self.assertEqual(bool(lost), bool(before - after), (seed, str(adjacency.a)))
+                self.assertTrue(all(a in lost or b in lost for a, b in before - after))
+
+
+class Hidden(unittest.TestCase):
+    def test_check_never_says_breaks_where_the_full_survey_works(self):
+        chance = random.Random(21)
+        for number in range(60):
+            survey = chance.choice((healthy(), shape(number)))
+            blind = without_facts(survey, chance, chance.choice((0.02, 0.1, 0.3)))
+            broken = [f for f in check(Network(blind)).findings if f.severity == "breaks"]
+            self.assertEqual([(f.rule, f.says) for f in broken], [])
+
+    def test_a_role_that_is_computed_of_less_is_the_same(self):
+        chance = random.Random(5)
+        kept = 0
+        for number in range(200):
+            survey = shape(number % 40)
+            full = Network(survey).fabric.trees.compute(0)
+            rows = tuple(replace(row, role=None, state=None) for row in survey.tree_ports)
+            rows = tuple(replace(row, cost=None) if chance.random() < 0.05 else row for row in rows)
+            rows = tuple(replace(row, number=None) if chance.random() < 0.05 else row for row in rows)
+            told = {row.device for row in rows if row.cost is not None}
+            if told != {row.device for row in survey.tree_ports}:
+                continue  # a device that tells no cost at all is taken to have the recommended ones
+            found = Network(type(survey)(**{**survey.__dict__, "tree_ports": rows})).fabric.trees.compute(0)
+            kept += len(found)
+            self.assertEqual({end: full[end].role for end in found}, {end: role.role for end, role in found.items()})
+        self.assertGreater(kept, 100)
+
+
+CELLS = st.text(
+    st.characters(codec="utf-8", exclude_characters='",\r\n\0', exclude_categories=("Cs", "Cc")), max_size=6
+)
+ODD = ("1.2.3", "256.1.1.1", "01.2.3.4", "::", "a::b::c", "1:0:0:2::", "fe80::1%eth0", "1.2.3.4 ", "", "::ffff:1.2.3.4")
+
+
+class Reading(unittest.TestCase):
+    @settings(max_examples=60, deadline=None)
+    @given(st.lists(st.tuples(*[CELLS] * 4), min_size=1, max_size=40), st.sampled_from(["\n", "\r\n"]))
+    def test_plain_and_quoted_tables_say_the_same_and_have_the_same_errors(self, rows, end):
+        header = ["device", "port", "description", "pvid"]
+        told = []
+        for quoting in (csv.QUOTE_MINIMAL, csv.QUOTE_ALL):
+            with tempfile.TemporaryDirectory() as folder:
+                with open(Path(folder) / "ports.csv", "w", newline="", encoding="utf-8") as out:
+                    csv.writer(out, quoting=quoting, lineterminator=end).writerows([header, *rows])
+                try:
+                    told.append(read_survey(folder).ports)
+                except SurveyError as error:
+                    told.append(error.problems)
+        self.assertEqual(told[0], told[1])
+
+    @settings(max_examples=300, deadline=None)
+    @given(st.lists(st.one_of(st.ip_addresses().map(str), st.sampled_from(ODD)), min_size=1, max_size=5))
+    def test_a_column_of_addresses_is_read_as_its_cells_are(self, cells):
+        for kind, texts in ((ADDRESS, cells), (INTERFACE, [f"{cell}/24" for cell in cells])):
+            values, bad = kind.column(texts, {})
+            for text, value in zip(texts, values, strict=True):
+                try:
+                    expected = kind.read(text) if text.strip() else None
+                    self.assertNotIn(text, bad)
+                    self.assertEqual(value, expected)
+                except ValueError:
+                    self.assertIn(text, bad)
+
+    @settings(max_examples=200, deadline=None)
+    @given(st.lists(st.text("0123456789abcdef:", min_size=17, max_size=17), min_size=1, max_size=3))
+    def test_a_column_of_mac_addresses_too(self, cells):
+        values, bad = MAC.column(["02:00:00:00:00:01", *cells], {})
+        for text, value in zip(cells, values[1:], strict=True):
+            try:
+                self.assertEqual(value, MAC.read(text))
+            except ValueError:
+                self.assertIn(text, bad)
+
+    def test_a_large_table_is_the_same_after_writing_and_reading(self):
+        survey = generate(12, 60, 1500, 9)
+        with tempfile.TemporaryDirectory() as folder:
+            write_survey(survey, Path(folder) / "s")
+            again = read_survey(Path(folder) / "s")
+            self.assertEqual(again, survey)
+            row = again.hosts[1400]
+            line = int(again.source(row).rpartition(":")[2])
+            self.assertTrue((Path(folder) / "s" / "hosts.csv").read_text().splitlines()[line - 1].startswith(row.host))
+
+
+class Drafts(unittest.TestCase):
+    def test_the_draft_of_any_healthy_campus_is_a_plan_that_it_keeps(self):
+        for seed in range(0, 24, 3):
+            network = Network(shape(seed))
+            plan = plan_of(draft_plan(network))
+            self.assertEqual((len(plan.hosts), len(plan.links)), (len(network.survey.hosts), len(network.links)))
+            worse = [f.says for f in check(network, plan).findings if f.severity != "note" or f.rule.startswith("plan")]
+            self.assertEqual(worse, [])
+
+    def test_a_planned_port_is_mended_into_what_is_planned(self):
+        network = Network(faulty())
+        plan = plan_of(draft_plan(Network(healthy())))
+        scene = Scene(network, plan)
+        found = [f for entry in plan.ports.values() if (f := plan_port(scene, entry)) is not None]
+        self.assertGreaterEqual(len(found), 4)
+        after = Scene(network.changed([change for f in found for change in f.repair]), plan)
+        self.assertEqual([f for entry in plan.ports.values() if (f := plan_port(after, entry))], [])
+
+
+class Overviews(unittest.TestCase):
+    def test_every_campus_has_one_root_and_every_other_bridge_one_root_port(self):
+        for seed in range(0, 40, 5):
+            (answer,) = tree_overview(Network(shape(seed))).instances
+            self.assertEqual([root.device for root in answer.roots], [answer.root])
+            without = [bridge.device for bridge in answer.bridges if bridge.root_port is None]
+            self.assertEqual(without, [answer.root])
+            self.assertTrue(all(port.because and port.role == port.observed_role for port in answer.ports))
+
+
+if __name__ == "__main__":
+    unittest.main()
