@@ -71,6 +71,13 @@ class Commands(unittest.TestCase):
         text = self.answer(0, "why", self.folder / "mended.json", "foghorn-exhibit", "camera-recorder")
         self.assertTrue(text.startswith("✓ foghorn-exhibit reaches camera-recorder"))
 
+    def test_matrix_by_classes(self):
+        text = self.answer(0, "matrix", self.healthy, "--classes")
+        self.assertRegex(text, r"^600 pairs of \d+ classes: [\d,]+ work, [\d,]+ fail, 0 unknown\.")
+        found = json.loads(self.answer(0, "matrix", self.healthy, "--classes", "--json"))
+        self.assertEqual(sum(map(len, found["classes"])), 25)
+        self.assertEqual(sum(found["pairs"].values()), 600)
+
     def test_matrix(self):
         text = self.answer(0, "matrix", self.healthy)
         self.assertTrue(text.startswith("600 pairs: 508 work, 92 fail, 0 unknown."))

@@ -14,6 +14,7 @@ from crossthread import Change, Network, SurveyError, apply_changes, check, matr
 from crossthread.demo import faulty, healthy
 from crossthread.demo.generator import generate
 from crossthread.questions.draft import draft_plan
+from crossthread.questions.matrix import class_matrix
 from crossthread.questions.rules.plan import plan_port
 from crossthread.questions.scene import Scene
 from crossthread.questions.tree import tree_overview
@@ -84,6 +85,19 @@ class Copies(unittest.TestCase):
                 after = {(a, b) for a, b, verdict in matrix(network.changed([shut])).reaches if verdict == "works"}
                 self.assertEqual(bool(lost), bool(before - after), (seed, str(adjacency.a)))
                 self.assertTrue(all(a in lost or b in lost for a, b in before - after))
+
+
+class Compact(unittest.TestCase):
+    def test_the_matrix_by_classes_is_the_whole_matrix(self):
+        chance = random.Random(13)
+        surveys = [faulty(), *(apply_changes(shape(n), edits(chance, shape(n))) for n in range(0, 40, 4))]
+        for survey in surveys:
+            network = Network(survey)
+            compact, full = class_matrix(network), matrix(network).reaches
+            verdicts = {(a, b): verdict for a, b, verdict in compact.reaches}
+            number = {name: n for n, names in enumerate(compact.classes) for name in names}
+            self.assertEqual([verdict for _, _, verdict in full], [verdicts[number[a], number[b]] for a, b, _ in full])
+            self.assertEqual(compact.pairs["works"], sum(verdict == "works" for _, _, verdict in full))
 
 
 class Hidden(unittest.TestCase):

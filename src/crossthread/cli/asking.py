@@ -1,7 +1,8 @@
-"""The commands that ask about pairs of hosts: why, matrix."""
+"""The commands that ask about pairs of hosts: why, matrix, rehearse."""
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Annotated
 
 import typer
@@ -10,6 +11,7 @@ from crossthread.cli.running import (
     FAULTY,
     Json,
     SurveyPath,
+    any_survey,
     app,
     emit,
     load,
@@ -17,6 +19,7 @@ from crossthread.cli.running import (
 )
 from crossthread.network import Network
 from crossthread.questions.hosts import UnknownHostError
+from crossthread.survey.problems import visible
 
 
 @app.command("why")
@@ -40,13 +43,70 @@ def why_command(
 
 
 @app.command("matrix")
-def matrix_command(survey: SurveyPath, json: Json = False) -> None:
+def matrix_command(
+    survey: SurveyPath,
+    classes: Annotated[
+        bool, typer.Option("--classes", help="Take hosts together that the network cannot tell apart.")
+    ] = False,
+    json: Json = False,
+) -> None:
     """Who reaches whom: every ordered pair of hosts."""
     from crossthread.cli.running import progress
-    from crossthread.faces.matrix import show_matrix
-    from crossthread.questions.matrix import matrix
+    from crossthread.faces.matrix import show_classes, show_matrix
+    from crossthread.questions.matrix import class_matrix, matrix
 
     network = Network(load(survey))
+    if classes:
+        with progress("classes", len(network.classes.all)) as advance:
+            compact = class_matrix(network, advance)
+        emit(compact, show_classes, json)
+        return
     with progress("hosts", len(network.survey.hosts)) as advance:
         answer = matrix(network, advance)
     emit(answer, show_matrix, json)
+
+
+@app.command("rehearse")
+def rehearse_command(
+    survey: SurveyPath,
+    changes: Annotated[
+        list[str] | None, typer.Argument(metavar="[CHANGE]...", help="Changes as JSON, or files of changes.")
+    ] = None,
+    repair_of: Annotated[
+        tuple[str, str] | None, typer.Option("--repair-of", metavar="A B", help="The mends that `why A B` proposes.")
+    ] = None,
+    plan: Annotated[str | None, typer.Option("--plan", metavar="FILE", help="What was intended.")] = None,
+    write: Annotated[
+        str | None, typer.Option("--write", metavar="NEW_SURVEY", help="Write the changed survey there.")
+    ] = None,
+    json: Json = False,
+) -> None:
+    """What changes would do, tried on a copy: pairs mended and broken, findings gone and new, trees that move."""
+    from crossthread.cli.running import load_changes, load_plan, progress
+    from crossthread.faces.rehearse import show_rehearsal
+    from crossthread.questions.rehearse import rehearse
+    from crossthread.questions.why import why
+    from crossthread.survey import SurveyError, write_survey
+    from crossthread.survey.changes import apply_changes
+
+    if bool(changes) == (repair_of is not None):
+        usage_error("expected changes, or --repair-of A B")
+    intended = load_plan(plan) if plan else None
+    network = Network(load(survey))
+    try:
+        edits = load_changes(changes) if changes else list(why(network, *(repair_of or ("", ""))).repair)
+        with progress("hosts", 2 * len(network.survey.hosts)) as advance:
+            answer = rehearse(network, edits, intended, advance)
+        if write is not None:
+            if Path(write).exists() and any_survey(write):
+                usage_error(f"there is something at {visible(write, 200)} already; expected a new place")
+            write_survey(apply_changes(network.survey, edits), write)
+    except UnknownHostError as error:
+        usage_error(str(error))
+    except SurveyError as error:
+        usage_error("\n".join(map(str, error.problems)))
+    except OSError as error:
+        usage_error(f"the survey cannot be written to {visible(write or '', 200)}: {error.strerror}")
+    emit(answer, show_rehearsal, json)
+    if answer.broken:
+        raise typer.Exit(FAULTY)

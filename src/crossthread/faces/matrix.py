@@ -8,7 +8,7 @@ from rich.console import Console
 from rich.text import Text
 
 from crossthread.faces.console import MARKS, STYLES, count, line, said, table
-from crossthread.questions.matrix import Matrix
+from crossthread.questions.matrix import ClassMatrix, Matrix
 
 _GRID = 30
 _LISTED = 40
@@ -35,6 +35,38 @@ def show_matrix(answer: Matrix, out: Console) -> None:
         _grid(answer, out)
     else:
         _rows(answer, out)
+
+
+def show_classes(answer: ClassMatrix, out: Console) -> None:
+    """First line: how many pairs work; then each class with what it does not reach."""
+    total = sum(answer.pairs.values())
+    parts: list[object] = [
+        (f"{count(total, 'pair')} of {count(len(answer.classes), 'class', 'classes')}", "bold"),
+        ": ",
+    ]
+    for number, verdict in enumerate(("works", "fails", "unknown")):
+        word = {"works": "work", "fails": "fail", "unknown": "unknown"}[verdict]
+        style = STYLES[verdict] if answer.pairs[verdict] else ""
+        parts += [", " if number else "", (f"{answer.pairs[verdict]:,} {word}", style)]
+    out.print(line(*parts, "."))
+    if not answer.reaches:
+        return
+    out.print()
+    numbers = ("works", "fails", "unknown")
+    listed = table("class", "hosts", "first hosts", *numbers, right=("class", "hosts", *numbers))
+    counts: dict[int, Counter[str]] = {number: Counter() for number in range(len(answer.classes))}
+    for one, _, verdict in answer.reaches:
+        counts[one][verdict] += 1
+    worst = sorted(counts, key=lambda number: (counts[number]["works"], -len(answer.classes[number])))
+    for number in worst[:_LISTED]:
+        names = answer.classes[number]
+        shown = ", ".join(names[:3]) + (" …" if len(names) > 3 else "")
+        row = (str(number), str(len(names)), shown, *(str(counts[number][v]) for v in numbers))
+        listed.add_row(*map(said, row))
+    out.print(listed)
+    out.print()
+    more = f"{len(worst) - _LISTED} classes that do better are left out. " if len(worst) > _LISTED else ""
+    out.print(line((f"{more}works, fails, unknown count classes that each one reaches; --json has every pair.", "dim")))
 
 
 def _grid(answer: Matrix, out: Console) -> None:

@@ -1,0 +1,72 @@
+"""Some changes tried out on a copy: what they mend, what they break, which findings go and come, which trees move."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+
+import msgspec
+
+from crossthread.network.network import Network
+from crossthread.plan import Plan
+from crossthread.questions.check import check
+from crossthread.questions.findings import Finding
+from crossthread.questions.matrix import matrix
+from crossthread.questions.tree_change import TreeChange, tree_change
+from crossthread.survey.changes import Change
+
+
+class Rehearsal(msgspec.Struct, frozen=True):
+    """What some changes would do.
+
+    Attributes
+    ----------
+    fixed, broken
+        The ordered pairs of hosts that would reach each other and do not now; and the other way round.
+    unsure
+        The pairs of which it would not be known any more, or would be known at last.
+    findings_gone, findings_new
+        By `check`, what follows from another included.
+    trees
+        The spanning trees that form anew.
+    """
+
+    fixed: tuple[tuple[str, str], ...]
+    broken: tuple[tuple[str, str], ...]
+    unsure: tuple[tuple[str, str], ...]
+    findings_gone: tuple[Finding, ...]
+    findings_new: tuple[Finding, ...]
+    trees: tuple[TreeChange, ...]
+
+
+def rehearse(
+    network: Network, changes: Sequence[Change], plan: Plan | None = None, progress: Callable[[], None] = lambda: None
+) -> Rehearsal:
+    """Make some changes to a copy, and compare everything.
+
+    Raises
+    ------
+    SurveyError
+        For a change that the format does not know.
+    """
+    after = network.changed(changes)
+    old = {(a, b): verdict for a, b, verdict in matrix(network, progress).reaches}
+    new = {(a, b): verdict for a, b, verdict in matrix(after, progress).reaches}
+    pairs = {pair: (old.get(pair, "fails"), new.get(pair, "fails")) for pair in {**old, **new}}
+    before_found, after_found = (list(_all(check(n, plan).findings)) for n in (network, after))
+    known, then = ({f.identity for f in found} for found in (before_found, after_found))
+    instances = sorted({row.instance for rows in after.fabric.trees.bridges.values() for row in rows})
+    trees = [tree_change(network, instance, changes) for instance in instances]
+    return Rehearsal(
+        tuple(pair for pair, (was, now) in pairs.items() if (was, now) == ("fails", "works")),
+        tuple(pair for pair, (was, now) in pairs.items() if (was, now) == ("works", "fails")),
+        tuple(pair for pair, (was, now) in pairs.items() if was != now and "unknown" in (was, now)),
+        tuple(f for f in before_found if f.identity not in then),
+        tuple(f for f in after_found if f.identity not in known),
+        tuple(tree for tree in trees if tree.moved or tree.root_before != tree.root_after),
+    )
+
+
+def _all(findings: Sequence[Finding]) -> Iterator[Finding]:
+    for finding in findings:
+        yield msgspec.structs.replace(finding, follows=())
+        yield from _all(finding.follows)
