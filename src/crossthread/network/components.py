@@ -70,6 +70,10 @@ class Components:
         joined = far.joins.possible & into & (EVERY_VID if far.pvid is None else 1 << far.pvid & EVERY_VID)
         return (tagged | (near.untagged.possible if joined else 0)) & out & ~self.carried(crossing.adjacency)
 
+    def group(self, vid: int) -> int:
+        """The number of the group of VLANs that use the same links as this one."""
+        return self._group.get(vid, -2)
+
     def of(self, node: Node) -> Part | None:
         """The part that a VLAN on a device belongs to; None if the VLAN is not surely there."""
         if not self._fabric.exists(node.device).sure >> node.vid & 1:

@@ -44,11 +44,11 @@ class Scene:
         return Search(self)
 
     def tree(self, instance: int) -> TreeAnswer:
-        """A spanning tree, worked out once."""
+        """A spanning tree, worked out once and not put into words."""
         from crossthread.questions.tree import tree
 
         if instance not in self._trees:
-            self._trees[instance] = tree(self.network, instance)
+            self._trees[instance] = tree(self.network, instance, explained=False)
         return self._trees[instance]
 
     @cached_property
@@ -56,7 +56,7 @@ class Scene:
         """The rows of ports that are set as edge ports, of those that have a link to another device."""
         found: dict[End, list[TreePort]] = defaultdict(list)
         for (device, port, _), row in self.network.fabric.trees.ports.items():
-            if row.edge == "yes" and End(device, port) in self.adjacencies_at:
+            if row.edge == "yes" and (device, port) in self.adjacencies_at:
                 found[End(device, port)].append(row)
         return found
 

@@ -108,8 +108,16 @@ def tree_overview(network: Network) -> TreeOverview:
     return TreeOverview(tuple(tree(network, instance) for instance in instances))
 
 
-def tree(network: Network, instance: int) -> TreeAnswer:
-    """Work out one instance, and set what was observed beside it."""
+def tree(network: Network, instance: int, explained: bool = True) -> TreeAnswer:
+    """Work out one instance, and set what was observed beside it.
+
+    Parameters
+    ----------
+    network, instance
+        The network, and the tree's number.
+    explained
+        Whether each port says because of what it does what it does; putting that into words takes longest.
+    """
     trees = network.fabric.trees
     given, roles = trees.inputs(instance), trees.compute(instance)
     rows = {device: row for device, held in trees.bridges.items() for row in held if row.instance == instance}
@@ -129,7 +137,7 @@ def tree(network: Network, instance: int) -> TreeAnswer:
     ports = []
     rivals = _rivals(roles)
     for end, role in sorted(roles.items()):
-        says = because(end, role, by_device[end.device], names, rivals.get(end))
+        says = because(end, role, by_device[end.device], names, rivals.get(end)) if explained else ""
         ports.append(_port(network, instance, end, role, says, rivals.get(end)))
     ports += _only_observed(network, instance, roles)
     vlans = 0

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections import defaultdict, deque
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections import Counter, defaultdict, deque
+from collections.abc import Callable, Iterator, Mapping
 from itertools import pairwise
 from typing import NamedTuple
 
@@ -13,7 +13,6 @@ from crossthread.network import spanning
 from crossthread.network.adjacency import Adjacency
 from crossthread.network.names import End
 from crossthread.network.network import Network
-from crossthread.network.segments import Node
 from crossthread.network.spanning import Role
 from crossthread.network.stations import Station
 from crossthread.network.truth import vids_in
@@ -89,77 +88,113 @@ def _name(adjacency: Adjacency) -> str:
     return f"{adjacency.a} – {adjacency.b}"
 
 
-def find_detours(scene: Scene) -> Iterable[Detour]:
-    """Every device and VLAN from which the active path to the gateway is longer than the shortest cabled one."""
+def find_detours(scene: Scene) -> Iterator[Detour]:
+    """Every device and VLAN from which the active path to the gateway is longer than the shortest cabled one.
+
+    The active path is looked for once for all VLANs that share their links, and the shortest once for all.
+    """
     network = scene.network
-    hosts: dict[tuple[str, int, int], list[Station]] = defaultdict(list)
+    links = [a for a in _bridge_links(network) if a.up is not False]
+    cabled: _Around = defaultdict(list)
+    active: _Around = defaultdict(list)
+    speeds: dict[tuple[str, str], int] = {}
+    for adjacency in links:
+        bits = network.components.carried(adjacency)
+        for near, far in ((adjacency.a, adjacency.b), (adjacency.b, adjacency.a)):
+            pair = (near.device, far.device)
+            cabled[near.device].append((far.device, -1))
+            active[near.device].append((far.device, bits))
+            row = scene.port(near)
+            speeds[pair] = max(speeds.get(pair, 0), (row.speed or 0) if row is not None else 0)
+    ways: dict[tuple[str, int], _Towards] = {}
+    for (device, vid, goal), hosts in _hosts_by_place(scene).items():
+        if goal == device:
+            continue
+        group = network.components.group(vid)
+        if (goal, group) not in ways:
+            ways[goal, group] = _breadth_first(goal, active, 1 << vid)
+        if (goal, _CABLED) not in ways:
+            ways[goal, _CABLED] = _breadth_first(goal, cabled, 1)
+        reached, near = ways[goal, group].get(device), ways[goal, _CABLED].get(device)
+        if reached is None or near is None or reached[0] <= near[0]:
+            continue
+        way, short = (_steps(ways[goal, key], device, goal) for key in (group, _CABLED))
+        cost, least = (sum(spanning.default_cost(speeds.get(p, 0)) for p in pairwise(w)) for w in (way, short))
+        yield Detour(vid, device, goal, hosts, reached[0], near[0], cost, least, way, short)
+
+
+_Around = defaultdict(list)
+    active: _Around = defaultdict(list)
+    speeds: dict[tuple[str, str], int] = {}
+    for adjacency in links:
+        bits = network.components.carried(adjacency)
+        for near, far in ((adjacency.a, adjacency.b), (adjacency.b, adjacency.a)):
+            pair = (near.device, far.device)
+            cabled[near.device].append((far.device, -1))
+            active[near.device].append((far.device, bits))
+            row = scene.port(near)
+            speeds[pair] = max(speeds.get(pair, 0), (row.speed or 0) if row is not None else 0)
+    ways: dict[tuple[str, int], _Towards] = {}
+    for (device, vid, goal), hosts in _hosts_by_place(scene).items():
+        if goal == device:
+            continue
+        group = network.components.group(vid)
+        if (goal, group) not in ways:
+            ways[goal, group] = _breadth_first(goal, active, 1 << vid)
+        if (goal, _CABLED) not in ways:
+            ways[goal, _CABLED] = _breadth_first(goal, cabled, 1)
+        way, short = (_steps(ways[goal, key], device, goal) for key in (group, _CABLED))
+        if way and short and len(way) > len(short):
+            costs = [
+                sum(spanning.default_cost(speeds.get(pair, 0)) for pair in pairwise(devices))
+                for devices in (way, short)
+            ]
+            yield Detour(vid, device, goal, hosts, len(way) - 1, len(short) - 1, *costs, way, short)
+
+
+_Around = defaultdict[str, list[tuple[str, int]]]
+_CABLED = -1
+
+
+def _hosts_by_place(scene: Scene) -> Counter[tuple[str, int, str]]:
+    """How many hosts of a VLAN on a device have their gateway behind which device."""
+    network, spelled = scene.network, scene.network.names.spelled
+    found: Counter[tuple[str, int, str]] = Counter()
     for one in network.classes.all:
-        first = one.hosts[0]
-        gateway = next(iter(scene.expected.gateways(first)), None)
-        if one.vid is None or gateway is None or not gateway.taps:
+        gateway = next(iter(scene.expected.gateways(one.hosts[0])), None)
+        goal = gateway.taps[0].device if gateway is not None and gateway.taps else ""
+        if one.vid is None or not goal:
             continue
         for host in one.hosts:
-            if host.end is not None:
-                hosts[host.end.device, one.vid, id(gateway)].append(host)
-    gateways = {id(g): g for g in network.stations.gateways}
-    links = [a for a in _bridge_links(network) if a.up is not False]
-    shortest: dict[str, dict[str, tuple[str, ...]]] = {}
-    for (device, vid, number), members in hosts.items():
-        goal = gateways[number].taps[0].device
-        flood = network.fabric.flood(Node(goal, vid))
-        reached = flood.get(Node(device, vid))
-        if reached is None or goal == device or not goal:
-            continue
-        if goal not in shortest:
-            shortest[goal] = _shortest(goal, links)
-        short = shortest[goal].get(device, ())
-        if short and reached.hops > len(short) - 1:
-            way = _way(network, Node(goal, vid), Node(device, vid))
-            yield Detour(
-                vid, device, goal, len(members), reached.hops, len(short) - 1, _cost(scene, way), _cost(scene, short),
-                way, short,
-            )  # fmt: skip
-
-
-def _way(network: Network, start: Node, last: Node) -> tuple[str, ...]:
-    """The devices of an active path, from the last to the start."""
-    found = [last.device]
-    for step in reversed(network.fabric.way(start, last)):
-        if step.came_from is not None:
-            found.append(step.came_from.device)
-    return tuple(found)
-
-
-def _shortest(start: str, links: Iterable[Adjacency]) -> dict[str, tuple[str, ...]]:
-    """For each device the devices of a way with the fewest links to one device, breadth first."""
-    around: dict[str, list[str]] = defaultdict(list)
-    for adjacency in links:
-        around[adjacency.a.device].append(adjacency.b.device)
-        around[adjacency.b.device].append(adjacency.a.device)
-    found: dict[str, tuple[str, ...]] = {start: (start,)}
-    queue = deque([start])
-    while queue:
-        at = queue.popleft()
-        for other in around[at]:
-            if other not in found:
-                found[other] = (other, *found[at])
-                queue.append(other)
+            device = spelled[host.row.device] if one.plain and host.row.device else host.device
+            if device:
+                found[device, one.vid, goal] += 1
     return found
 
 
-def _cost(scene: Scene, way: tuple[str, ...]) -> int:
-    """The sum of the recommended path costs of the fastest links along some devices."""
-    total = 0
-    for one, two in pairwise(way):
-        speeds = [
-            row.speed
-            for end, faced in scene.adjacencies_at.items()
-            if end.device == one
-            for adjacency in faced
-            if adjacency.far(end).device == two and (row := scene.port(end)) is not None and row.speed
-        ]
-        total += spanning.default_cost(max(speeds, default=0))
-    return total
+_Towards = dict[str, tuple[int, str]]
+
+
+def _breadth_first(start: str, around: _Around, wanted: int) -> _Towards:
+    """For each device how many links it is from one device, and the next one on the way, over links with a bit."""
+    towards = {start: (0, start)}
+    queue = deque([start])
+    while queue:
+        at = queue.popleft()
+        depth = towards[at][0] + 1
+        for other, bits in around[at]:
+            if bits & wanted and other not in towards:
+                towards[other] = (depth, at)
+                queue.append(other)
+    return towards
+
+
+def _steps(towards: _Towards, device: str, goal: str) -> tuple[str, ...]:
+    """The devices of a way."""
+    found = [device]
+    while found[-1] != goal:
+        found.append(towards[found[-1]][1])
+    return tuple(found)
 
 
 class _Need(NamedTuple):
