@@ -115,41 +115,12 @@ def find_detours(scene: Scene) -> Iterator[Detour]:
             ways[goal, group] = _breadth_first(goal, active, 1 << vid)
         if (goal, _CABLED) not in ways:
             ways[goal, _CABLED] = _breadth_first(goal, cabled, 1)
-        reached, near = ways[goal, group].get(device), ways[goal, _CABLED].get(device)
-        if reached is None or near is None or reached[0] <= near[0]:
+        reached, nearest = ways[goal, group].get(device), ways[goal, _CABLED].get(device)
+        if reached is None or nearest is None or reached[0] <= nearest[0]:
             continue
         way, short = (_steps(ways[goal, key], device, goal) for key in (group, _CABLED))
         cost, least = (sum(spanning.default_cost(speeds.get(p, 0)) for p in pairwise(w)) for w in (way, short))
-        yield Detour(vid, device, goal, hosts, reached[0], near[0], cost, least, way, short)
-
-
-_Around = defaultdict(list)
-    active: _Around = defaultdict(list)
-    speeds: dict[tuple[str, str], int] = {}
-    for adjacency in links:
-        bits = network.components.carried(adjacency)
-        for near, far in ((adjacency.a, adjacency.b), (adjacency.b, adjacency.a)):
-            pair = (near.device, far.device)
-            cabled[near.device].append((far.device, -1))
-            active[near.device].append((far.device, bits))
-            row = scene.port(near)
-            speeds[pair] = max(speeds.get(pair, 0), (row.speed or 0) if row is not None else 0)
-    ways: dict[tuple[str, int], _Towards] = {}
-    for (device, vid, goal), hosts in _hosts_by_place(scene).items():
-        if goal == device:
-            continue
-        group = network.components.group(vid)
-        if (goal, group) not in ways:
-            ways[goal, group] = _breadth_first(goal, active, 1 << vid)
-        if (goal, _CABLED) not in ways:
-            ways[goal, _CABLED] = _breadth_first(goal, cabled, 1)
-        way, short = (_steps(ways[goal, key], device, goal) for key in (group, _CABLED))
-        if way and short and len(way) > len(short):
-            costs = [
-                sum(spanning.default_cost(speeds.get(pair, 0)) for pair in pairwise(devices))
-                for devices in (way, short)
-            ]
-            yield Detour(vid, device, goal, hosts, len(way) - 1, len(short) - 1, *costs, way, short)
+        yield Detour(vid, device, goal, hosts, reached[0], nearest[0], cost, least, way, short)
 
 
 _Around = defaultdict[str, list[tuple[str, int]]]
