@@ -6,17 +6,21 @@
 'works'
 """
 
-from crossthread.network import Network
-from crossthread.plan import Plan, read_plan
-from crossthread.questions.check import check
-from crossthread.questions.findings import Finding
-from crossthread.questions.hosts import UnknownHostError
-from crossthread.questions.map import map_network
-from crossthread.questions.matrix import matrix
-from crossthread.questions.why import Why, why
-from crossthread.survey import Survey, SurveyError, read_survey, write_survey
-from crossthread.survey.changes import Change, apply_changes
-from crossthread.values import VlanSet
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from crossthread.network import Network
+    from crossthread.plan import Plan, read_plan
+    from crossthread.questions.check import check
+    from crossthread.questions.findings import Finding
+    from crossthread.questions.hosts import UnknownHostError
+    from crossthread.questions.map import map_network
+    from crossthread.questions.matrix import matrix
+    from crossthread.questions.why import Why, why
+    from crossthread.survey import Survey, SurveyError, read_survey, write_survey
+    from crossthread.survey.changes import Change, apply_changes
+    from crossthread.values import VlanSet
 
 __version__ = "0.1.0"
 
@@ -39,3 +43,35 @@ __all__ = [
     "why",
     "write_survey",
 ]
+
+_HOMES = {
+    "apply_changes": "crossthread.survey.changes",
+    "Change": "crossthread.survey.changes",
+    "check": "crossthread.questions.check",
+    "Finding": "crossthread.questions.findings",
+    "map_network": "crossthread.questions.map",
+    "matrix": "crossthread.questions.matrix",
+    "Network": "crossthread.network",
+    "Plan": "crossthread.plan",
+    "read_plan": "crossthread.plan",
+    "read_survey": "crossthread.survey",
+    "Survey": "crossthread.survey",
+    "SurveyError": "crossthread.survey",
+    "UnknownHostError": "crossthread.questions.hosts",
+    "VlanSet": "crossthread.values",
+    "Why": "crossthread.questions.why",
+    "why": "crossthread.questions.why",
+    "write_survey": "crossthread.survey",
+}
+"""Where each public name is at home: loaded when first asked for, so that no command waits for what others need."""
+
+
+def __getattr__(name: str) -> Any:
+    if name not in _HOMES:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    value = globals()[name] = getattr(import_module(_HOMES[name]), name)
+    return value
+
+
+def __dir__() -> list[str]:
+    return sorted({*globals(), *__all__})
