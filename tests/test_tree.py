@@ -145,6 +145,8 @@ class Computed(Case):
         network = self.ring(*rows, costs=costs)
         self.assertEqual((tree(network, 0).root, tree(network, 1).root), ("a", "b"))
         self.assertEqual(tree(network, 0).bridges[1].region, "museum/1/ab")
+        advised = {advice.instance: (advice.now, advice.hops_now) for advice in tree_advice(network).advice}
+        self.assertEqual({number: now for number, (now, _) in advised.items()}, {0: "a", 1: "b"})
         differ = network.changed([edit("trees", {"region": "museum/2/ab"}, device="c", instance=0)])
         told = next(f for f in check(differ).findings if f.rule == "tree-region-differs")
         self.assertIn("they differ in the revision", told.says)

@@ -85,7 +85,7 @@ def _needs(scene: Scene) -> Counter[tuple[int, str, str]]:
 
 def _advise(network: Network, instance: int, needs: Counter[tuple[int, str, str]]) -> Advice | None:
     given = network.fabric.trees.inputs(instance)
-    if given.internal or len(given.bridges) < 2:
+    if len(given.bridges) < 2:
         return None
     vids = 0
     for device, _ in given.bridges:
