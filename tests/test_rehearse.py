@@ -92,6 +92,7 @@ class Commands(unittest.TestCase):
         for status, says, words in (
             (2, "expected changes, or --repair-of A B", ()),
             (2, "there is no host", ("--repair-of", "nobody", "shop-till")),
+            (2, "the verdict is works", ("--repair-of", "sextant-exhibit", "show-control")),
             (
                 2,
                 "ports has no such column",

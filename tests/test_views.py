@@ -104,12 +104,23 @@ class Commands(unittest.TestCase):
         for words, says in (
             (("--only", "no-such"), "there is no finding “no-such”"),
             (("--at", "nowhere"), "there is no device “nowhere”"),
+            (("--at", "galley:nope"), "galley has no port or interface “nope”"),
+            (("--vlan", "9999"), "the survey does not speak of VLAN 9999"),
+            (("--vlan", "-3"), "the survey does not speak of VLAN -3"),
             (("--severity", "bad"), "expected --severity breaks or risks or note"),
             (("--csv", "--sarif"), "expected one of --csv, --sarif and --json"),
         ):
             done = run("check", self.folder / "faulty", *words)
             self.assertEqual((done.returncode, done.stderr.count("\n")), (2, 1), done.stderr)
             self.assertIn(says, done.stderr)
+
+    def test_a_part_without_findings_does_not_look_like_a_clean_campus(self):
+        done = run("check", self.folder / "faulty", "--at", "chartroom")
+        self.assertRegex(
+            done.stdout, r"^Nothing found of what was asked for\. \d+ findings besides, not asked for\.\n$"
+        )
+        self.assertEqual(run("check", self.folder / "faulty", "--at", "quay-router:port1.40").returncode, 1)
+        self.assertEqual(run("check", self.folder / "healthy", "--at", "chartroom").stdout, "Nothing found.\n")
 
     def test_a_plan_is_drafted_read_and_complained_of(self):
         plan = self.folder / "plan.toml"

@@ -94,7 +94,14 @@ def rehearse_command(
     intended = load_plan(plan) if plan else None
     network = Network(load(survey))
     try:
-        edits = load_changes(changes) if changes else list(why(network, *(repair_of or ("", ""))).repair)
+        edits = load_changes(changes or [])
+        if repair_of is not None:
+            asked = why(network, *repair_of)
+            edits = list(asked.repair)
+            if not edits:
+                usage_error(
+                    f"`why` proposes no mend for {asked.source} and {asked.target}: the verdict is {asked.verdict}"
+                )
         with progress("hosts", 2 * len(network.survey.hosts)) as advance:
             answer = rehearse(network, edits, intended, advance)
         if write is not None:

@@ -10,6 +10,7 @@ from crossthread.cli.running import FAULTY, Json, SurveyPath, app, emit, load, l
 from crossthread.network import Network
 from crossthread.questions.hosts import UnknownHostError
 from crossthread.survey.problems import visible
+from crossthread.values import VID_MAX
 
 plan_app = typer.Typer(help="The plan: what was intended.", no_args_is_help=True)
 app.add_typer(plan_app, name="plan")
@@ -47,6 +48,8 @@ def check_command(
     intended = load_plan(plan) if plan else None
     network = Network(load(survey))
     place = _place(network, at) if at is not None else None
+    if vlan is not None and not (vlan > 0 and network.fabric.known >> vlan & 1):
+        usage_error(f"the survey does not speak of VLAN {vlan}; expected a VID from 1 to {VID_MAX} that it has")
     with progress("asking", 20 * len(network.classes.all), many=4000) as advance:
         answer = select(check(network, intended, progress=advance), only, place, vlan, severity)
     if csv:
@@ -68,7 +71,11 @@ def _place(network: Network, text: str) -> tuple[str, str | None]:
     known = network.names.device(device)
     if known is None:
         usage_error(f"there is no device “{visible(device)}” in this survey")
-    return known, network.names.port(known, port) or port
+    interfaces = {station.name for station in network.stations.on_device.get(known, ())}
+    name = network.names.port(known, port) or (port if port in interfaces else None)
+    if name is None and not any((known, port) in (link.a, link.b) for link in network.links):
+        usage_error(f"{known} has no port or interface “{visible(port)}” in this survey")
+    return known, name or port
 
 
 @app.command("vlan")

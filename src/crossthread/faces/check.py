@@ -24,8 +24,10 @@ def show_check(answer: Check, out: Console) -> None:
     """First line: how bad it is; then every finding."""
     counts = answer.counts
     accepted = f" {count(len(answer.accepted), 'finding')} accepted by the plan." if answer.accepted else ""
+    elsewhere = f" {count(answer.left_out, 'finding')} besides, not asked for." if answer.left_out else ""
     if not answer.findings:
-        out.print(line(("Nothing found.", "bold green"), accepted))
+        says = ("Nothing found of what was asked for.", "bold") if answer.left_out else ("Nothing found.", "bold green")
+        out.print(line(says, elsewhere, accepted))
         return
     words = [
         (f"{counts['breaks']} that break traffic", STYLES["breaks"] if counts["breaks"] else ""),
@@ -33,7 +35,7 @@ def show_check(answer: Check, out: Console) -> None:
         (f"{counts['note']} to note", ""),
     ]
     head = (count(len(answer.findings), "finding") + ": ", "bold")
-    out.print(line(head, words[0], ", ", words[1], ", ", words[2], ".", accepted))
+    out.print(line(head, words[0], ", ", words[1], ", ", words[2], ".", elsewhere, accepted))
     show_findings(answer.findings, out)
 
 

@@ -33,11 +33,14 @@ class Check(msgspec.Struct, frozen=True):
         How many findings of each severity, without those that follow from another.
     accepted
         Those that the plan accepts; they are not among the findings.
+    left_out
+        How many findings there are besides, where only a part was asked for.
     """
 
     findings: tuple[Finding, ...]
     counts: dict[str, int]
     accepted: tuple[Finding, ...] = ()
+    left_out: int = 0
 
 
 def check(
@@ -172,7 +175,7 @@ def select(
 
     kept = tuple(finding for finding in answer.findings if any(map(fits, _all(finding))))
     accepted = tuple(filter(fits, answer.accepted))
-    return Check(kept, _counts(kept), accepted)
+    return Check(kept, _counts(kept), accepted, len(answer.findings) - len(kept))
 
 
 def _all(finding: Finding) -> Iterator[Finding]:

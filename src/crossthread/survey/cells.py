@@ -103,11 +103,20 @@ def _addresses_as_written(cells: Sequence[str]) -> bool:
     four = [cell for cell in cells if ":" not in cell]
     if len(four) < len(cells) and not _IPV6.fullmatch("\n".join([cell for cell in cells if ":" in cell])):
         return False
-    if not four:
-        return True
-    parts = ".\n.".join(four).split(".")
-    rows = len(parts) == 5 * len(four) - 1 and parts[4::5].count("\n") == len(four) - 1
-    return rows and _OCTETS.issuperset(_without(parts, 5))
+    parts = _rows(four, ".", 4)
+    return parts is not None and _OCTETS.issuperset(_without(parts, 5))
+
+
+def _rows(cells: list[str], separator: str, width: int) -> list[str] | None:
+    """What stands between separators in some cells, with a line feed after each; None if a cell has not `width` parts.
+
+    One split for all of them; the line feeds show where each cell ends.
+    """
+    if not cells:
+        return []
+    parts = f"{separator}\n{separator}".join(cells).split(separator)
+    whole = len(parts) == (width + 1) * len(cells) - 1
+    return parts if whole and parts[width :: width + 1].count("\n") == len(cells) - 1 else None
 
 
 def _interfaces_as_written(cells: Sequence[str]) -> bool:
@@ -115,11 +124,10 @@ def _interfaces_as_written(cells: Sequence[str]) -> bool:
     four = [cell for cell in cells if ":" not in cell]
     if len(four) < len(cells) and not _IPV6_LONG.fullmatch("\n".join([cell for cell in cells if ":" in cell])):
         return False
-    if not four:
-        return True
-    slashed = "/\n/".join(four).split("/")
-    rows = len(slashed) == 3 * len(four) - 1 and slashed[2::3].count("\n") == len(four) - 1
-    return rows and _LENGTHS.issuperset(slashed[1::3]) and _addresses_as_written(slashed[0::3])
+    slashed = _rows(four, "/", 2)
+    if slashed is None:
+        return False
+    return _LENGTHS.issuperset(slashed[1::3]) and _addresses_as_written(slashed[0::3])
 
 
 def _without(parts: list[str], width: int) -> list[str]:
