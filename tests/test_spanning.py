@@ -2,6 +2,7 @@
 
 import random
 import unittest
+from dataclasses import replace
 from types import MappingProxyType
 
 import numpy as np
@@ -10,9 +11,12 @@ from hypothesis import strategies as st
 from scipy.sparse import csr_matrix
 from scipy.sparse.csgraph import dijkstra
 
+from crossthread import Network
+from crossthread.demo.generator import generate
 from crossthread.network.names import End
 from crossthread.network.spanning import BridgeId, TreeEnd, compute, default_cost, instance_roles, short_cost
-from crossthread.network.spanning_arrays import array_roles
+from crossthread.network.spanning_arrays import ArrayRoles, array_roles
+from crossthread.survey.tables import Tree, TreePort
 
 COSTS = st.sampled_from([1, 2, 200, 2000, 20000])
 
@@ -137,6 +141,27 @@ class Laws(unittest.TestCase):
             self.assertIsNone(fast)
         else:
             self.assertEqual(dict(fast), compute(bridges, links))
+
+    def test_trees_per_vlan_of_a_large_survey_are_those_of_its_inputs_one_by_one(self):
+        campus, chance, by_arrays = generate(3, switches=300, hosts=300, vlans=20), random.Random(4), 0
+        cables = [row for row in campus.tree_ports if row.role]
+        for damage in (0, 0.0001, 0.003):
+            rows = [
+                Tree(row.device, vid, protocol="per-vlan", address=row.address,
+                     priority=None if chance.random() < damage else chance.choice((4096, 32768)))
+                for row in campus.trees for vid in range(1, 101) if chance.random() >= damage / 10
+            ]  # fmt: skip
+            ports = [
+                TreePort(row.device, row.port, vid, cost=chance.choice((0, 2000, 20000)) if vid > 2 else 9,
+                         priority=chance.choice((None, 128, 16)), number=chance.choice((None, 5, 7)))
+                for row in cables for vid in (1, 2, 3)
+            ]  # fmt: skip
+            trees = Network(replace(campus, trees=tuple(rows), tree_ports=tuple(ports))).fabric.trees
+            for vid in (1, 2, 3, *chance.sample(range(4, 101), 6)):
+                given, roles = trees.inputs(vid), trees.compute(vid)
+                self.assertEqual(dict(roles), compute(dict(given.bridges), given.lans))
+                by_arrays += isinstance(roles, ArrayRoles)
+        self.assertGreater(by_arrays, 8)
 
     def test_a_hub_has_one_designated_port(self):
         bridges = {name: BridgeId(32768, f"02:00:00:00:00:0{n}") for n, name in enumerate("abc")}

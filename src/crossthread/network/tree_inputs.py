@@ -30,9 +30,30 @@ class TreeInputs(NamedTuple):
     """The devices for which something was not observed, and what."""
 
 
+class TreeRows(NamedTuple):
+    """What devices said of their trees: those that run one, by instance; whether one that runs none passes BPDUs."""
+
+    devices: frozenset[str]
+    members: Mapping[int, Mapping[str, Tree]]
+    off: Mapping[str, str | None]
+
+
+def sort_rows(rows: Mapping[str, Sequence[Tree]]) -> TreeRows:
+    """Sort each device's rows by instance."""
+    members: dict[int, dict[str, Tree]] = defaultdict(dict)
+    off: dict[str, str | None] = {}
+    for device, held in rows.items():
+        for row in held:
+            if row.protocol == "per-vlan" or row.protocol in _SINGLE:
+                members[row.instance][device] = row
+            elif row.protocol == "off":
+                off.setdefault(device, row.bpdus)
+    return TreeRows(frozenset(rows), members, off)
+
+
 def gather_inputs(
     instance: int,
-    rows: Mapping[str, Sequence[Tree]],
+    rows: TreeRows,
     adjacencies: Iterable[Adjacency],
     carries: Callable[[End], Bounds],
     tree_end: Callable[[End], tuple[TreeEnd, bool] | None],
@@ -44,9 +65,7 @@ def gather_inputs(
     A device that runs no spanning tree and passes its frames on is part of the medium between its neighbours; one that
     drops them ends it. Which of the two it does matters only where it has several neighbours.
     """
-    members = {d: row for d, held in rows.items() for row in held if row.instance == instance and _takes_part(row)}
-    off = {d: next(row.bpdus for row in held if row.protocol == "off") for d, held in rows.items()
-           if any(row.protocol == "off" for row in held)}  # fmt: skip
+    members, off = rows.members.get(instance, {}), rows.off
     missing: dict[str, str] = {}
     bridges, regions = {}, {}
     for device, row in members.items():
@@ -79,7 +98,7 @@ def gather_inputs(
         if runs is False:
             continue
         outside = internal and [d not in members for d in devices].count(True)
-        if outside and len(set(devices) & members.keys()) == 1 and all(d in rows for d in devices):
+        if outside and len(set(devices) & members.keys()) == 1 and all(d in rows.devices for d in devices):
             continue  # the edge of a region, where the common tree decides
         for end, device in zip(ends, devices, strict=True):
             other = devices[1] if device == devices[0] else devices[0]
@@ -112,10 +131,6 @@ def gather_inputs(
         instance, tuple((d, bridges[d]) for d in sorted(known)), tuple(sorted(kept)), told, internal,
         tuple(missing.items()),
     )  # fmt: skip
-
-
-def _takes_part(row: Tree) -> bool:
-    return row.protocol == "per-vlan" or row.protocol in _SINGLE
 
 
 def _inside(device: str) -> End:

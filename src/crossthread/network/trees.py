@@ -10,7 +10,8 @@ from crossthread.network import spanning
 from crossthread.network.adjacency import Adjacency, on_a_cycle
 from crossthread.network.names import End, Names
 from crossthread.network.spanning_arrays import array_roles
-from crossthread.network.tree_inputs import TreeInputs, gather_inputs
+from crossthread.network.tree_columns import TreeColumns, regular
+from crossthread.network.tree_inputs import TreeInputs, TreeRows, gather_inputs, sort_rows
 from crossthread.network.truth import ANYTHING, EVERYTHING, NOTHING, Bounds
 from crossthread.survey import Survey
 from crossthread.survey.tables import Port, Tree, TreePort
@@ -151,8 +152,18 @@ class Trees:
         Instances with equal inputs are computed once.
         """
         if instance not in self._roles:
-            self._roles[instance] = self._compute(self.inputs(instance))
+            columns = self._columns
+            fast = columns.roles(instance) if columns is not None and instance in self._all_instances else None
+            self._roles[instance] = fast if fast is not None else self._compute(self.inputs(instance))
         return self._roles[instance]
+
+    @cached_property
+    def _columns(self) -> TreeColumns | None:
+        """The inputs of all instances at once, where the campus is large and its trees are plain trees per VLAN."""
+        links = [a for a in self._adjacencies if not self._no_bridge & {a.a.device, a.b.device}]
+        if len(links) * len(self._all_instances) < _LARGE or not regular(links, self.bridges, self.ports):
+            return None
+        return TreeColumns(links, self.bridges, self.ports, self._carries, self._default_cost)
 
     def _compute(self, given: TreeInputs) -> Mapping[End, spanning.Role]:
         key = (given.bridges, given.lans, given.regions, given.instance if given.internal else 0)
@@ -171,9 +182,13 @@ class Trees:
     def inputs(self, instance: int) -> TreeInputs:
         """What decides an instance: bridges, media, regions; and the devices for which something is missing."""
         return gather_inputs(
-            instance, self.bridges, self._adjacencies, self._carries, partial(self.tree_end, instance), self._no_bridge,
+            instance, self._rows, self._adjacencies, self._carries, partial(self.tree_end, instance), self._no_bridge,
             partial(self.dropping, instance),
         )  # fmt: skip
+
+    @cached_property
+    def _rows(self) -> TreeRows:
+        return sort_rows(self.bridges)
 
     def dropping(self, instance: int, end: End) -> bool:
         """Whether the tree is off at a port, which drops the tree's frames."""
@@ -193,16 +208,21 @@ class Trees:
         A device that says nothing of costs is taken to have the recommended ones for its ports' speeds, by the table
         that most of the others use.
         """
-        row, port = self.ports.get((*end, instance)), self._port(end)
-        cost = row.cost if row is not None else None
-        if cost is None and port is not None and port.speed is not None and end.device not in self._told_costs:
-            cost = (spanning.short_cost if self._short else spanning.default_cost)(port.speed)
+        row = self.ports.get((*end, instance))
+        cost = row.cost if row is not None and row.cost is not None else self._default_cost(end)
         if cost is None:
             return None
         known = row is not None and row.number is not None and row.priority is not None
         priority = row.priority if row is not None and row.priority is not None else 128
         number = row.number if row is not None and row.number is not None else 0
         return spanning.TreeEnd(end, cost, priority, number), known
+
+    def _default_cost(self, end: End) -> int | None:
+        """The recommended cost of a port's speed, unless its device tells what others of its ports cost."""
+        port = self._port(end)
+        if port is None or port.speed is None or end.device in self._told_costs:
+            return None
+        return (spanning.short_cost if self._short else spanning.default_cost)(port.speed)
 
     @cached_property
     def _told_costs(self) -> set[str]:
