@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import heapq
 from collections import Counter, defaultdict
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 import msgspec
 
@@ -123,6 +124,7 @@ def tree(network: Network, instance: int, explained: bool = True) -> TreeAnswer:
     rows = {device: row for device, held in trees.bridges.items() for row in held if row.instance == instance}
     known = dict(given.bridges)
     names = {own: device for device, own in known.items()}
+    roles = dict(roles)  # those that are made when looked at, only once
     by_device: dict[str, dict[End, Role]] = defaultdict(dict)
     for end, role in roles.items():
         by_device[end.device][end] = role
@@ -132,7 +134,8 @@ def tree(network: Network, instance: int, explained: bool = True) -> TreeAnswer:
     alone = {device for device in known if device not in by_device}
     root_ids = {role.root for role in roles.values()} | {known[device] for device in alone}
     sizes = Counter(bridge.root for bridge in bridges)
-    roots = sorted((_root(names[own], own, known) for own in root_ids if own in names), key=lambda r: -sizes[r.device])
+    lowest = heapq.nsmallest(2, known.values())
+    roots = sorted((_root(names[own], own, lowest) for own in root_ids if own in names), key=lambda r: -sizes[r.device])
     seen = _observed_root(rows)
     ports = []
     rivals = _rivals(roles)
@@ -157,9 +160,9 @@ def _observed_root(rows: dict[str, Tree]) -> str | None:
     return next((device for device, row in rows.items() if best and row.address == best), best)
 
 
-def _root(device: str, own: BridgeId, known: dict[str, BridgeId]) -> TreeRoot:
-    others = [other for name, other in known.items() if name != device]
-    rival = min(others, default=None)
+def _root(device: str, own: BridgeId, lowest: Sequence[BridgeId]) -> TreeRoot:
+    """How a root became one; `lowest` are the two best identifiers of all."""
+    rival = next((other for other in lowest if other != own), None)
     if rival is None:
         return TreeRoot(device, str(own), "set", "it is the only bridge of its part")
     if own.priority < rival.priority:
