@@ -10,10 +10,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
-from crossthread import Change, Network, SurveyError, apply_changes, check, matrix, read_survey, write_survey
+from crossthread import Change, Network, SurveyError, apply_changes, check, matrix, read_survey, why, write_survey
 from crossthread.demo import faulty, healthy
 from crossthread.demo.generator import generate
 from crossthread.questions.draft import draft_plan
+from crossthread.questions.focus import focus
 from crossthread.questions.matrix import class_matrix
 from crossthread.questions.rules.plan import plan_port
 from crossthread.questions.scene import Scene
@@ -98,6 +99,21 @@ class Compact(unittest.TestCase):
             number = {name: n for n, names in enumerate(compact.classes) for name in names}
             self.assertEqual([verdict for _, _, verdict in full], [verdicts[number[a], number[b]] for a, b, _ in full])
             self.assertEqual(compact.pairs["works"], sum(verdict == "works" for _, _, verdict in full))
+
+
+class Focused(unittest.TestCase):
+    def test_what_matters_to_two_hosts_gives_the_same_answer_as_the_whole_campus(self):
+        chance, left_out, failing = random.Random(17), 0, 0
+        surveys = [faulty(), *(apply_changes(shape(n), edits(chance, shape(n))) for n in range(0, 48, 3))]
+        for survey in surveys:
+            for pair in (chance.sample(survey.hosts, 2) for _ in range(12)):
+                part = focus(survey, pair, large=0)
+                left_out += len(survey.hosts) - len(part.hosts)
+                whole = why(Network(survey), pair[0].host, pair[1].host)
+                failing += whole.verdict == "fails"
+                self.assertEqual(why(Network(part), pair[0].host, pair[1].host), whole)
+        self.assertGreater(left_out, 500)
+        self.assertGreater(failing, 20)
 
 
 class Hidden(unittest.TestCase):

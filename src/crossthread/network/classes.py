@@ -42,6 +42,13 @@ class Block(NamedTuple):
         """Whether an address of as many bits as `width` is in it."""
         return width == (128 if self.version == 6 else 32) and number >> (width - self.length) == self.bits
 
+    def meets(self, other: Block) -> bool:
+        """Whether one of the two contains the other."""
+        shift = other.length - self.length
+        if self.version != other.version:
+            return False
+        return self.bits == other.bits >> shift if shift >= 0 else self.bits >> -shift == other.bits
+
     @property
     def first(self) -> int:
         """Its first address."""
@@ -118,7 +125,7 @@ class Classes:
         special |= plugged & hindered
         hops = {row.gateway for row in survey.hosts} | {row.next_hop for row in survey.routes}
         hops |= stations.by_address.shared
-        places = _placed(row.address for row in survey.hosts)
+        places = placed(row.address for row in survey.hosts)
         inner = _Inner(
             {place[2] for place in places if place is not None}
             | {Block.of(row.address) for row in survey.gateways if row.address and row.address != NONE}
@@ -185,7 +192,7 @@ _Place = tuple[str, int, Block, bool]
 """An address: as text, as a number, its subnet, and whether it is the broadcast address of that."""
 
 
-def _placed(texts: Iterable[str | None]) -> list[_Place | None]:
+def placed(texts: Iterable[str | None]) -> list[_Place | None]:
     """Many addresses with prefix length, with each subnet made once."""
     blocks: dict[tuple[int, int], Block] = {}
     found: list[_Place | None] = []

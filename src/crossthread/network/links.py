@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import defaultdict
-from collections.abc import Iterable, Iterator
+from collections.abc import Container, Iterable, Iterator
 
 import msgspec
 
@@ -96,6 +96,16 @@ def find_links(survey: Survey, names: Names) -> tuple[list[Link], list[Loose]]:
             links.append(Link(near, far, tuple(rows), tuple(answers.get(near, ())), cable_up(states)))
     heard_at = {end for link in links for end in (link.a, link.b)} | {entry.end for entry in loose}
     return links + _described(names, heard_at), loose
+
+
+def links_again(links: Iterable[Link], names: Names, touched: Container[End]) -> list[Link]:
+    """The same links, with those up or down anew that end on some ports whose state changed."""
+    return [_again(link, names) if link.a in touched or link.b in touched else link for link in links]
+
+
+def _again(link: Link, names: Names) -> Link:
+    states = [port_up(names.ports[end.device].get(end.port)) for end in (link.a, link.b)]
+    return msgspec.structs.replace(link, up=cable_up(states))
 
 
 def _described(names: Names, heard_at: set[End]) -> list[Link]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from functools import cached_property
 from typing import NamedTuple
 
@@ -74,6 +75,16 @@ class Names:
     @cached_property
     def _by_mac(self) -> dict[str, End]:
         return {row.mac: End(self.spelled[row.device], row.port) for row in self._survey.ports if row.mac}
+
+    def with_ports(self, survey: Survey, rows: Iterable[Port]) -> Names:
+        """The same names for a copy of the survey in which some ports' settings differ, but none of their names."""
+        copy = Names(survey)
+        copy.devices, copy.spelled, copy._ports_seen = self.devices, self.spelled, self._ports_seen
+        copy.ports = dict(self.ports)
+        for row in rows:
+            device = self.spelled[row.device]
+            copy.ports[device] = {**copy.ports[device], row.port: row}
+        return copy
 
     def device(self, name: str | None) -> str | None:
         """The device of this name, as it is spelled."""

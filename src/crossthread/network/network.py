@@ -8,13 +8,16 @@ from functools import cached_property
 from crossthread.network.adjacency import Adjacency, find_adjacencies
 from crossthread.network.classes import Classes
 from crossthread.network.components import Components
-from crossthread.network.links import Link, Loose, find_links
-from crossthread.network.names import Names
+from crossthread.network.links import Link, Loose, find_links, links_again
+from crossthread.network.names import End, Names
 from crossthread.network.routing import Routing
 from crossthread.network.segments import Fabric
 from crossthread.network.stations import Stations
 from crossthread.survey import Survey
 from crossthread.survey.changes import Change, apply_changes
+
+_NAMES = {"aliases", "mac", "description"}
+"""Columns by which a port may be found."""
 
 
 class Network:
@@ -28,6 +31,7 @@ class Network:
 
     def __init__(self, survey: Survey) -> None:
         self.survey = survey
+        self._before: tuple[Fabric, set[End]] | None = None
 
     def changed(self, changes: Sequence[Change]) -> Network:
         """A copy with some changes made, which shares with this one whatever they do not touch.
@@ -38,22 +42,27 @@ class Network:
             For a change that the format does not know; see `apply_changes`.
         """
         copy = Network(apply_changes(self.survey, changes))
-        tables = {change.table for change in changes}
-        ports = [change for change in changes if change.table == "ports"]
-        moved = tables & {"devices", "neighbors", "trees", "tree_ports"} or any(change.delete for change in ports)
-        if moved or self.survey.tree_ports is not copy.survey.tree_ports:
+        old, new = self.survey, copy.survey
+        columns = {column for change in changes if change.table == "ports" for column in change.cells}
+        if old.devices is not new.devices or old.neighbors is not new.neighbors or len(old.ports) != len(new.ports):
             return copy
-        if any({"admin", "oper", "lag", "aliases", "mac", "description"} & set(change.cells) for change in ports):
+        if columns & _NAMES or any(self.names.device(str(change.key.get("device", ""))) is None
+                                   for change in changes if change.table in ("gateways", "trees")):  # fmt: skip
             return copy
-        if any(
-            change.key.get("port") not in self.names.ports.get(str(change.key.get("device")), ()) for change in ports
-        ):
-            return copy
-        if not ports and "gateways" not in tables:
-            copy.names = self.names
-        copy._found, copy.adjacencies = self._found, self.adjacencies
-        if not ports and "vlans" not in tables and Fabric.known_vids(copy.survey) == self.fabric.known:
+        ports = [row for was, row in zip(old.ports, new.ports, strict=True) if row is not was]
+        copy.names = self.names.with_ports(new, ports)
+        touched = {End(self.names.spelled[row.device], row.port) for row in ports}
+        if columns & {"admin", "oper"}:
+            copy._found = links_again(self.links, copy.names, touched), self.loose
+        else:
+            copy._found = self._found
+        if not columns & {"admin", "oper", "lag"}:
+            copy.adjacencies = self.adjacencies
+        same = not ports and old.vlans is new.vlans and old.trees is new.trees and old.tree_ports is new.tree_ports
+        if same and Fabric.known_vids(new) == self.fabric.known:
             copy.fabric, copy.components = self.fabric, self.components
+        else:
+            copy._before = self.fabric, touched
         return copy
 
     @cached_property
@@ -83,7 +92,7 @@ class Network:
     @cached_property
     def fabric(self) -> Fabric:
         """The layer-2 side: where a frame in a VLAN on a device gets to."""
-        return Fabric(self.survey, self.names, self.adjacencies, self.loose)
+        return Fabric(self.survey, self.names, self.adjacencies, self.loose, self._before)
 
     @cached_property
     def components(self) -> Components:

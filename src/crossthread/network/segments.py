@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import heapq
 from collections import defaultdict
-from collections.abc import Iterator, Sequence
+from collections.abc import Container, Iterator, Sequence
 from typing import NamedTuple
 
 import msgspec
@@ -70,17 +70,30 @@ def _unsurveyed(loose: Sequence[Loose]) -> Iterator[Crossing]:
 class Fabric:
     """The layer-2 side of a network: memberships, VLANs, trees, and where frames get to."""
 
-    def __init__(self, survey: Survey, names: Names, adjacencies: list[Adjacency], loose: Sequence[Loose] = ()) -> None:
-        self._names = names
+    def __init__(
+        self,
+        survey: Survey,
+        names: Names,
+        adjacencies: list[Adjacency],
+        loose: Sequence[Loose] = (),
+        before: tuple[Fabric, Container[End]] | None = None,
+    ) -> None:
+        self._names, self._survey = names, survey
         self.adjacencies = adjacencies
         self._memberships: dict[End, Membership] = {}
-        self._exists: dict[str, Bounds] = {}
         self._forwarding: dict[End, Bounds] = {}
         self._floods: dict[Node, dict[Node, Reached]] = {}
-        self.trees = Trees(survey, names, adjacencies, self.carried)
         self.vlan_rows: dict[str, dict[int, Vlan]] = defaultdict(dict)
-        for row in survey.vlans:
-            self.vlan_rows[names.spelled[row.device]][row.vid] = row
+        self._exists: dict[str, Bounds] = {}
+        like = before[0] if before is not None else None
+        if before is not None and like is not None:  # of an earlier copy, what these changes do not touch
+            self._memberships = {end: held for end, held in like._memberships.items() if end not in before[1]}
+        if like is not None and like._survey.vlans is survey.vlans:
+            self.vlan_rows, self._exists = like.vlan_rows, like._exists
+        else:
+            for row in survey.vlans:
+                self.vlan_rows[names.spelled[row.device]][row.vid] = row
+        self.trees: Trees = Trees(survey, names, adjacencies, self.carried, like.trees if like is not None else None)
         self.out: dict[str, list[Crossing]] = defaultdict(list)
         for adjacency in adjacencies:
             if adjacency.up is not False:
@@ -112,9 +125,12 @@ class Fabric:
     def exists(self, device: str) -> Bounds:
         """The VIDs that exist and are active on a device; all where its VLANs were not listed."""
         if device not in self._exists:
+            sure = possible = 0
             rows = self.vlan_rows.get(device, {})
-            sure = sum(1 << vid for vid, row in rows.items() if row.state == "active")
-            possible = sum(1 << vid for vid, row in rows.items() if row.state != "suspended")
+            for vid, row in rows.items():
+                if row.state != "suspended":
+                    possible |= 1 << vid
+                    sure |= (row.state == "active") << vid
             self._exists[device] = Bounds(sure, possible) if rows else EVERYTHING
         return self._exists[device]
 

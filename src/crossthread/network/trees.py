@@ -31,10 +31,17 @@ class Trees:
         Which bridge ports face each other; those that are down take no part.
     carries
         The VIDs an end carries: a tree per VLAN runs over the links that carry the VLAN.
+    before
+        The trees of an earlier copy with the same names, to share what is the same.
     """
 
     def __init__(
-        self, survey: Survey, names: Names, adjacencies: Sequence[Adjacency], carries: Callable[[End], Bounds]
+        self,
+        survey: Survey,
+        names: Names,
+        adjacencies: Sequence[Adjacency],
+        carries: Callable[[End], Bounds],
+        before: Trees | None = None,
     ) -> None:
         self._names, self._carries = names, carries
         self._adjacencies = [a for a in adjacencies if a.up is not False and self._bridged(a.a) and self._bridged(a.b)]
@@ -42,15 +49,17 @@ class Trees:
         self._looped = {
             end for i in looped for end in (self._adjacencies[i].a, self._adjacencies[i].b)
         }  # elsewhere there is nothing for a spanning tree to block
-        self.bridges: dict[str, list[Tree]] = defaultdict(list)
-        for row in survey.trees:
-            self.bridges[names.device(row.device) or row.device].append(row)
-        self.ports: dict[tuple[str, str, int], TreePort] = {}
-        """Each port's row in an instance, by device, port and instance."""
-        for port in survey.tree_ports:
-            device = names.spelled[port.device]
-            name = port.port if port.port in names.ports.get(device, ()) else names.port(device, port.port) or port.port
-            self.ports[device, name, port.instance] = port
+        self._survey = survey
+        if before is not None and before._survey.trees is survey.trees:
+            self.bridges = before.bridges
+        else:
+            self.bridges = defaultdict(list)
+            for row in survey.trees:
+                self.bridges[names.device(row.device) or row.device].append(row)
+        if before is not None and before._survey.tree_ports is survey.tree_ports:
+            self.ports = before.ports
+        else:
+            self.ports = _by_port(survey.tree_ports, names)
         self._in_tree = {device for device, _, _ in self.ports}
         self._instances: dict[str, dict[int, Bounds]] = {}
         self._roles: dict[int, Mapping[End, spanning.Role]] = {}
@@ -61,6 +70,11 @@ class Trees:
             for row in survey.devices
             if row.capabilities is not None and "bridge" not in row.capabilities
         }
+
+    bridges: dict[str, list[Tree]]
+    """Each device's rows."""
+    ports: dict[tuple[str, str, int], TreePort]
+    """Each port's row in an instance, by device, port and instance."""
 
     def instances(self, device: str) -> dict[int, Bounds]:
         """The instances a device takes part in, each with the VIDs that follow it."""
@@ -239,3 +253,12 @@ class Trees:
         ]
         older = sum(cost == spanning.short_cost(speed) for cost, speed in pairs)
         return older > sum(cost == spanning.default_cost(speed) for cost, speed in pairs)
+
+
+def _by_port(rows: Sequence[TreePort], names: Names) -> dict[tuple[str, str, int], TreePort]:
+    found = {}
+    for row in rows:
+        device = names.spelled[row.device]
+        name = row.port if row.port in names.ports.get(device, ()) else names.port(device, row.port) or row.port
+        found[device, name, row.instance] = row
+    return found

@@ -75,6 +75,7 @@ def find_effects(scene: Scene, progress: Callable[[], None] = lambda: None) -> E
     wants = list(_wants(scene))
     found: dict[object, Effect] = {}
     unsettled: dict[tuple[str, str, str], tuple[Evidence, tuple[str, str]]] = {}
+    mended: set[tuple[str, str, str]] = set()
     now = scene
     for number in range(_ROUNDS):
         failing, fresh = [], []
@@ -89,6 +90,8 @@ def find_effects(scene: Scene, progress: Callable[[], None] = lambda: None) -> E
                 continue
             failing.append(want)
             for single, finding in asker.explained(want, walks):
+                if finding.identity not in found and mended & set(_cells(finding)):
+                    continue  # it would take back what mended another fault
                 if finding.identity not in found:
                     found[finding.identity] = Effect(finding, asker.example(single))
                     fresh.append(finding)
@@ -96,9 +99,17 @@ def find_effects(scene: Scene, progress: Callable[[], None] = lambda: None) -> E
         changes = merge_changes(change for finding in fresh for change in finding.repair)
         if not changes:
             break
+        mended |= {cell for finding in fresh for cell in _cells(finding)}
         now = Scene(now.network.changed(changes), scene.plan)
         wants = failing
     return Effects(list(found.values()), list(unsettled.values()), list(_forbidden(scene)))
+
+
+def _cells(finding: Finding) -> Iterator[tuple[str, str, str]]:
+    """The cells that a finding's mend sets."""
+    for change in finding.repair:
+        for column in change.cells:
+            yield change.table, str(change.key), column
 
 
 class _Asker:

@@ -195,15 +195,33 @@ class Expected:
         if id(station) not in self._length:
             weights: dict[int, float] = defaultdict(float)
             if station.address is not None:
-                weights[station.address.network.prefixlen] += _HOST if station.is_host else _GATEWAY
+                own_weight = _HOST if station.is_host else _GATEWAY
+                weights[station.address.network.prefixlen] += own_weight * self._believable(station)
                 for other, weight in self._votes(station):
                     assert other.address is not None
-                    weights[other.address.network.prefixlen] += weight
+                    weights[other.address.network.prefixlen] += weight * self._believable(other)
             best = max(weights.values(), default=0.0)
             own = station.address.network.prefixlen if station.address else None
             winners = [length for length, weight in weights.items() if weight > best - 1e-9]
             self._length[id(station)] = own if own in winners or not winners else winners[0]
         return self._length[id(station)]
+
+    def _believable(self, station: Station) -> float:
+        """How far to believe a prefix length: less for an interface whose subnet overlaps another's of its device."""
+        return _WEAK if id(station) in self._overlapping else 1.0
+
+    @cached_property
+    def _overlapping(self) -> set[int]:
+        """The interfaces whose subnet contains a smaller one of another interface of the same device and table."""
+        found = set()
+        for stations in self._network.stations.on_device.values():
+            known = [(s, Block.of(str(s.row.address)), s.row) for s in stations if s.address is not None]
+            for one, block, row in known:
+                for other, inner, beside in known:
+                    alike = isinstance(row, Gateway) and isinstance(beside, Gateway) and row.table == beside.table
+                    if alike and one.name != other.name and block.length < inner.length and block.meets(inner):
+                        found.add(id(one))
+        return found
 
     def subnet(self, station: Station) -> Interface | None:
         """A station's address with the prefix length it should have."""

@@ -99,7 +99,7 @@ def _at_host(scene: Scene, stop: Stop, target: Station) -> list[Finding]:
     if stop.reason == "deaf-host":
         asking = scene.expected.users(hop) if hop is not None else []
         return _first([partial(host_rules.host_gateway_wrong, scene, s) for s in asking])
-    if _mask_misleads(scene, host, target, hop):
+    if stop.reason == "broadcast" or _mask_misleads(scene, host, target, hop):
         found = host_rules.host_mask_differs(scene, host)
         if found is not None:
             return [found]

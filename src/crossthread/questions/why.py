@@ -9,6 +9,7 @@ from crossthread.network.network import Network
 from crossthread.network.stations import Station
 from crossthread.network.truth import Truth, all_of
 from crossthread.questions.findings import Finding
+from crossthread.questions.focus import focus
 from crossthread.questions.gaps import gaps
 from crossthread.questions.hosts import UnknownHostError, find_host
 from crossthread.questions.path import Hop, path_of
@@ -75,6 +76,7 @@ def why(network: Network, source: str, target: str) -> Why:
     UnknownHostError
         If there is no such host, or the two are one.
     """
+    network = _focused(network, source, target)
     one, two = find_host(network, source), find_host(network, target)
     if one is two:
         raise UnknownHostError(f"{one.name} and {two.name} are the same host; expected two different ones")
@@ -120,6 +122,16 @@ def why(network: Network, source: str, target: str) -> Why:
         path_back=path_of(final, _host(final, two.name), last_back, findings, back=True),
         stopped=_sentence(stop, back=there.arrives is True),
     )
+
+
+def _focused(network: Network, source: str, target: str) -> Network:
+    """The part of a large network that matters to two hosts that are given by name."""
+    names = {source.strip().casefold(), target.strip().casefold()}
+    rows = [row for row in network.survey.hosts if row.host.casefold() in names]
+    if len(rows) != 2:
+        return network
+    survey = focus(network.survey, rows)
+    return network if survey is network.survey else Network(survey)
 
 
 def _host(network: Network, name: str) -> Station:

@@ -95,18 +95,20 @@ class Survey:
         return rows
 
     @cached_property
-    def _positions(self) -> dict[int, tuple[str, int]]:
-        return {id(row): (name, index) for name in self.places for index, row in enumerate(self.table(name))}
+    def _positions(self) -> dict[str, dict[int, int]]:
+        """The place of each row in its table, by `id`, of those tables that were asked about."""
+        return {}
 
     def source(self, row: Row) -> str | None:
         """Where a row's facts came from: its own `source`, else the file and line it was read from."""
         given: str | None = getattr(row, "source", None)
-        if given:
+        name = type(row).TABLE
+        if given or name not in self.places:
             return given
-        if id(row) not in self._positions:
-            return None
-        name, index = self._positions[id(row)]
-        at = self.places[name].lines[index]
+        if name not in self._positions:
+            self._positions[name] = {id(held): index for index, held in enumerate(self.table(name))}
+        index = self._positions[name].get(id(row))
+        at = self.places[name].lines[index] if index is not None else 0
         return f"{self.places[name].file}:{at}" if at else None
 
     def evidence(self, row: Row, *columns: str) -> tuple[Evidence, ...]:

@@ -10,12 +10,18 @@ from crossthread.questions.findings import Finding, at_station
 from crossthread.questions.scene import Scene, set_host
 from crossthread.survey.changes import Change
 from crossthread.survey.tables import Host
-from crossthread.values import NONE, address
+from crossthread.values import NONE, Address, Interface, address
 
 
 def _row(host: Station) -> Host:
     assert isinstance(host.row, Host)
     return host.row
+
+
+def _free(scene: Scene, subnet: Interface) -> Address | None:
+    """An address of a subnet that nobody is known to have."""
+    taken = scene.network.stations.by_address
+    return next((ip for ip in subnet.network.hosts() if str(ip) not in taken), None)
 
 
 def host_link_down(scene: Scene, host: Station) -> Finding | None:
@@ -78,13 +84,19 @@ def host_address_missing(scene: Scene, host: Station) -> Finding | None:
         subnet = scene.expected.subnet(gateway)
         if subnet is None:
             continue
-        taken = scene.network.stations.by_address
-        free = next((ip for ip in subnet.network.hosts() if str(ip) not in taken), None)
+        free = _free(scene, subnet)
         if free is not None:
             cells = {"address": f"{free}/{subnet.network.prefixlen}", "gateway": str(gateway_address(gateway))}
             repair = (set_host(host, **cells),)
             hint = f" VLAN {vid}, which its port is in, has the subnet {subnet.network}; {free} is free there."
             break
+    peers = [one for one in scene.classes_in.get(vid, ()) if one.hosts[0].address is not None]
+    if not repair and vid and peers:
+        subnet = scene.expected.subnet(max(peers, key=lambda one: len(one.hosts)).hosts[0])
+        free = _free(scene, subnet) if subnet is not None else None
+        if subnet is not None and free is not None:
+            repair = (set_host(host, address=f"{free}/{subnet.network.prefixlen}"),)
+            hint = f" The others in VLAN {vid}, which its port is in, are in {subnet.network}; {free} is free there."
     evidence = scene.evidence(host.row, "address")
     return Finding(
         "host-address-missing", "breaks", (at_station(host),), f"{host.name} has no IP address.{hint}", evidence, repair
@@ -135,8 +147,7 @@ def host_outside_subnet(scene: Scene, host: Station) -> Finding | None:
             continue
         if host.address.ip in subnet.network:
             continue
-        taken = scene.network.stations.by_address
-        free = next((ip for ip in subnet.network.hosts() if str(ip) not in taken), None)
+        free = _free(scene, subnet)
         repair = (set_host(host, address=f"{free}/{subnet.network.prefixlen}"),) if free else ()
         return Finding(
             "host-outside-subnet",
