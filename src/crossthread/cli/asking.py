@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
+import msgspec
 import typer
 
 from crossthread.cli.running import (
@@ -21,25 +23,47 @@ from crossthread.network import Network
 from crossthread.questions.hosts import UnknownHostError
 from crossthread.survey.problems import visible
 
+if TYPE_CHECKING:
+    from crossthread.questions.why import Why
+
 
 @app.command("why")
 def why_command(
     survey: SurveyPath,
     source: Annotated[str, typer.Argument(metavar="A", help="A host: by name, IP address or MAC address.")],
     target: Annotated[str, typer.Argument(metavar="B", help="Another host.")],
+    seat: Annotated[
+        str | None,
+        typer.Option("--seat", metavar="DEVICE", help="The device you are connected to: far ends come first."),
+    ] = None,
+    touches: Annotated[
+        bool, typer.Option("--touches", help="Say of each step which other pairs of hosts gain and lose by it.")
+    ] = False,
+    brief: Annotated[bool, typer.Option("--brief", help="Leave out the facts and the way.")] = False,
     json: Json = False,
 ) -> None:
-    """Why A does not reach B: the verdict, every fault on the way there and back, the mend, the way hop by hop."""
+    """Why A does not reach B: the verdict, every fault there and back, the work to do in order, the way hop by hop."""
     from crossthread.faces.why import show_why
     from crossthread.questions.why import why
 
+    network = Network(load(survey))
     try:
-        answer = why(Network(load(survey)), source, target)
+        answer = why(network, source, target, seat)
     except UnknownHostError as error:
         usage_error(str(error))
-    emit(answer, show_why, json)
+    if touches and answer.order:
+        answer = _touched(network, answer)
+    emit(answer, partial(show_why, brief=brief), json)
     if answer.verdict != "works":
         raise typer.Exit(FAULTY)
+
+
+def _touched(network: Network, answer: Why) -> Why:
+    from crossthread.cli.running import progress
+    from crossthread.questions.touches import with_touches
+
+    with progress("steps", len(answer.order)) as advance:
+        return msgspec.structs.replace(answer, order=with_touches(network, answer.order, advance))
 
 
 @app.command("matrix")

@@ -11,7 +11,7 @@ from crossthread.questions.findings import Finding
 from crossthread.survey.changes import Change
 
 
-def show_findings(findings: Sequence[Finding], out: Console, numbered: bool = True) -> None:
+def show_findings(findings: Sequence[Finding], out: Console, numbered: bool = True, evidence: bool = True) -> None:
     """Each finding as a paragraph: severity and rule, what it says, the facts with their sources, the changes."""
     for number, finding in enumerate(findings, 1):
         out.print()
@@ -25,7 +25,7 @@ def show_findings(findings: Sequence[Finding], out: Console, numbered: bool = Tr
             words = f"{finding.example[0]} does not reach {finding.example[1]}"
             hit = f"; {_hosts(finding)}" if finding.affected > 1 else ""
             paragraph(out, line(("hits  ", STYLES["breaks"]), words, hit), 5)
-        for fact in finding.evidence:
+        for fact in finding.evidence if evidence else ():
             paragraph(out, line(("seen  ", "dim"), (fact, "dim")), 5)
         for change in finding.repair:
             paragraph(out, line(("mend  ", "green"), describe(change)), 5)

@@ -8,13 +8,15 @@ from rich.console import Console
 from rich.text import Text
 
 from crossthread.faces.console import MARKS, STYLES, count, line, paragraph, said, table
-from crossthread.faces.findings import describe, show_findings
+from crossthread.faces.findings import show_findings
+from crossthread.questions.matrix import Touch
+from crossthread.questions.order import WorkStep
 from crossthread.questions.path import Hop
 from crossthread.questions.why import Why
 
 
-def show_why(answer: Why, out: Console) -> None:
-    """Print an answer."""
+def show_why(answer: Why, out: Console, brief: bool = False) -> None:
+    """Print an answer; briefly, without the facts and the way."""
     out.print(_verdict(answer))
     if answer.findings:
         out.print()
@@ -24,7 +26,7 @@ def show_why(answer: Why, out: Console) -> None:
             out.print(line(("It works, but:", "bold")))
         else:
             out.print(line(("What makes it uncertain:", "bold")))
-        show_findings(answer.findings, out)
+        show_findings(answer.findings, out, evidence=not brief)
     if answer.observe:
         out.print()
         out.print(line(("To settle it, look at:", "bold")))
@@ -36,17 +38,52 @@ def show_why(answer: Why, out: Console) -> None:
                 else (f"{fact.column} of {key} ({fact.table}.csv)")
             )
             paragraph(out, said(what), 3)
-    if answer.repair:
-        out.print()
-        proof = "proven on a copy: the echo arrives and the reply comes back" if answer.repair_proven else "not proven"
-        out.print(line(("All mends together", "bold"), f" ({proof}):"))
-        for change in answer.repair:
-            paragraph(out, said(describe(change)), 3)
+    if answer.order:
+        show_order(answer.order, _proof(answer), out)
+    if brief:
+        return
     _way(f"The way from {answer.source} to {answer.target}", answer.path, out)
     _way(f"The way back from {answer.target} to {answer.source}", answer.path_back, out)
     if any(hop.faults for hop in (*answer.path, *answer.path_back)):
         out.print()
         out.print(line(("✗ marks where a fault stands; beyond it, the way as it goes once that is mended.", "dim")))
+
+
+def _proof(answer: Why) -> str:
+    proof = "proven step by step on a copy: the echo arrives and the reply comes back"
+    if not answer.repair_proven:
+        proof = "not proven: with all of it done the pair still does not work for sure"
+    return f"{proof}; as worked from {answer.seat}" if answer.seat else proof
+
+
+def show_order(order: Sequence[WorkStep], proof: str, out: Console) -> None:
+    """Print a work order."""
+    out.print()
+    paragraph(out, line(("The work, in this order", "bold"), f" ({proof}):"), 0)
+    for number, step in enumerate(order, 1):
+        out.print()
+        paragraph(out, line((f"{number}. ", "bold"), (step.says, "green")), 0)
+        if not step.reached:
+            paragraph(out, line(("there   ", "dim"), f"no link leads to {step.device} yet: do it at the device"), 3)
+        if step.touches is not None:
+            paragraph(out, line(("touches ", "dim"), _touches(step.touches)), 3)
+        if step.loses:
+            paragraph(out, line(("loses   ", "dim"), step.loses), 3)
+        if step.wait_for:
+            paragraph(out, line(("wait    ", "dim"), f"{step.wait:g} s for {step.wait_for}"), 3)
+        if step.test:
+            paragraph(out, line(("test    ", "dim"), step.test), 3)
+
+
+def _touches(touch: Touch) -> str:
+    if not touch.gain and not touch.lose:
+        return "no pair of hosts starts or stops to work"
+    parts = []
+    for number, hosts, verb in ((touch.gain, touch.gaining, "start"), (touch.lose, touch.losing, "stop")):
+        if number:
+            named = ", ".join(hosts[:4]) + (f" and {len(hosts) - 4} more" if len(hosts) > 4 else "")
+            parts.append(f"{count(number, 'pair')} {verb if number > 1 else verb + 's'} to work ({named})")
+    return "; ".join(parts)
 
 
 def _verdict(answer: Why) -> Text:

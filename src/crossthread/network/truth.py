@@ -9,6 +9,9 @@ from crossthread.values import VID_MAX
 
 Truth = bool | None
 
+VERDICTS: dict[Truth, str] = {True: "works", False: "fails", None: "unknown"}
+"""What answers call them."""
+
 EVERY_VID = (1 << (VID_MAX + 1)) - 2
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Callable
 
 import msgspec
@@ -9,8 +10,7 @@ import msgspec
 from crossthread.network.forwarding import Forwarding
 from crossthread.network.network import Network
 from crossthread.network.stations import Station
-from crossthread.network.truth import Truth, all_of
-from crossthread.questions.why import VERDICTS
+from crossthread.network.truth import VERDICTS, Truth, all_of
 
 
 class Matrix(msgspec.Struct, frozen=True):
@@ -105,3 +105,32 @@ def class_matrix(network: Network, progress: Callable[[], None] | None = None) -
         pairs[verdict] += count * (len(classes[two].hosts) - (one == two))
     names = tuple(tuple(host.name for host in one.hosts) for one in classes)
     return ClassMatrix(names, tuple(reaches), pairs)
+
+
+class Touch(msgspec.Struct, frozen=True):
+    """What a step does to everybody: how many ordered pairs of hosts start to work and stop to, and which hosts."""
+
+    gain: int
+    lose: int
+    gaining: tuple[str, ...]
+    losing: tuple[str, ...]
+
+
+def compare_classes(before: ClassMatrix, after: ClassMatrix) -> Touch:
+    """Compare two matrices by classes; the classes of either are divided by the other's."""
+    places = [{name: n for n, names in enumerate(m.classes) for name in names} for m in (before, after)]
+    parts: dict[tuple[int, int], list[str]] = defaultdict(list)
+    for name, n in places[0].items():
+        if name in places[1]:
+            parts[n, places[1][name]].append(name)
+    works = [{(a, b) for a, b, verdict in m.reaches if verdict == "works"} for m in (before, after)]
+    counts, names = [0, 0], (dict[str, None](), dict[str, None]())
+    for (old, new), members in parts.items():
+        for (far_old, far_new), others in parts.items():
+            had, has = (old, far_old) in works[0], (new, far_new) in works[1]
+            if had != has:
+                pairs = len(members) * (len(others) - ((old, new) == (far_old, far_new)))
+                counts[had] += pairs
+                if pairs:
+                    names[had].update(dict.fromkeys((*members, *others)))
+    return Touch(counts[0], counts[1], tuple(names[0]), tuple(names[1]))

@@ -2,24 +2,27 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import msgspec
 
 from crossthread.network.forwarding import Forwarding, Stop, Walk
 from crossthread.network.network import Network
 from crossthread.network.stations import Station
-from crossthread.network.truth import Truth, all_of
+from crossthread.network.truth import VERDICTS, all_of
 from crossthread.questions.findings import Finding
 from crossthread.questions.focus import focus
 from crossthread.questions.gaps import gaps
 from crossthread.questions.hosts import UnknownHostError, find_host
+from crossthread.questions.order import WorkStep, central, work_order
 from crossthread.questions.path import Hop, path_of
 from crossthread.questions.rules import routing as routing_rules
 from crossthread.questions.scene import Scene
 from crossthread.questions.stops import explain, unexplained
 from crossthread.survey.changes import Change, merge_changes
+from crossthread.survey.problems import visible
 from crossthread.survey.survey import Evidence
 
-VERDICTS: dict[Truth, str] = {True: "works", False: "fails", None: "unknown"}
 _ROUNDS = 30
 
 
@@ -38,6 +41,9 @@ class Why(msgspec.Struct, frozen=True, rename={"source": "from", "target": "to"}
         The changes of all findings together.
     repair_proven
         Whether the pair works on a copy of the survey with these changes made.
+    order, seat
+        The repair as a work order: its steps in an order that works on devices, for somebody who is connected to the
+        device `seat`.
     observe
         What has to be looked at before more can be said.
     path, path_back
@@ -56,9 +62,11 @@ class Why(msgspec.Struct, frozen=True, rename={"source": "from", "target": "to"}
     path: tuple[Hop, ...]
     path_back: tuple[Hop, ...]
     stopped: str | None = None
+    order: tuple[WorkStep, ...] = ()
+    seat: str | None = None
 
 
-def why(network: Network, source: str, target: str) -> Why:
+def why(network: Network, source: str, target: str, seat: str | None = None) -> Why:
     """Walk an echo from one host to another and the reply back, and say what stands in the way.
 
     Where a walk is stopped, the fault is noted, mended on a copy of the survey, and the whole echo walked again, until
@@ -70,11 +78,13 @@ def why(network: Network, source: str, target: str) -> Why:
         The network as it is.
     source, target
         Two different hosts, each by name, IP address or MAC address.
+    seat
+        The device by which the engineer is connected, for the order of the work; the most central one if not given.
 
     Raises
     ------
     UnknownHostError
-        If there is no such host, or the two are one.
+        If there is no such host or device, or the two hosts are one.
     """
     network = _focused(network, source, target)
     one, two = find_host(network, source), find_host(network, target)
@@ -106,7 +116,9 @@ def why(network: Network, source: str, target: str) -> Why:
     findings, mended = _mend(network, one.name, two.name)
     if mended is not None:
         findings, mended = _needed(network, one.name, two.name, findings, mended)
-    repair = merge_changes(change for finding in findings for change in finding.repair)
+    seat = _seat(network, seat)
+    order = work_order(network, findings, (one.name, two.name), seat)
+    repair = _in_order(merge_changes(change for finding in findings for change in finding.repair), order)
     final = mended if mended is not None else network.changed(repair)
     last_there, last_back = _walks(final, one.name, two.name)
     stop = there.stop if there.arrives is not True else back.stop
@@ -121,7 +133,25 @@ def why(network: Network, source: str, target: str) -> Why:
         path=path_of(final, _host(final, one.name), last_there, findings),
         path_back=path_of(final, _host(final, two.name), last_back, findings, back=True),
         stopped=_sentence(stop, back=there.arrives is True),
+        order=order,
+        seat=seat,
     )
+
+
+def _seat(network: Network, wanted: str | None) -> str | None:
+    if wanted is None:
+        return central(network)
+    found = network.names.device(wanted)
+    if found is None:
+        raise UnknownHostError(f"there is no device “{visible(wanted)}” in this survey")
+    return found
+
+
+def _in_order(changes: Sequence[Change], order: Sequence[WorkStep]) -> tuple[Change, ...]:
+    """Changes in the order of the steps that make them."""
+    keys = [(change.table, change.key) for step in order for change in step.changes]
+    last = {(table, str(key)): at for at, (table, key) in enumerate(keys)}
+    return tuple(sorted(changes, key=lambda change: last.get((change.table, str(change.key)), len(keys))))
 
 
 def _focused(network: Network, source: str, target: str) -> Network:

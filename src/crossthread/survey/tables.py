@@ -70,6 +70,8 @@ class Device(Row, frozen=True):
     tier: Annotated[str | None, cells.choice("core", "distribution", "access", "edge")] = None
     routing: Yes = None
     discovery: Annotated[str | None, cells.ON] = None
+    mac_ageing: Number = None
+    arp_ageing: Number = None
     source: Text = None
     extra: Extra = ()
 
@@ -203,6 +205,8 @@ class Tree(Row, frozen=True):
     root_cost: Count = None
     root_port: NameOrNone = None
     bpdus: Annotated[str | None, cells.choice("pass", "drop")] = None
+    forward_delay: Number = None
+    max_age: Number = None
     source: Text = None
     extra: Extra = ()
 
