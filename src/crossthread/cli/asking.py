@@ -33,9 +33,9 @@ def why_command(
     source: Annotated[str, typer.Argument(metavar="A", help="A host: by name, IP address or MAC address.")],
     target: Annotated[str, typer.Argument(metavar="B", help="Another host.")],
     seat: Annotated[
-        str | None,
-        typer.Option("--seat", metavar="DEVICE", help="The device you are connected to: far ends come first."),
+        str | None, typer.Option("--seat", metavar="DEVICE", help="The device you are connected to: far ends go first.")
     ] = None,
+    plan: Annotated[str | None, typer.Option("--plan", metavar="FILE", help="What was intended.")] = None,
     touches: Annotated[
         bool, typer.Option("--touches", help="Say of each step which other pairs of hosts gain and lose by it.")
     ] = False,
@@ -43,12 +43,13 @@ def why_command(
     json: Json = False,
 ) -> None:
     """Why A does not reach B: the verdict, every fault there and back, the work to do in order, the way hop by hop."""
+    from crossthread.cli.running import load_plan
     from crossthread.faces.why import show_why
     from crossthread.questions.why import why
 
     network = Network(load(survey))
     try:
-        answer = why(network, source, target, seat)
+        answer = why(network, source, target, seat, load_plan(plan) if plan else None)
     except UnknownHostError as error:
         usage_error(str(error))
     if touches and answer.order:

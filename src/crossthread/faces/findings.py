@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from rich.console import Console
 
 from crossthread.faces.console import STYLES, count, line, paragraph, said
-from crossthread.questions.findings import Finding
+from crossthread.questions.findings import Alternative, Finding
 from crossthread.survey.changes import Change
 
 
@@ -27,9 +27,21 @@ def show_findings(findings: Sequence[Finding], out: Console, numbered: bool = Tr
             paragraph(out, line(("hits  ", STYLES["breaks"]), words, hit), 5)
         for fact in finding.evidence if evidence else ():
             paragraph(out, line(("seen  ", "dim"), (fact, "dim")), 5)
-        for change in finding.repair:
-            paragraph(out, line(("mend  ", "green"), describe(change)), 5)
+        if finding.alternatives:
+            _mends(finding.alternatives, out)
+        else:
+            for change in finding.repair:
+                paragraph(out, line(("mend  ", "green"), describe(change)), 5)
         _under(finding, out, 5)
+
+
+def _mends(ranked: Sequence[Alternative], out: Console) -> None:
+    """The mend and its alternatives, each with what speaks for it."""
+    for number, one in enumerate(ranked):
+        for at, change in enumerate(one.changes):
+            word = "      " if at else "or    " if number else "mend  "
+            reasons = f"  (because {'; '.join(one.because)})" if one.because and at == len(one.changes) - 1 else ""
+            paragraph(out, line((word, "dim" if number else "green"), describe(change), (reasons, "dim")), 5)
 
 
 def _hosts(finding: Finding) -> str:

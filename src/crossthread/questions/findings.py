@@ -30,6 +30,13 @@ class Subject(msgspec.Struct, frozen=True, omit_defaults=True):
         return " ".join(words)
 
 
+class Alternative(msgspec.Struct, frozen=True):
+    """A repair of one finding, and what speaks for it, the best evidence first; empty if nothing does."""
+
+    changes: tuple[Change, ...]
+    because: tuple[str, ...]
+
+
 class Finding(msgspec.Struct, frozen=True):
     """One thing that is wrong, or fragile, or worth knowing.
 
@@ -45,6 +52,8 @@ class Finding(msgspec.Struct, frozen=True):
         What it rests on.
     repair
         The changes that would mend it, in an order that works; empty where none can be worked out.
+    alternatives
+        The repair and others that are no larger, ranked by what speaks for them; only in an answer about two hosts.
     affected, affects
         How many hosts lose by it, and the names of the first of them.
     example
@@ -59,6 +68,7 @@ class Finding(msgspec.Struct, frozen=True):
     says: str
     evidence: tuple[Evidence, ...]
     repair: tuple[Change, ...] = ()
+    alternatives: tuple[Alternative, ...] = ()
     affected: int = 0
     affects: tuple[str, ...] = ()
     example: tuple[str, str] | None = None

@@ -10,6 +10,8 @@ from crossthread.network.forwarding import Forwarding, Stop, Walk
 from crossthread.network.network import Network
 from crossthread.network.stations import Station
 from crossthread.network.truth import VERDICTS, all_of
+from crossthread.plan import Plan
+from crossthread.questions.alternatives import alternatives
 from crossthread.questions.findings import Finding
 from crossthread.questions.focus import focus
 from crossthread.questions.gaps import gaps
@@ -66,7 +68,7 @@ class Why(msgspec.Struct, frozen=True, rename={"source": "from", "target": "to"}
     seat: str | None = None
 
 
-def why(network: Network, source: str, target: str, seat: str | None = None) -> Why:
+def why(network: Network, source: str, target: str, seat: str | None = None, plan: Plan | None = None) -> Why:
     """Walk an echo from one host to another and the reply back, and say what stands in the way.
 
     Where a walk is stopped, the fault is noted, mended on a copy of the survey, and the whole echo walked again, until
@@ -80,6 +82,8 @@ def why(network: Network, source: str, target: str, seat: str | None = None) -> 
         Two different hosts, each by name, IP address or MAC address.
     seat
         The device by which the engineer is connected, for the order of the work; the most central one if not given.
+    plan
+        What was intended: where several repairs are equally small, what it says comes first.
 
     Raises
     ------
@@ -92,7 +96,7 @@ def why(network: Network, source: str, target: str, seat: str | None = None) -> 
         raise UnknownHostError(f"{one.name} and {two.name} are the same host; expected two different ones")
     there, back = _walks(network, one.name, two.name)
     verdict = all_of((there.arrives, back.arrives))
-    scene = Scene(network)
+    scene = Scene(network, plan)
     if verdict:
         luck = [_proxies(scene, walk) for walk in (there, back)]
         found = tuple({f.says: f for part in luck for f in part}.values())
@@ -113,13 +117,14 @@ def why(network: Network, source: str, target: str, seat: str | None = None) -> 
             path=path_of(network, one, there),
             path_back=path_of(network, two, back),
         )
-    findings, mended = _mend(network, one.name, two.name)
+    findings, mended = _mend(network, one.name, two.name, plan)
     if mended is not None:
         findings, mended = _needed(network, one.name, two.name, findings, mended)
+        findings = [_ranked(scene, findings, finding, (one.name, two.name)) for finding in findings]
     seat = _seat(network, seat)
     order = work_order(network, findings, (one.name, two.name), seat)
     repair = _in_order(merge_changes(change for finding in findings for change in finding.repair), order)
-    final = mended if mended is not None else network.changed(repair)
+    final = network.changed(repair)
     last_there, last_back = _walks(final, one.name, two.name)
     stop = there.stop if there.arrives is not True else back.stop
     return Why(
@@ -174,7 +179,7 @@ def _walks(network: Network, source: str, target: str) -> tuple[Walk, Walk]:
     return forwarding.send(one, two), forwarding.send(two, one)
 
 
-def _mend(network: Network, source: str, target: str) -> tuple[list[Finding], Network | None]:
+def _mend(network: Network, source: str, target: str, plan: Plan | None) -> tuple[list[Finding], Network | None]:
     """Walk, note what stops the packet, mend it on a copy, and walk again; the copy is None if that gets nowhere."""
     findings: list[Finding] = []
     now = network
@@ -185,9 +190,9 @@ def _mend(network: Network, source: str, target: str) -> tuple[list[Finding], Ne
         failed = there if there.arrives is False else back
         goal = target if failed is there else source
         stop = failed.stop
-        found = explain(Scene(now), stop, _host(now, goal), failed is back) if stop is not None else []
+        found = explain(Scene(now, plan), stop, _host(now, goal), failed is back) if stop is not None else []
         if not found and not findings and stop is not None:
-            found = [unexplained(Scene(now), stop)]
+            found = [unexplained(Scene(now, plan), stop)]
         fresh = [f for f in found if (f.rule, f.subjects) not in {(g.rule, g.subjects) for g in findings}]
         findings += fresh
         changes = [change for finding in fresh for change in finding.repair]
@@ -212,6 +217,19 @@ def _needed(
         if there.arrives is not False and back.arrives is not False:
             kept, mended = rest, trial
     return kept, mended
+
+
+def _ranked(scene: Scene, findings: Sequence[Finding], finding: Finding, pair: tuple[str, str]) -> Finding:
+    """A finding with other mends that would do as well, and the one of them that has the best evidence."""
+    rest = [change for other in findings if other is not finding for change in other.repair]
+
+    def works(changes: Sequence[Change]) -> bool:
+        trial = scene.network.changed(merge_changes([*rest, *changes]))
+        return all(walk.arrives for walk in _walks(trial, *pair))
+
+    found = alternatives(scene, finding, works)
+    repair = found[0].changes if found else finding.repair
+    return msgspec.structs.replace(finding, repair=repair, alternatives=found)
 
 
 def _proxies(scene: Scene, walk: Walk) -> list[Finding]:

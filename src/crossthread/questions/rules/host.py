@@ -18,7 +18,7 @@ def _row(host: Station) -> Host:
     return host.row
 
 
-def _free(scene: Scene, subnet: Interface) -> Address | None:
+def free_address(scene: Scene, subnet: Interface) -> Address | None:
     """An address of a subnet that nobody is known to have."""
     taken = scene.network.stations.by_address
     return next((ip for ip in subnet.network.hosts() if str(ip) not in taken), None)
@@ -84,7 +84,7 @@ def host_address_missing(scene: Scene, host: Station) -> Finding | None:
         subnet = scene.expected.subnet(gateway)
         if subnet is None:
             continue
-        free = _free(scene, subnet)
+        free = free_address(scene, subnet)
         if free is not None:
             cells = {"address": f"{free}/{subnet.network.prefixlen}", "gateway": str(gateway_address(gateway))}
             repair = (set_host(host, **cells),)
@@ -93,7 +93,7 @@ def host_address_missing(scene: Scene, host: Station) -> Finding | None:
     peers = [one for one in scene.classes_in.get(vid, ()) if one.hosts[0].address is not None]
     if not repair and vid and peers:
         subnet = scene.expected.subnet(max(peers, key=lambda one: len(one.hosts)).hosts[0])
-        free = _free(scene, subnet) if subnet is not None else None
+        free = free_address(scene, subnet) if subnet is not None else None
         if subnet is not None and free is not None:
             repair = (set_host(host, address=f"{free}/{subnet.network.prefixlen}"),)
             hint = f" The others in VLAN {vid}, which its port is in, are in {subnet.network}; {free} is free there."
@@ -147,7 +147,7 @@ def host_outside_subnet(scene: Scene, host: Station) -> Finding | None:
             continue
         if host.address.ip in subnet.network:
             continue
-        free = _free(scene, subnet)
+        free = free_address(scene, subnet)
         repair = (set_host(host, address=f"{free}/{subnet.network.prefixlen}"),) if free else ()
         return Finding(
             "host-outside-subnet",
