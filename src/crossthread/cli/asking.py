@@ -39,6 +39,10 @@ def why_command(
     touches: Annotated[
         bool, typer.Option("--touches", help="Say of each step which other pairs of hosts gain and lose by it.")
     ] = False,
+    via: Annotated[
+        str | None, typer.Option("--via", metavar="DEVICE", help="Ask about a certain way: by this device.")
+    ] = None,
+    figure: Annotated[str | None, typer.Option("--figure", metavar="FILE", help="Also draw it: .png or .svg.")] = None,
     brief: Annotated[bool, typer.Option("--brief", help="Leave out the facts and the way.")] = False,
     json: Json = False,
 ) -> None:
@@ -48,12 +52,25 @@ def why_command(
     from crossthread.questions.why import why
 
     network = Network(load(survey))
+    intended = load_plan(plan) if plan else None
     try:
-        answer = why(network, source, target, seat, load_plan(plan) if plan else None)
+        if via is not None:
+            from crossthread.questions.via import why_via
+
+            answer = why_via(network, source, target, via, seat, intended)
+        else:
+            answer = why(network, source, target, seat, intended)
     except UnknownHostError as error:
         usage_error(str(error))
     if touches and answer.order:
         answer = _touched(network, answer)
+    if figure is not None:
+        from crossthread.cli.running import draw
+        from crossthread.faces.overlay import why_overlay
+        from crossthread.questions.map import map_network
+
+        drawn = map_network(network)
+        draw(drawn, figure, network.survey.info.title, why_overlay(answer, drawn))
     emit(answer, partial(show_why, brief=brief), json)
     if answer.verdict != "works":
         raise typer.Exit(FAULTY)

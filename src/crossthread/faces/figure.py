@@ -66,7 +66,8 @@ def draw_map(answer: Map, path: Path, title: str | None = None, overlay: Overlay
         size = 9 if len(names) <= 40 else 6.5
         strong = overlay is None or device.device in overlay.devices
         if overlay is not None:
-            text += f"\n{visible(overlay.devices[device.device], 30)}" if overlay.devices.get(device.device) else ""
+            lines = overlay.devices.get(device.device, "").splitlines()
+            text = "\n".join([text, *(visible(words, 30) for words in lines)])
             text = f"♔ {text}" if device.device in overlay.crowned else text
         _box(axes, places[device.device], text, "router" in device.capabilities, size, strong)
     down = sum(link.state == "down" for link in answer.links)

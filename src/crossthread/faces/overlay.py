@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Set
 from typing import NamedTuple
 
+from crossthread.questions.findings import Finding
 from crossthread.questions.map import Map
 from crossthread.questions.tree import TreeAnswer
 from crossthread.questions.vlan import VlanView
+from crossthread.questions.why import Why
 
 
 class LinkPaint(NamedTuple):
@@ -27,7 +30,7 @@ class Overlay(NamedTuple):
     links
         By the two ends as (device, port), in the map's order; a link that is not there is faint.
     devices
-        The devices that stand out, each with a line under its name, which may be empty.
+        The devices that stand out, each with some lines under its name, which may be empty.
     crowned
         The devices with a root's mark.
     legend
@@ -79,6 +82,53 @@ def vlan_overlay(answer: VlanView, drawn: Map) -> Overlay:
         frozenset(answer.roots),
         legend,
     )
+
+
+def why_overlay(answer: Why, drawn: Map) -> Overlay:
+    """The way between two hosts on the map, with the faults at the ends and devices where they stand."""
+    there, back = ({(hop.name, port) for hop in path if hop.kind == "bridge" for port in (hop.enters, hop.leaves)}
+                   for path in (answer.path, answer.path_back))  # fmt: skip
+    faulty = {(s.device, s.port) for finding in answer.findings for s in finding.subjects if s.device and s.port}
+    links: dict[tuple[str, str, str, str], LinkPaint] = {}
+    at_links: set[tuple[str, str]] = set()
+    for link in drawn.links:
+        ends = [(end.device, end.port) for end in (link.a, link.b)]
+        marks = ["cross" if end in faulty else None for end in ends]
+        at_links |= set(ends) & faulty
+        style = "strong" if there & set(ends) else "idle" if back & set(ends) else "faint"
+        if style != "faint" or any(marks):
+            links[link.a.device, link.a.port, link.b.device, link.b.port] = LinkPaint(style, marks[0], marks[1])
+    bridges = [hop.name for hop in answer.path if hop.kind == "bridge"]
+    devices = {hop.name: "" for hop in (*answer.path, *answer.path_back) if hop.kind != "host"}
+    lines: dict[str, list[str]] = {}
+    for name, says in ((bridges[:1], f"from {answer.source}"), (bridges[-1:], f"to {answer.target}")):
+        for device in name:
+            lines.setdefault(device, []).append(says)
+    for number, finding in enumerate(answer.findings, 1):
+        for device in _places(finding, answer, at_links):
+            lines.setdefault(device, []).append(f"✗ {number} {finding.rule}")
+    devices |= {device: "\n".join(dict.fromkeys(says)) for device, says in lines.items()}
+    verb = {"works": "reaches", "fails": "does not reach"}.get(answer.verdict, "may reach")
+    faults = len(answer.findings) if answer.verdict == "fails" else 0
+    tail = f": {faults} fault{'s' if faults != 1 else ''} in the way" if faults else ""
+    legend = {
+        "strong": "the way there (and back)",
+        "idle": "only the way back",
+        "faint": "not on the way",
+        "cross": "a fault stands at this end",
+    }
+    return Overlay(f"{answer.source} {verb} {answer.target}{tail}", links, devices, frozenset(), legend)
+
+
+def _places(finding: Finding, answer: Why, at_links: Set[tuple[str, str]]) -> list[str]:
+    """The devices where a finding stands that is not at the end of a link."""
+    found = [s.device for s in finding.subjects if s.device and (s.device, s.port) not in at_links]
+    for subject in finding.subjects:
+        for path in (answer.path, answer.path_back):
+            bridges = [hop.name for hop in path if hop.kind == "bridge"]
+            if subject.host and path and path[0].name == subject.host:
+                found += bridges[:1]
+    return list(dict.fromkeys(found))
 
 
 def tree_overlay(answer: TreeAnswer, drawn: Map) -> Overlay:

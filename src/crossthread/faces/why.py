@@ -88,7 +88,7 @@ def _touches(touch: Touch) -> str:
 
 def _verdict(answer: Why) -> Text:
     mark, style = MARKS[answer.verdict], STYLES[answer.verdict]
-    one, two = answer.source, answer.target
+    one, two = answer.source, answer.target + (f" by way of {answer.via}" if answer.via else "")
     if answer.verdict == "works":
         return line((f"{mark} {one} reaches {two}", style), ": the echo arrives and the reply comes back.")
     if answer.verdict == "unknown":
@@ -96,6 +96,9 @@ def _verdict(answer: Why) -> Text:
             count(len(answer.observe), "fact") + " that it turns on " + ("was" if len(answer.observe) == 1 else "were")
         )
         return line((f"{mark} Whether {one} reaches {two} is unknown", style), f": {missing} not observed.")
+    if not answer.findings:
+        aside = "no change of what the survey lists would make it"
+        return line((f"{mark} {one} does not reach {two}", style), f": {answer.stopped}; {aside}.")
     faults = count(len(answer.findings), "fault")
     stands = "stands" if len(answer.findings) == 1 else "stand"
     why = f" ({answer.stopped})" if answer.stopped else ""

@@ -17,7 +17,7 @@ from crossthread.questions.rules.host import free_address
 from crossthread.questions.scene import Scene, set_gateway, set_host, set_port
 from crossthread.survey.changes import Change
 from crossthread.survey.tables import Host, Port
-from crossthread.values import NONE, VlanSet
+from crossthread.values import NONE, VlanSet, address
 
 _PLAN, _FAR, _SUBNET, _NAME, _PEERS = range(5)
 _Reason = tuple[int, int, str]
@@ -47,7 +47,9 @@ def alternatives(scene: Scene, finding: Finding, works: Callable[[Sequence[Chang
                 found[key] = other
     ranked = [(sorted(_reasons(scene, changes)), number, changes) for number, changes in enumerate(found.values())]
     ranked.sort(key=lambda entry: _rank(entry[0], entry[1]))
-    return tuple(Alternative(changes, tuple(says for _, _, says in reasons)) for reasons, _, changes in ranked)
+    return tuple(
+        Alternative(changes, tuple(dict.fromkeys(says for _, _, says in reasons))) for reasons, _, changes in ranked
+    )
 
 
 def _rank(reasons: Sequence[_Reason], number: int) -> tuple[bool, bool, int, int, int]:
@@ -205,6 +207,13 @@ def _for_host(scene: Scene, host: Station, change: Change) -> Iterator[_Reason]:
     text = str(change.cells.get("address") or "")
     length = int(text.rpartition("/")[2]) if "/" in text else None
     if length is None or host.address is None:
+        return
+    moved = address(text.partition("/")[0])
+    if moved != host.address.ip:
+        for gateway in scene.expected.served(scene.expected.current_vlan(host)):
+            if gateway.address is not None and moved in gateway.address.network:
+                vid = scene.expected.current_vlan(host)
+                yield _SUBNET, 0, f"{gateway.device} {gateway.name} serves {gateway.address.network} in VLAN {vid}"
         return
     for gateway in scene.expected.gateways(host)[:1]:
         if gateway.address is not None and gateway.address.network.prefixlen == length:

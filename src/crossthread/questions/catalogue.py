@@ -16,6 +16,7 @@ from crossthread.questions.rules import (
     gateway_address,
     host,
     link,
+    luck,
     neighbor,
     plan,
     port,
@@ -77,7 +78,8 @@ FAMILIES: dict[str, dict[str, tuple[Rule, ...]]] = {
     "VLAN": {
         "vlan-unused": (vlan.vlan_unused,),
         "vlan-split": (vlan.vlan_split,),
-        "vlan-leak": (vlan.vlan_leak,),
+        "vlan-leak": (vlan.vlan_leak, luck.way_leaks),
+        "way-one-sided": (luck.way_one_sided,),
         "vlan-name-differs": (vlan.vlan_name_differs,),
     },
     "Spanning tree": {

@@ -92,32 +92,65 @@ class Search:
         direct = self._scene.network.stations.on_one_wire(one, two)
         if direct is not False:
             return _step([*self.down(one), *self.down(two)])
+        return self._cheapest(self._attach(one, vids), self._attach(two, vids), vids, frozenset())[0]
+
+    def through(self, one: Station, two: Station, device: str) -> Step | None:
+        """The cheapest way between two stations that passes a device, and no device twice."""
+        expected = self._scene.expected
+        vids = {vid for s in (one, two) for vid in (expected.current_vlan(s), expected.vlan(s)) if vid}
+        free = Step(Cost(0, 0, 0))
+        found = []
+        for vid in vids:
+            here = [(Node(device, vid), free)]
+            for start, goal in ((one, two), (two, one)):
+                first, passed = self._cheapest(self._attach(start, vids), here, vids, frozenset())
+                banned = frozenset(node.device for node in passed) - {device}
+                second, _ = self._cheapest(here, self._attach(goal, vids), vids, banned)
+                if first is not None and second is not None:
+                    halves = (first, second) if start is one else (second, first)
+                    known = {f.identity: f for half in halves for f in half.findings}
+                    found.append(Step(first.cost.plus(second.cost), tuple(known.values())))
+        return min(found, key=lambda way: way.cost, default=None)
+
+    def _cheapest(
+        self,
+        starts: Sequence[tuple[Node, Step]],
+        ends: Sequence[tuple[Node, Step]],
+        vids: set[int],
+        banned: frozenset[str],
+    ) -> tuple[Step | None, list[Node]]:
+        """The cheapest way from some nodes to others, past some devices, and the nodes that it passes."""
         goals: dict[Node, Step] = {}
-        for node, step in self._attach(two, vids):
-            if node not in goals or step.cost < goals[node].cost:
+        for node, step in ends:
+            if node.device not in banned and (node not in goals or step.cost < goals[node].cost):
                 goals[node] = step
-        queue: list[tuple[Cost, int, Node | None, tuple[Finding, ...]]] = []
+        queue: list[tuple[Cost, int, Node | None, Node | None, tuple[Finding, ...]]] = []
         count = 0
-        for node, step in self._attach(one, vids):
-            heapq.heappush(queue, (step.cost, count, node, step.findings))
-            count += 1
-        done: set[Node] = set()
+        for node, step in starts:
+            if node.device not in banned:
+                heapq.heappush(queue, (step.cost, count, node, None, step.findings))
+                count += 1
+        done: dict[Node, Node | None] = {}
         while queue:
-            cost, _, at, findings = heapq.heappop(queue)
+            cost, _, at, before, findings = heapq.heappop(queue)
             if at is None:
-                return Step(cost, findings)
+                passed = []
+                while before is not None:
+                    passed.append(before)
+                    before = done[before]
+                return Step(cost, findings), passed
             if at in done:
                 continue
-            done.add(at)
+            done[at] = before
             if at in goals:
                 end = goals[at]
-                heapq.heappush(queue, (cost.plus(end.cost), count, None, findings + end.findings))
+                heapq.heappush(queue, (cost.plus(end.cost), count, None, at, findings + end.findings))
                 count += 1
             for node, step in self._steps(at, vids):
-                if node not in done:
-                    heapq.heappush(queue, (cost.plus(step.cost), count, node, findings + step.findings))
+                if node not in done and node.device not in banned:
+                    heapq.heappush(queue, (cost.plus(step.cost), count, node, at, findings + step.findings))
                     count += 1
-        return None
+        return None, []
 
     def _steps(self, at: Node, vids: set[int]) -> Iterator[tuple[Node, Step]]:
         for adjacency, near, far in self._around(at.device):

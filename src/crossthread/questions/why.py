@@ -19,6 +19,7 @@ from crossthread.questions.hosts import UnknownHostError, find_host
 from crossthread.questions.order import WorkStep, central, work_order
 from crossthread.questions.path import Hop, path_of
 from crossthread.questions.rules import routing as routing_rules
+from crossthread.questions.rules.luck import way_leaks, way_one_sided
 from crossthread.questions.scene import Scene
 from crossthread.questions.stops import explain, unexplained
 from crossthread.survey.changes import Change, merge_changes
@@ -66,6 +67,7 @@ class Why(msgspec.Struct, frozen=True, rename={"source": "from", "target": "to"}
     stopped: str | None = None
     order: tuple[WorkStep, ...] = ()
     seat: str | None = None
+    via: str | None = None
 
 
 def why(network: Network, source: str, target: str, seat: str | None = None, plan: Plan | None = None) -> Why:
@@ -90,19 +92,19 @@ def why(network: Network, source: str, target: str, seat: str | None = None, pla
     UnknownHostError
         If there is no such host or device, or the two hosts are one.
     """
-    network = _focused(network, source, target)
+    network = focused(network, source, target)
     one, two = find_host(network, source), find_host(network, target)
     if one is two:
         raise UnknownHostError(f"{one.name} and {two.name} are the same host; expected two different ones")
-    there, back = _walks(network, one.name, two.name)
+    there, back = walks(network, one.name, two.name)
     verdict = all_of((there.arrives, back.arrives))
     scene = Scene(network, plan)
     if verdict:
-        luck = [_proxies(scene, walk) for walk in (there, back)]
-        found = tuple({f.says: f for part in luck for f in part}.values())
-        return Why(
-            one.name, two.name, "works", found, (), False, (), path_of(network, one, there), path_of(network, two, back)
-        )
+        path, path_back = path_of(network, one, there), path_of(network, two, back)
+        luck = [*_proxies(scene, there), *_proxies(scene, back), *way_leaks(scene, path), *way_leaks(scene, path_back)]
+        luck += way_one_sided(scene, path, path_back)
+        found = tuple({f.identity: f for f in reversed(luck)}.values())[::-1]
+        return Why(one.name, two.name, "works", found, (), False, (), path, path_back)
     if verdict is None:
         contested = [c for walk in (there, back) for c in walk.contests]
         told = [routing_rules.several_answer(scene, asker, wanted) for asker, wanted in contested]
@@ -123,9 +125,9 @@ def why(network: Network, source: str, target: str, seat: str | None = None, pla
         findings = [_ranked(scene, findings, finding, (one.name, two.name)) for finding in findings]
     seat = _seat(network, seat)
     order = work_order(network, findings, (one.name, two.name), seat)
-    repair = _in_order(merge_changes(change for finding in findings for change in finding.repair), order)
+    repair = in_order(merge_changes(change for finding in findings for change in finding.repair), order)
     final = network.changed(repair)
-    last_there, last_back = _walks(final, one.name, two.name)
+    last_there, last_back = walks(final, one.name, two.name)
     stop = there.stop if there.arrives is not True else back.stop
     return Why(
         source=one.name,
@@ -152,14 +154,14 @@ def _seat(network: Network, wanted: str | None) -> str | None:
     return found
 
 
-def _in_order(changes: Sequence[Change], order: Sequence[WorkStep]) -> tuple[Change, ...]:
+def in_order(changes: Sequence[Change], order: Sequence[WorkStep]) -> tuple[Change, ...]:
     """Changes in the order of the steps that make them."""
     keys = [(change.table, change.key) for step in order for change in step.changes]
     last = {(table, str(key)): at for at, (table, key) in enumerate(keys)}
     return tuple(sorted(changes, key=lambda change: last.get((change.table, str(change.key)), len(keys))))
 
 
-def _focused(network: Network, source: str, target: str) -> Network:
+def focused(network: Network, source: str, target: str) -> Network:
     """The part of a large network that matters to two hosts that are given by name."""
     names = {source.strip().casefold(), target.strip().casefold()}
     rows = [row for row in network.survey.hosts if row.host.casefold() in names]
@@ -173,7 +175,8 @@ def _host(network: Network, name: str) -> Station:
     return network.stations.hosts[name.casefold()]
 
 
-def _walks(network: Network, source: str, target: str) -> tuple[Walk, Walk]:
+def walks(network: Network, source: str, target: str) -> tuple[Walk, Walk]:
+    """The way of an echo and of its reply."""
     forwarding = Forwarding(network)
     one, two = _host(network, source), _host(network, target)
     return forwarding.send(one, two), forwarding.send(two, one)
@@ -184,7 +187,7 @@ def _mend(network: Network, source: str, target: str, plan: Plan | None) -> tupl
     findings: list[Finding] = []
     now = network
     for _ in range(_ROUNDS):
-        there, back = _walks(now, source, target)
+        there, back = walks(now, source, target)
         if there.arrives is not False and back.arrives is not False:
             return findings, now
         failed = there if there.arrives is False else back
@@ -213,7 +216,7 @@ def _needed(
         rest = [other for other in kept if other is not finding]
         changes = merge_changes(change for other in rest for change in other.repair)
         trial = network.changed(changes)
-        there, back = _walks(trial, source, target)
+        there, back = walks(trial, source, target)
         if there.arrives is not False and back.arrives is not False:
             kept, mended = rest, trial
     return kept, mended
@@ -225,7 +228,7 @@ def _ranked(scene: Scene, findings: Sequence[Finding], finding: Finding, pair: t
 
     def works(changes: Sequence[Change]) -> bool:
         trial = scene.network.changed(merge_changes([*rest, *changes]))
-        return all(walk.arrives for walk in _walks(trial, *pair))
+        return all(walk.arrives for walk in walks(trial, *pair))
 
     found = alternatives(scene, finding, works)
     repair = found[0].changes if found else finding.repair
