@@ -24,14 +24,20 @@ from crossthread.questions.hosts import UnknownHostError
 from crossthread.survey.problems import visible
 
 if TYPE_CHECKING:
+    from crossthread.plan import Plan
     from crossthread.questions.why import Why
 
 
 @app.command("why")
 def why_command(
     survey: SurveyPath,
-    source: Annotated[str, typer.Argument(metavar="A", help="A host: by name, IP address or MAC address.")],
-    target: Annotated[str, typer.Argument(metavar="B", help="Another host.")],
+    source: Annotated[
+        str | None, typer.Argument(metavar="[A]", help="A host: by name, IP address or MAC address.")
+    ] = None,
+    target: Annotated[str | None, typer.Argument(metavar="[B]", help="Another host.")] = None,
+    every: Annotated[
+        bool, typer.Option("--all", help="Instead of two hosts: every pair that should work, and what mends them all.")
+    ] = False,
     seat: Annotated[
         str | None, typer.Option("--seat", metavar="DEVICE", help="The device you are connected to: far ends go first.")
     ] = None,
@@ -51,8 +57,15 @@ def why_command(
     from crossthread.faces.why import show_why
     from crossthread.questions.why import why
 
-    network = Network(load(survey))
+    if every == (target is not None) or (every and (source or via or figure or touches)):
+        usage_error("expected two hosts A and B, or --all without any (it takes --plan, --seat and --json)")
     intended = load_plan(plan) if plan else None
+    network = Network(load(survey))
+    if every:
+        _why_every(network, intended, seat, json)
+        return
+    assert source is not None
+    assert target is not None
     try:
         if via is not None:
             from crossthread.questions.via import why_via
@@ -76,6 +89,20 @@ def why_command(
         raise typer.Exit(FAULTY)
 
 
+def _why_every(network: Network, plan: Plan | None, seat: str | None, json: bool) -> None:
+    from crossthread.cli.running import progress
+    from crossthread.faces.every import show_every
+    from crossthread.questions.every import why_every
+
+    if seat is not None and network.names.device(seat) is None:
+        usage_error(f"there is no device “{visible(seat)}” in this survey")
+    with progress("pairs", len(network.survey.hosts)) as advance:
+        answer = why_every(network, plan, seat, advance)
+    emit(answer, show_every, json)
+    if answer.now.works < answer.now.wanted:
+        raise typer.Exit(FAULTY)
+
+
 def _touched(network: Network, answer: Why) -> Why:
     from crossthread.cli.running import progress
     from crossthread.questions.touches import with_touches
@@ -90,14 +117,27 @@ def matrix_command(
     classes: Annotated[
         bool, typer.Option("--classes", help="Take hosts together that the network cannot tell apart.")
     ] = False,
+    before: Annotated[
+        str | None, typer.Option("--before", metavar="SURVEY", help="What changed since an earlier survey.")
+    ] = None,
+    after: Annotated[
+        list[str] | None,
+        typer.Option("--after", metavar="CHANGE", help="What changes would do: JSON or a file; each is one step."),
+    ] = None,
+    plan: Annotated[str | None, typer.Option("--plan", metavar="FILE", help="What was intended.")] = None,
     json: Json = False,
 ) -> None:
-    """Who reaches whom: every ordered pair of hosts."""
+    """Who reaches whom: every ordered pair of hosts; or what becomes of it by changes."""
     from crossthread.cli.running import progress
     from crossthread.faces.matrix import show_classes, show_matrix
     from crossthread.questions.matrix import class_matrix, matrix
 
+    if bool(before) + bool(after) + classes > 1:
+        usage_error("expected only one of --classes, --before and --after")
     network = Network(load(survey))
+    if before or after:
+        _matrix_change(network, before, after or [], plan, json)
+        return
     if classes:
         with progress("classes", len(network.classes.all)) as advance:
             compact = class_matrix(network, advance)
@@ -106,6 +146,26 @@ def matrix_command(
     with progress("hosts", len(network.survey.hosts)) as advance:
         answer = matrix(network, advance)
     emit(answer, show_matrix, json)
+
+
+def _matrix_change(network: Network, before: str | None, after: list[str], plan: str | None, json: bool) -> None:
+    from crossthread.cli.running import load_changes, load_plan, progress
+    from crossthread.faces.matrix import show_change
+    from crossthread.questions.compared import matrix_after, matrix_before
+    from crossthread.survey import SurveyError
+
+    intended = load_plan(plan) if plan else None
+    if before is not None:
+        answer, names = matrix_before(Network(load(before)), network, intended), ["before", "now"]
+    else:
+        steps = [load_changes([given]) for given in after]
+        names = ["now", *(f"after step {number}" for number in range(1, len(steps) + 1))]
+        try:
+            with progress("steps", len(steps)) as advance:
+                answer = matrix_after(network, steps, intended, advance)
+        except SurveyError as error:
+            usage_error("\n".join(map(str, error.problems)))
+    emit(answer, lambda found, out: show_change(found, names, out), json)
 
 
 @app.command("rehearse")
@@ -156,6 +216,6 @@ def rehearse_command(
         usage_error("\n".join(map(str, error.problems)))
     except OSError as error:
         usage_error(f"the survey cannot be written to {visible(write or '', 200)}: {error.strerror}")
-    emit(answer, show_rehearsal, json)
+    emit(answer, partial(show_rehearsal, changes=edits), json)
     if answer.broken:
         raise typer.Exit(FAULTY)

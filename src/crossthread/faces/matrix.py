@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Sequence
 
 from rich.console import Console
 from rich.text import Text
 
 from crossthread.faces.console import MARKS, STYLES, count, line, said, table
+from crossthread.faces.every import show_progress
+from crossthread.faces.rehearse import show_pairs
+from crossthread.questions.compared import MatrixChange
 from crossthread.questions.matrix import ClassMatrix, Matrix
 
 _GRID = 30
@@ -35,6 +39,19 @@ def show_matrix(answer: Matrix, out: Console) -> None:
         _grid(answer, out)
     else:
         _rows(answer, out)
+
+
+def show_change(answer: MatrixChange, steps: Sequence[str], out: Console) -> None:
+    """First line: how many pairs more work and how many fewer; then step by step, and who reaches whom."""
+    more = (f"{count(len(answer.gained), 'pair')} more work", "bold green" if answer.gained else "bold")
+    fewer = (f"{len(answer.lost)} fewer", "bold red" if answer.lost else "bold")
+    aside = f", of {len(answer.unsure)} it changes what is known" if answer.unsure else ""
+    out.print(line(more, (", ", "bold"), fewer, f"{aside}."))
+    out.print()
+    show_progress(list(zip(steps, answer.steps, strict=True)), out)
+    show_pairs("No longer reach each other", answer.lost, "bold red", out)
+    show_pairs("Reach each other now", answer.gained, "green", out)
+    show_pairs("Become known or unknown", answer.unsure, "yellow", out)
 
 
 def show_classes(answer: ClassMatrix, out: Console) -> None:

@@ -8,22 +8,29 @@ from collections.abc import Sequence
 from rich.console import Console
 
 from crossthread.faces.console import STYLES, count, line, paragraph
+from crossthread.faces.every import show_progress
+from crossthread.faces.findings import describe
 from crossthread.questions.findings import Finding
 from crossthread.questions.rehearse import Rehearsal
+from crossthread.survey.changes import Change
 
 _LISTED = 12
 
 
-def show_rehearsal(answer: Rehearsal, out: Console) -> None:
-    """First line: how many pairs it mends and how many it breaks; then which, then findings and trees."""
+def show_rehearsal(answer: Rehearsal, out: Console, changes: Sequence[Change] = ()) -> None:
+    """First line: how many pairs it mends and how many it breaks; then step by step, which, findings and trees."""
     mends = (f"mends {count(len(answer.fixed), 'pair')}", "bold green" if answer.fixed else "bold")
     breaks = (f"breaks {len(answer.broken)}", "bold red" if answer.broken else "bold")
     gone = f"; {count(len(answer.findings_gone), 'finding')} gone, {len(answer.findings_new)} new"
     trees = f"; {count(len(answer.trees), 'tree')} forms anew" if answer.trees else "; no tree moves"
     out.print(line(("It ", "bold"), mends, (", ", "bold"), breaks, gone, trees, "."))
-    _pairs("Would no longer reach each other", answer.broken, "bold red", out)
-    _pairs("Would reach each other", answer.fixed, "green", out)
-    _pairs("Would be known, or unknown, in future", answer.unsure, "yellow", out)
+    if len(answer.steps) == len(changes) + 1:
+        out.print()
+        names = [f"after {number}: {describe(change)}" for number, change in enumerate(changes, 1)]
+        show_progress(list(zip(["now", *names], answer.steps, strict=True)), out)
+    show_pairs("Would no longer reach each other", answer.broken, "bold red", out)
+    show_pairs("Would reach each other", answer.fixed, "green", out)
+    show_pairs("Would be known, or unknown, in future", answer.unsure, "yellow", out)
     _findings("Gone", answer.findings_gone, out)
     _findings("New", answer.findings_new, out)
     for tree in answer.trees:
@@ -33,7 +40,8 @@ def show_rehearsal(answer: Rehearsal, out: Console) -> None:
             paragraph(out, line(f"{port.device} {port.port}: {port.before} → {port.after}"), 3)
 
 
-def _pairs(title: str, pairs: Sequence[tuple[str, str]], style: str, out: Console) -> None:
+def show_pairs(title: str, pairs: Sequence[tuple[str, str]], style: str, out: Console) -> None:
+    """Some pairs of hosts, by sender, those with most receivers first."""
     if not pairs:
         return
     out.print()

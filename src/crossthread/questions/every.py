@@ -72,6 +72,8 @@ def why_every(
         hosts of subnets that have gateways.
     seat
         The device by which the engineer is connected, for the order of the work.
+    progress
+        Called once for each step of the work.
     """
     scene = Scene(network, plan)
     found = [effect.finding for effect in find_effects(scene, progress).effects]
@@ -96,7 +98,9 @@ def why_every(
     order = work_order(network, kept, None, seat)
     repair = merge_changes(change for finding in kept for change in finding.repair)
     unmended = tuple(finding for finding in found if not finding.repair)
-    return Every(now, mends[-1].after if mends else now, tuple(mends), unmended, repair, order, seat or central(network))
+    return Every(
+        now, mends[-1].after if mends else now, tuple(mends), unmended, repair, order, seat or central(network)
+    )
 
 
 def _mended(network: Network, findings: Sequence[Finding]) -> Network:

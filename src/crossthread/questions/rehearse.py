@@ -9,9 +9,10 @@ import msgspec
 from crossthread.network.network import Network
 from crossthread.plan import Plan
 from crossthread.questions.check import check
+from crossthread.questions.compared import matrix_after
 from crossthread.questions.findings import Finding
-from crossthread.questions.matrix import matrix
 from crossthread.questions.tree_change import TreeChange, tree_change
+from crossthread.questions.wanted import Share
 from crossthread.survey.changes import Change
 
 
@@ -28,6 +29,8 @@ class Rehearsal(msgspec.Struct, frozen=True):
         By `check`, what follows from another included.
     trees
         The spanning trees that form anew.
+    steps
+        How many of the wanted pairs work now, and after each of the changes.
     """
 
     fixed: tuple[tuple[str, str], ...]
@@ -36,6 +39,7 @@ class Rehearsal(msgspec.Struct, frozen=True):
     findings_gone: tuple[Finding, ...]
     findings_new: tuple[Finding, ...]
     trees: tuple[TreeChange, ...]
+    steps: tuple[Share, ...]
 
 
 def rehearse(
@@ -49,20 +53,19 @@ def rehearse(
         For a change that the format does not know.
     """
     after = network.changed(changes)
-    old = {(a, b): verdict for a, b, verdict in matrix(network, progress).reaches}
-    new = {(a, b): verdict for a, b, verdict in matrix(after, progress).reaches}
-    pairs = {pair: (old.get(pair, "fails"), new.get(pair, "fails")) for pair in {**old, **new}}
+    pairs = matrix_after(network, [[change] for change in changes], plan, progress)
     before_found, after_found = (list(_all(check(n, plan).findings)) for n in (network, after))
     known, then = ({f.identity for f in found} for found in (before_found, after_found))
     instances = sorted({row.instance for rows in after.fabric.trees.bridges.values() for row in rows})
     trees = [tree_change(network, instance, changes) for instance in instances]
     return Rehearsal(
-        tuple(pair for pair, (was, now) in pairs.items() if (was, now) == ("fails", "works")),
-        tuple(pair for pair, (was, now) in pairs.items() if (was, now) == ("works", "fails")),
-        tuple(pair for pair, (was, now) in pairs.items() if was != now and "unknown" in (was, now)),
+        pairs.gained,
+        pairs.lost,
+        pairs.unsure,
         tuple(f for f in before_found if f.identity not in then),
         tuple(f for f in after_found if f.identity not in known),
         tuple(tree for tree in trees if tree.moved or tree.root_before != tree.root_after),
+        pairs.steps,
     )
 
 
