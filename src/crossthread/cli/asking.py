@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from enum import StrEnum
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -25,7 +26,16 @@ from crossthread.survey.problems import visible
 
 if TYPE_CHECKING:
     from crossthread.plan import Plan
+    from crossthread.questions.every import Every
     from crossthread.questions.why import Why
+
+
+class Form(StrEnum):
+    """A machine form of a repair."""
+
+    CHANGES = "changes"
+    YANG = "yang"
+    COMMANDS = "commands"
 
 
 @app.command("why")
@@ -49,6 +59,9 @@ def why_command(
         str | None, typer.Option("--via", metavar="DEVICE", help="Ask about a certain way: by this device.")
     ] = None,
     figure: Annotated[str | None, typer.Option("--figure", metavar="FILE", help="Also draw it: .png or .svg.")] = None,
+    form: Annotated[
+        Form | None, typer.Option("--as", help="Print only the repair: as changes, YANG instance data, or commands.")
+    ] = None,
     brief: Annotated[bool, typer.Option("--brief", help="Leave out the facts and the way.")] = False,
     json: Json = False,
 ) -> None:
@@ -62,7 +75,7 @@ def why_command(
     intended = load_plan(plan) if plan else None
     network = Network(load(survey))
     if every:
-        _why_every(network, intended, seat, json)
+        _why_every(network, intended, seat, form, json)
         return
     assert source is not None
     assert target is not None
@@ -84,12 +97,27 @@ def why_command(
 
         drawn = map_network(network)
         draw(drawn, figure, network.survey.info.title, why_overlay(answer, drawn))
-    emit(answer, partial(show_why, brief=brief), json)
+    if form is not None:
+        _print_repair(network, answer, form)
+    else:
+        emit(answer, partial(show_why, brief=brief), json)
     if answer.verdict != "works":
         raise typer.Exit(FAULTY)
 
 
-def _why_every(network: Network, plan: Plan | None, seat: str | None, json: bool) -> None:
+def _print_repair(network: Network, answer: Why | Every, form: Form) -> None:
+    """A repair in a machine form, and nothing else, on standard output."""
+    from crossthread.faces.commands import as_commands
+    from crossthread.faces.instance_data import as_instance_data
+    from crossthread.faces.json import as_json
+
+    if form is Form.COMMANDS:
+        print(as_commands(network, answer.order))
+    else:
+        print(as_json(answer.repair if form is Form.CHANGES else as_instance_data(network, answer.repair)))
+
+
+def _why_every(network: Network, plan: Plan | None, seat: str | None, form: Form | None, json: bool) -> None:
     from crossthread.cli.running import progress
     from crossthread.faces.every import show_every
     from crossthread.questions.every import why_every
@@ -98,7 +126,10 @@ def _why_every(network: Network, plan: Plan | None, seat: str | None, json: bool
         usage_error(f"there is no device “{visible(seat)}” in this survey")
     with progress("pairs", len(network.survey.hosts)) as advance:
         answer = why_every(network, plan, seat, advance)
-    emit(answer, show_every, json)
+    if form is not None:
+        _print_repair(network, answer, form)
+    else:
+        emit(answer, show_every, json)
     if answer.now.works < answer.now.wanted:
         raise typer.Exit(FAULTY)
 
