@@ -4,7 +4,8 @@
 
 A case is a folder with `survey/` and `truth.json`. Of truth.json are used: `reaches`, a list of `[from, to, verdict]`
 with true, false or "unstable" (counted for nobody); with `--repairs` also `healthy_reaches` (the same before the
-faults) and `faults` (each with `expected_rules`), to see whether `why` names what was put in and its mend is proven;
+faults) and `faults` (each with `expected_rules`), to see whether `why` names what was put in, its mend is proven and is
+no larger than undoing faults;
 with `--check` whether each fault is found at its place by `check` (or `why` of a pair that it broke), and how many
 findings of `check` break something and are explained by no fault; with `--trees` on how many ports that are up the
 computed role and state of the spanning tree are the observed ones.
@@ -13,9 +14,11 @@ computed role and state of the spanning tree are the observed ones.
 import json
 import sys
 from collections import Counter
+from itertools import combinations
 from pathlib import Path
 
-from crossthread import Network, check, matrix, read_survey, why
+from crossthread import Change, Network, check, matrix, read_survey, why
+from crossthread.network.forwarding import Forwarding
 from crossthread.questions.tree import tree_overview
 
 WORDS = {True: "works", False: "fails"}
@@ -42,6 +45,37 @@ def verdicts(case, truth, network, totals):
     print(f"{case.name}: {len(truth['reaches']) - len(wrong)} of {len(truth['reaches'])}", *wrong, sep="\n")
 
 
+def things(changes):
+    """How many ports, interfaces, hosts, ... are edited; what will only be observed does not count."""
+    keys = set()
+    for change in changes:
+        if set(change.cells) - {"oper", "link"} or change.delete:
+            keys.add((change.table, *(str(v) for c, v in change.key.items() if c != "address")))
+    return max(1, len(keys))
+
+
+def least_undo(network, faults, a, b):
+    """How few edits it takes to undo so many of the faults that the pair works."""
+    undo = [
+        [Change(c["table"], c["key"], c.get("set", {}), c.get("delete", False)) for c in fault["undo"]]
+        for fault in faults
+    ]
+    sizes = sorted(
+        (things([c for n in chosen for c in undo[n]]), chosen)
+        for many in range(1, len(undo) + 1)
+        for chosen in combinations(range(len(undo)), many)
+    )
+    for size, chosen in sizes:
+        if reaches(network.changed([c for n in reversed(chosen) for c in undo[n]]), a, b):
+            return size
+    return 99
+
+
+def reaches(network, a, b):
+    hosts = network.stations.hosts
+    return Forwarding(network).echo(hosts[a], hosts[b])
+
+
 def repairs(case, truth, network, totals):
     healthy = {(a, b) for a, b, reached in truth["healthy_reaches"] if reached is True}
     expected = {rule for fault in truth["faults"] for rule in fault["expected_rules"]}
@@ -53,6 +87,10 @@ def repairs(case, truth, network, totals):
             totals["with a finding"] += bool(named)
             totals["mend proven"] += answer.repair_proven
             totals["only rules that were expected"] += named <= expected
+            ours, theirs = things(answer.repair), least_undo(network, truth["faults"], a, b)
+            totals["no larger than undoing the faults"] += ours <= theirs
+            if ours > theirs:
+                print(f"  {case.name} {a} to {b}: {ours} edits, undoing {theirs}: {sorted(named)}")
             if not answer.repair_proven or not named <= expected:
                 print(f"  {case.name} {a} to {b}: {answer.verdict}, {sorted(named)}, proven: {answer.repair_proven}")
 

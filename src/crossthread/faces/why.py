@@ -29,7 +29,7 @@ def show_why(answer: Why, out: Console, brief: bool = False) -> None:
         show_findings(answer.findings, out, evidence=not brief)
     if answer.observe:
         out.print()
-        out.print(line(("To settle it, look at:", "bold")))
+        out.print(line(("To settle it, look at, in this order:", "bold")))
         for fact in answer.observe:
             key = " ".join(str(part) for part in fact.key.values())
             what = (

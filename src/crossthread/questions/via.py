@@ -13,10 +13,11 @@ from crossthread.network.truth import all_of
 from crossthread.plan import Plan
 from crossthread.questions.findings import Finding
 from crossthread.questions.hosts import UnknownHostError
+from crossthread.questions.mending import walks
 from crossthread.questions.order import work_order
 from crossthread.questions.path import Hop, path_of
 from crossthread.questions.scene import Scene
-from crossthread.questions.why import Why, focused, in_order, walks, why
+from crossthread.questions.why import Why, focused, in_order, why
 from crossthread.survey.changes import Change, merge_changes
 from crossthread.survey.problems import visible
 

@@ -6,27 +6,24 @@ from collections.abc import Sequence
 
 import msgspec
 
-from crossthread.network.forwarding import Forwarding, Stop, Walk
+from crossthread.network.forwarding import Stop, Walk
 from crossthread.network.network import Network
-from crossthread.network.stations import Station
-from crossthread.network.truth import VERDICTS, all_of
+from crossthread.network.truth import VERDICTS, Truth, all_of
 from crossthread.plan import Plan
-from crossthread.questions.alternatives import alternatives
 from crossthread.questions.findings import Finding
 from crossthread.questions.focus import focus
 from crossthread.questions.gaps import gaps
 from crossthread.questions.hosts import UnknownHostError, find_host
+from crossthread.questions.mending import host_named, mend, walks
+from crossthread.questions.observe import fewest
 from crossthread.questions.order import WorkStep, central, work_order
 from crossthread.questions.path import Hop, path_of
 from crossthread.questions.rules import routing as routing_rules
 from crossthread.questions.rules.luck import way_leaks, way_one_sided
 from crossthread.questions.scene import Scene
-from crossthread.questions.stops import explain, unexplained
 from crossthread.survey.changes import Change, merge_changes
-from crossthread.survey.problems import visible
+from crossthread.survey.problems import SurveyError, visible
 from crossthread.survey.survey import Evidence
-
-_ROUNDS = 30
 
 
 class Why(msgspec.Struct, frozen=True, rename={"source": "from", "target": "to"}):
@@ -115,14 +112,11 @@ def why(network: Network, source: str, target: str, seat: str | None = None, pla
             findings=tuple(finding for finding in told if finding is not None),
             repair=(),
             repair_proven=False,
-            observe=gaps(scene, [there, back]),
+            observe=_to_observe(scene, (one.name, two.name), (there, back), _seat(network, seat)),
             path=path_of(network, one, there),
             path_back=path_of(network, two, back),
         )
-    findings, mended = _mend(network, one.name, two.name, plan)
-    if mended is not None:
-        findings, mended = _needed(network, one.name, two.name, findings, mended)
-        findings = [_ranked(scene, findings, finding, (one.name, two.name)) for finding in findings]
+    findings = mend(scene, one.name, two.name)
     seat = _seat(network, seat)
     order = work_order(network, findings, (one.name, two.name), seat)
     repair = in_order(merge_changes(change for finding in findings for change in finding.repair), order)
@@ -136,13 +130,25 @@ def why(network: Network, source: str, target: str, seat: str | None = None, pla
         findings=tuple(findings),
         repair=repair,
         repair_proven=bool(repair) and bool(last_there.arrives) and bool(last_back.arrives),
-        observe=gaps(Scene(final), [last_there, last_back]),
-        path=path_of(final, _host(final, one.name), last_there, findings),
-        path_back=path_of(final, _host(final, two.name), last_back, findings, back=True),
+        observe=_to_observe(Scene(final, plan), (one.name, two.name), (last_there, last_back), seat),
+        path=path_of(final, host_named(final, one.name), last_there, findings),
+        path_back=path_of(final, host_named(final, two.name), last_back, findings, back=True),
         stopped=_sentence(stop, back=there.arrives is True),
         order=order,
         seat=seat,
     )
+
+
+def _to_observe(
+    scene: Scene, pair: tuple[str, str], walked: tuple[Walk, Walk], seat: str | None
+) -> tuple[Evidence, ...]:
+    def verdict(changes: Sequence[Change]) -> Truth:
+        try:
+            return all_of(walk.arrives for walk in walks(scene.network.changed(changes), *pair))
+        except SurveyError:
+            return None  # a row of which even the key was not observed
+
+    return fewest(scene, gaps(scene, walked), verdict, seat)
 
 
 def _seat(network: Network, wanted: str | None) -> str | None:
@@ -169,70 +175,6 @@ def focused(network: Network, source: str, target: str) -> Network:
         return network
     survey = focus(network.survey, rows)
     return network if survey is network.survey else Network(survey)
-
-
-def _host(network: Network, name: str) -> Station:
-    return network.stations.hosts[name.casefold()]
-
-
-def walks(network: Network, source: str, target: str) -> tuple[Walk, Walk]:
-    """The way of an echo and of its reply."""
-    forwarding = Forwarding(network)
-    one, two = _host(network, source), _host(network, target)
-    return forwarding.send(one, two), forwarding.send(two, one)
-
-
-def _mend(network: Network, source: str, target: str, plan: Plan | None) -> tuple[list[Finding], Network | None]:
-    """Walk, note what stops the packet, mend it on a copy, and walk again; the copy is None if that gets nowhere."""
-    findings: list[Finding] = []
-    now = network
-    for _ in range(_ROUNDS):
-        there, back = walks(now, source, target)
-        if there.arrives is not False and back.arrives is not False:
-            return findings, now
-        failed = there if there.arrives is False else back
-        goal = target if failed is there else source
-        stop = failed.stop
-        found = explain(Scene(now, plan), stop, _host(now, goal), failed is back) if stop is not None else []
-        if not found and not findings and stop is not None:
-            found = [unexplained(Scene(now, plan), stop)]
-        fresh = [f for f in found if (f.rule, f.subjects) not in {(g.rule, g.subjects) for g in findings}]
-        findings += fresh
-        changes = [change for finding in fresh for change in finding.repair]
-        if not changes:
-            break
-        now = now.changed(changes)
-    return findings, None
-
-
-def _needed(
-    network: Network, source: str, target: str, findings: list[Finding], mended: Network
-) -> tuple[list[Finding], Network]:
-    """Leave out each finding without whose mend the pair works just as well."""
-    if len(findings) == 1:
-        return findings, mended
-    kept = list(findings)
-    for finding in reversed(findings):
-        rest = [other for other in kept if other is not finding]
-        changes = merge_changes(change for other in rest for change in other.repair)
-        trial = network.changed(changes)
-        there, back = walks(trial, source, target)
-        if there.arrives is not False and back.arrives is not False:
-            kept, mended = rest, trial
-    return kept, mended
-
-
-def _ranked(scene: Scene, findings: Sequence[Finding], finding: Finding, pair: tuple[str, str]) -> Finding:
-    """A finding with other mends that would do as well, and the one of them that has the best evidence."""
-    rest = [change for other in findings if other is not finding for change in other.repair]
-
-    def works(changes: Sequence[Change]) -> bool:
-        trial = scene.network.changed(merge_changes([*rest, *changes]))
-        return all(walk.arrives for walk in walks(trial, *pair))
-
-    found = alternatives(scene, finding, works)
-    repair = found[0].changes if found else finding.repair
-    return msgspec.structs.replace(finding, repair=repair, alternatives=found)
 
 
 def _proxies(scene: Scene, walk: Walk) -> list[Finding]:

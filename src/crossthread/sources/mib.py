@@ -28,6 +28,7 @@ COLUMNS = {
     "bridge_address": f"{_BRIDGE}.1.1", "base_port": f"{_BRIDGE}.1.4.1.2",
     "stp_protocol": f"{_BRIDGE}.2.1", "stp_priority": f"{_BRIDGE}.2.2", "stp_root": f"{_BRIDGE}.2.5",
     "stp_root_cost": f"{_BRIDGE}.2.6", "stp_root_port": f"{_BRIDGE}.2.7", "stp_version": f"{_BRIDGE}.2.16",
+    "stp_max_age": f"{_BRIDGE}.2.8", "stp_forward_delay": f"{_BRIDGE}.2.11", "mac_ageing": f"{_BRIDGE}.4.2",
     "port_priority": f"{_BRIDGE}.2.15.1.2", "port_state": f"{_BRIDGE}.2.15.1.3", "port_cost": f"{_BRIDGE}.2.15.1.5",
     "port_cost_32": f"{_BRIDGE}.2.15.1.11", "port_edge": f"{_BRIDGE}.2.19.1.3",
     "mac_port": f"{_BRIDGE}.4.3.1.2", "mac_status": f"{_BRIDGE}.4.3.1.3",

@@ -69,6 +69,7 @@ class _Reader(AddressTables, NeighborTables):
             words or (("bridge",) if self.bridge_ports else None),
             platform=next(iter(self.texts("description").values()), None) or None,
             routing={1: "yes", 2: "no"}.get(forwarding or 0),
+            mac_ageing=self.one("mac_ageing"),
             source=self._source,
         )
 
@@ -162,7 +163,9 @@ class _Reader(AddressTables, NeighborTables):
                 priority=None if priority is None else priority & 0xF000,
                 address=address.hex(":") if len(address) == 6 else None,
                 root_priority=int.from_bytes(root[:2], "big") & 0xF000, root_address=root[2:].hex(":"),
-                root_cost=cost, root_port=self.name(root_port) if root_port else None, source=self._source,
+                root_cost=cost, root_port=self.name(root_port) if root_port else None,
+                forward_delay=_seconds(self.one("stp_forward_delay")), max_age=_seconds(self.one("stp_max_age")),
+                source=self._source,
             )
         ]  # fmt: skip
         for port, state in states.items():
@@ -206,3 +209,7 @@ class _Reader(AddressTables, NeighborTables):
             if found:
                 break
         return list(found.values())
+
+
+def _seconds(hundredths: int | None) -> float | None:
+    return None if hundredths is None else hundredths / 100

@@ -113,11 +113,20 @@ def read_trees(
                 root_address=root[1],
                 root_cost=int(cost) if cost.isdecimal() else None,
                 root_port=root_port,
+                forward_delay=_timer(bridge, "rstp-forward-delay"),
+                max_age=_timer(bridge, "rstp-max-age"),
                 source=source,
             )
         )
         found += [row for row in roles.values() if row is not None]
     return found
+
+
+def _timer(bridge: dict[str, Any], name: str) -> float | None:
+    """A timer in seconds, if it was set."""
+    config = bridge.get("other_config")
+    text = str(config.get(name, "")) if isinstance(config, dict) else ""
+    return float(text) if text.isdecimal() else None
 
 
 def _bridge_id(text: Any) -> tuple[int | None, str | None]:

@@ -1,0 +1,100 @@
+"""Every fault in the way of an echo and its reply: note what stops it, mend it on a copy, and walk again."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import msgspec
+
+from crossthread.network.forwarding import Forwarding, Walk
+from crossthread.network.network import Network
+from crossthread.network.stations import Station
+from crossthread.plan import Plan
+from crossthread.questions.alternatives import alternatives
+from crossthread.questions.findings import Finding
+from crossthread.questions.scene import Scene
+from crossthread.questions.stops import explain, unexplained
+from crossthread.survey.changes import Change, merge_changes
+
+_ROUNDS = 30
+
+
+def mend(scene: Scene, source: str, target: str) -> list[Finding]:
+    """The faults in the way of two hosts, none of which can be left out, each with the repairs that would do.
+
+    Parameters
+    ----------
+    scene
+        The network as it is, in which the pair fails.
+    source, target
+        The hosts' names.
+    """
+    network = scene.network
+    findings, mended = _collect(network, source, target, scene.plan)
+    if mended is None:
+        return findings
+    findings = _needed(network, source, target, findings)
+    return [_ranked(scene, findings, finding, (source, target)) for finding in findings]
+
+
+def host_named(network: Network, name: str) -> Station:
+    """A host that is there."""
+    return network.stations.hosts[name.casefold()]
+
+
+def walks(network: Network, source: str, target: str) -> tuple[Walk, Walk]:
+    """The way of an echo and of its reply."""
+    forwarding = Forwarding(network)
+    one, two = host_named(network, source), host_named(network, target)
+    return forwarding.send(one, two), forwarding.send(two, one)
+
+
+def _collect(network: Network, source: str, target: str, plan: Plan | None) -> tuple[list[Finding], Network | None]:
+    """Walk, note what stops the packet, mend it on a copy, and walk again; the copy is None if that gets nowhere."""
+    findings: list[Finding] = []
+    now = network
+    for _ in range(_ROUNDS):
+        there, back = walks(now, source, target)
+        if there.arrives is not False and back.arrives is not False:
+            return findings, now
+        failed = there if there.arrives is False else back
+        goal = target if failed is there else source
+        stop = failed.stop
+        found = explain(Scene(now, plan), stop, host_named(now, goal), failed is back) if stop is not None else []
+        if not found and not findings and stop is not None:
+            found = [unexplained(Scene(now, plan), stop)]
+        fresh = [f for f in found if (f.rule, f.subjects) not in {(g.rule, g.subjects) for g in findings}]
+        findings += fresh
+        changes = [change for finding in fresh for change in finding.repair]
+        if not changes:
+            break
+        now = now.changed(changes)
+    return findings, None
+
+
+def _works(network: Network, findings: Sequence[Finding], source: str, target: str) -> bool:
+    trial = network.changed(merge_changes(change for finding in findings for change in finding.repair))
+    return all(walk.arrives is not False for walk in walks(trial, source, target))
+
+
+def _needed(network: Network, source: str, target: str, findings: list[Finding]) -> list[Finding]:
+    """Leave out each finding without whose mend the pair works just as well."""
+    kept = list(findings)
+    for finding in reversed(findings if len(findings) > 1 else ()):
+        rest = [other for other in kept if other is not finding]
+        if _works(network, rest, source, target):
+            kept = rest
+    return kept
+
+
+def _ranked(scene: Scene, findings: Sequence[Finding], finding: Finding, pair: tuple[str, str]) -> Finding:
+    """A finding with other mends that would do as well, and the one of them that has the best evidence."""
+    rest = [change for other in findings if other is not finding for change in other.repair]
+
+    def works(changes: Sequence[Change]) -> bool:
+        trial = scene.network.changed(merge_changes([*rest, *changes]))
+        return all(walk.arrives for walk in walks(trial, *pair))
+
+    found = alternatives(scene, finding, works)
+    repair = found[0].changes if found else finding.repair
+    return msgspec.structs.replace(finding, repair=repair, alternatives=found)
