@@ -87,11 +87,15 @@ def _port(kind: str, name: str, row: Port | None, change: Change) -> Iterator[st
     wanted = VlanSet(1 << pvid) if mode == "access" and pvid else allowed
     if row is not None:
         had = VlanSet(1 << row.pvid) if row.mode == "access" and row.pvid else row.allowed or VlanSet()
-        yield from (f"bridge vlan del dev {port} vid {part}" for part in str(had - wanted).split())
+        yield from (f"bridge vlan del dev {port} vid {part}" for part in _ranges(had - wanted))
         wanted = wanted if "mode" in cells or "pvid" in cells else wanted - had
-    yield from (f"bridge vlan add dev {port} vid {part}" for part in str(wanted - VlanSet(1 << pvid & ~1)).split())
+    yield from (f"bridge vlan add dev {port} vid {part}" for part in _ranges(wanted - VlanSet(1 << pvid & ~1)))
     if pvid and pvid in wanted:
         yield f"bridge vlan add dev {port} vid {pvid} pvid untagged"
+
+
+def _ranges(vids: VlanSet) -> list[str]:
+    return str(vids).split() if vids else []
 
 
 def _switch_port(port: str, mode: str, pvid: int, allowed: VlanSet) -> str:

@@ -12,6 +12,7 @@ from crossthread.network.stations import Station
 from crossthread.plan import Plan
 from crossthread.questions.alternatives import alternatives
 from crossthread.questions.findings import Finding
+from crossthread.questions.rules.plan import plan_host
 from crossthread.questions.scene import Scene
 from crossthread.questions.stops import explain, unexplained
 from crossthread.survey.changes import Change, merge_changes
@@ -30,7 +31,7 @@ def mend(scene: Scene, source: str, target: str) -> list[Finding]:
         The hosts' names.
     """
     network = scene.network
-    findings, mended = _collect(network, source, target, scene.plan)
+    findings, mended = _collect(network, source, target, scene.plan, _unplanned(scene, (source, target)))
     if mended is None:
         return findings
     findings = _needed(network, source, target, findings)
@@ -49,10 +50,19 @@ def walks(network: Network, source: str, target: str) -> tuple[Walk, Walk]:
     return forwarding.send(one, two), forwarding.send(two, one)
 
 
-def _collect(network: Network, source: str, target: str, plan: Plan | None) -> tuple[list[Finding], Network | None]:
+def _unplanned(scene: Scene, pair: tuple[str, str]) -> list[Finding]:
+    """What the plan has otherwise of the two hosts."""
+    entries = [scene.plan.hosts.get(name.casefold()) for name in pair]
+    found = [plan_host(scene, entry) for entry in entries if entry is not None]
+    return [msgspec.structs.replace(finding, severity="breaks") for finding in found if finding is not None]
+
+
+def _collect(
+    network: Network, source: str, target: str, plan: Plan, known: Sequence[Finding]
+) -> tuple[list[Finding], Network | None]:
     """Walk, note what stops the packet, mend it on a copy, and walk again; the copy is None if that gets nowhere."""
-    findings: list[Finding] = []
-    now = network
+    findings = list(known)
+    now = network.changed([change for finding in known for change in finding.repair])
     for _ in range(_ROUNDS):
         there, back = walks(now, source, target)
         if there.arrives is not False and back.arrives is not False:

@@ -164,7 +164,8 @@ class _Reader(AddressTables, NeighborTables):
                 address=address.hex(":") if len(address) == 6 else None,
                 root_priority=int.from_bytes(root[:2], "big") & 0xF000, root_address=root[2:].hex(":"),
                 root_cost=cost, root_port=self.name(root_port) if root_port else None,
-                forward_delay=_seconds(self.one("stp_forward_delay")), max_age=_seconds(self.one("stp_max_age")),
+                forward_delay=_seconds(self.one("stp_forward_delay"), 4, 30),
+                max_age=_seconds(self.one("stp_max_age"), 6, 40),
                 source=self._source,
             )
         ]  # fmt: skip
@@ -211,5 +212,6 @@ class _Reader(AddressTables, NeighborTables):
         return list(found.values())
 
 
-def _seconds(hundredths: int | None) -> float | None:
-    return None if hundredths is None else hundredths / 100
+def _seconds(hundredths: int | None, least: int, most: int) -> float | None:
+    """A timer out of hundredths of a second; None if it is out of its range (IEEE 802.1D-2004 table 17-1)."""
+    return hundredths / 100 if hundredths is not None and least <= hundredths / 100 <= most else None
