@@ -6,11 +6,13 @@ VIDs is one integer, and a link divides all groups by two operations on integers
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections import deque
+from collections.abc import Container, Iterable
 from functools import cached_property
 
 from crossthread.network.adjacency import Adjacency
-from crossthread.network.segments import Crossing, Fabric, Node
+from crossthread.network.names import End
+from crossthread.network.segments import Crossing, Fabric, Node, Reached
 from crossthread.network.truth import EVERY_VID, vids_in
 
 Part = tuple[int, str]
@@ -24,8 +26,16 @@ class Components:
     other, two of different parts may do so still.
     """
 
-    def __init__(self, fabric: Fabric) -> None:
+    def __init__(self, fabric: Fabric, before: tuple[Components, Container[End]] | None = None) -> None:
         self._fabric = fabric
+        self._carried: dict[int, int] = {}
+        if before is not None:  # of an earlier copy with the same links and trees, what these changes do not touch
+            kept, touched = before
+            self._carried = {
+                id(a): kept._carried[id(a)]
+                for a in fabric.adjacencies
+                if a.a not in touched and a.b not in touched and id(a) in kept._carried
+            }
         carried = [(self.carried(adjacency), adjacency) for adjacency in fabric.adjacencies]
         self._group: dict[int, int] = {}
         self._root: dict[int, dict[str, str]] = {}
@@ -37,6 +47,12 @@ class Components:
 
     def carried(self, adjacency: Adjacency) -> int:
         """The VIDs that surely get across in both directions, staying what they are."""
+        known = self._carried.get(id(adjacency))
+        if known is None:
+            known = self._carried[id(adjacency)] = self._carry(adjacency)
+        return known
+
+    def _carry(self, adjacency: Adjacency) -> int:
         if adjacency.up is not True:
             return 0
         fabric = self._fabric
@@ -69,6 +85,39 @@ class Components:
         tagged = near.tagged.possible & far.accepts.possible & into if near.tagging == far.tagging else 0
         joined = far.joins.possible & into & (EVERY_VID if far.pvid is None else 1 << far.pvid & EVERY_VID)
         return (tagged | (near.untagged.possible if joined else 0)) & out & ~self.carried(crossing.adjacency)
+
+    @cached_property
+    def _around(self) -> dict[str, list[tuple[int, Crossing]]]:
+        """The crossings out of each device, with what they carry, in the order of the fabric's."""
+        out = self._fabric.out
+        return {
+            device: [(self.carried(c.adjacency), c) for c in crossings if c.through is None]
+            for device, crossings in out.items()
+        }
+
+    def way(self, start: Node, goal: Node) -> list[Reached] | None:
+        """A shortest way from one node to another that surely works, within one VLAN; None if there is none.
+
+        The same as `Fabric.way`, without flooding all of the network.
+        """
+        vid = start.vid
+        steps: dict[str, Crossing | None] = {start.device: None} if vid == goal.vid else {}
+        queue = deque(steps)
+        while queue and goal.device not in steps:
+            device = queue.popleft()
+            for bits, crossing in self._around.get(device, ()):
+                if bits >> vid & 1 and crossing.far.device not in steps:
+                    steps[crossing.far.device] = crossing
+                    queue.append(crossing.far.device)
+        if goal.device not in steps or not self._fabric.exists(start.device).has(vid):
+            return None
+        found: list[Reached] = []
+        last = steps[goal.device]
+        while last is not None:
+            tagged = bool(self._fabric.member(last.near).tagged.has(vid))
+            found.append(Reached(0, 0, Node(last.near.device, vid), last, tagged))
+            last = steps[last.near.device]
+        return found[::-1]
 
     def group(self, vid: int) -> int:
         """The number of the group of VLANs that use the same links as this one."""

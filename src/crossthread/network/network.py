@@ -32,6 +32,7 @@ class Network:
     def __init__(self, survey: Survey) -> None:
         self.survey = survey
         self._before: tuple[Fabric, set[End]] | None = None
+        self._settled: tuple[Network, set[End]] | None = None
 
     def changed(self, changes: Sequence[Change]) -> Network:
         """A copy with some changes made, which shares with this one whatever they do not touch.
@@ -52,18 +53,34 @@ class Network:
         ports = [row for was, row in zip(old.ports, new.ports, strict=True) if row is not was]
         copy.names = self.names.with_ports(new, ports)
         touched = {End(self.names.spelled[row.device], row.port) for row in ports}
-        if columns & {"admin", "oper"}:
+        ends = {end for link in self.links for end in (link.a, link.b)}
+        if columns & {"admin", "oper"} and touched & ends:
             copy._found = links_again(self.links, copy.names, touched), self.loose
         else:
             copy._found = self._found
-        if not columns & {"admin", "oper", "lag"}:
+        alone = not touched & ends and not touched & self._bundles
+        if not columns & {"admin", "oper", "lag"} or ("lag" not in columns and alone):
             copy.adjacencies = self.adjacencies
         same = not ports and old.vlans is new.vlans and old.trees is new.trees and old.tree_ports is new.tree_ports
         if same and Fabric.known_vids(new) == self.fabric.known:
             copy.fabric, copy.components = self.fabric, self.components
         else:
             copy._before = self.fabric, touched
+            moved = {
+                End(self.names.spelled[row.device], row.port)
+                for was, row in zip(old.tree_ports, new.tree_ports, strict=False)
+                if row is not was
+            }
+            alike = old.trees is new.trees and old.vlans is new.vlans and len(old.tree_ports) == len(new.tree_ports)
+            plain = all(row.protocol != "per-vlan" for row in new.trees)
+            if copy.adjacencies is self.adjacencies and alike and plain and moved <= touched:
+                copy._settled = self, touched
         return copy
+
+    @cached_property
+    def _bundles(self) -> set[End]:
+        """The ports that stand for several: the ends of adjacencies that are no ends of links."""
+        return {end for a in self.adjacencies for end in (a.a, a.b)}
 
     @cached_property
     def names(self) -> Names:
@@ -97,7 +114,11 @@ class Network:
     @cached_property
     def components(self) -> Components:
         """Which VLANs on which devices surely hear each other."""
-        return Components(self.fabric)
+        if self._settled is None:
+            return Components(self.fabric)
+        before, touched = self._settled
+        self.fabric.take_over(before.fabric, touched)
+        return Components(self.fabric, (before.components, touched))
 
     @cached_property
     def stations(self) -> Stations:

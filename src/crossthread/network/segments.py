@@ -104,6 +104,12 @@ class Fabric:
         self.known = self.known_vids(survey)
         """The VIDs that the survey speaks of one by one: what a frame can be in, and an unobserved PVID be."""
 
+    def take_over(self, other: Fabric, touched: Container[End]) -> None:
+        """Keep what another fabric with the same links, trees and VLANs found, but for some ports."""
+        for end, found in other._forwarding.items():
+            if end not in touched:
+                self._forwarding.setdefault(end, found)
+
     @staticmethod
     def known_vids(survey: Survey) -> int:
         """The VIDs that a survey speaks of one by one, as bits."""

@@ -70,6 +70,13 @@ def _end_hop(station: Station, asks_for: str | None) -> Hop:
 
 def _bridges(network: Network, leg: Leg) -> list[Hop]:
     """The bridges between the two stations of a leg, by the surest and then shortest way."""
+    for tap in leg.sender.taps:
+        for goal in leg.receiver.taps:
+            for vid in vids_in(tap.enters.sure & goal.leaves.sure) if tap.device and goal.device else ():
+                start, node = Node(tap.device, vid), Node(goal.device, vid)
+                way = network.components.way(start, node)
+                if way is not None:
+                    return _hops(leg, tap, goal, start, node, way)
     best: tuple[int, int, Tap, Tap, Node, Node] | None = None
     fabric = network.fabric
     for tap in leg.sender.taps:
@@ -86,7 +93,11 @@ def _bridges(network: Network, leg: Leg) -> list[Hop]:
     if best is None:
         return []
     _, _, tap, goal, start, node = best
-    way = fabric.way(start, node)
+    return _hops(leg, tap, goal, start, node, fabric.way(start, node))
+
+
+def _hops(leg: Leg, tap: Tap, goal: Tap, start: Node, node: Node, way: list[Reached]) -> list[Hop]:
+    """The bridges along a way."""
     hops = []
     at, enters, tag_in = start, tap.end.port if tap.end else None, leg.sender.tag if tap.end else None
     for step in way:
