@@ -11,12 +11,13 @@ from collections.abc import Iterable, Sequence
 from dataclasses import replace
 from itertools import compress
 
-from crossthread.network.classes import Block, number_of, placed
+from crossthread.network.classes import Block, number_of
 from crossthread.survey import Survey
 from crossthread.survey.survey import Places
-from crossthread.survey.tables import Gateway, Host, Port, Row
+from crossthread.survey.tables import Gateway, Host, Row
 from crossthread.values import NONE, address
 
+_Place = tuple[str, str]
 _LARGE = 3000
 """How many hosts make it worth while to leave some out."""
 
@@ -35,15 +36,14 @@ def focus(survey: Survey, pair: Sequence[Host], large: int = _LARGE) -> Survey:
     """
     if len(survey.hosts) < large or not all(host.device and host.port for host in pair):
         return survey
+    spelled = {name.casefold(): name for name in dict.fromkeys(row.device for row in survey.ports)}
     claimed = {(row.device, row.port) for row in survey.neighbors}
-    claimed |= {((row.neighbor or "").casefold(), row.neighbor_port or "") for row in survey.neighbors}
+    claimed |= {(spelled.get((r.neighbor or "").casefold(), ""), r.neighbor_port or "") for r in survey.neighbors}
     claimed |= {(row.device, row.port) for row in survey.gateways if row.port}
-    vids, targets, blocks = _concern(survey, pair, claimed)
-    claimed |= {(host.device, host.port or "") for host in pair if host.device}
-    plugged = {(row.device, row.port) for row in survey.hosts}
-    bundles = {(row.device, row.lag) for row in survey.ports if row.lag and row.lag != NONE}
-    seen: set[int] = set()
-    keep_port = [_matters(row, vids, claimed, plugged, bundles, seen) for row in survey.ports]
+    own = {(spelled.get((host.device or "").casefold(), ""), host.port or "") for host in pair}
+    vids, targets, blocks = _concern(survey, pair, own, claimed)
+    claimed |= own | {(row.device, row.lag) for row in survey.ports if row.lag and row.lag != NONE}
+    keep_port = _ports_that_matter(survey, vids, claimed)
     dropped = {(row.device, row.port) for row, keep in zip(survey.ports, keep_port, strict=True) if not keep}
     keep_host = _hosts_that_matter(survey.hosts, dropped, targets, blocks)
     macs = {row.mac for row in compress(survey.hosts, keep_host)}
@@ -65,28 +65,27 @@ def focus(survey: Survey, pair: Sequence[Host], large: int = _LARGE) -> Survey:
 
 
 def _concern(
-    survey: Survey, pair: Sequence[Host], links: set[tuple[str, str]]
+    survey: Survey, pair: Sequence[Host], own: set[_Place], links: set[_Place]
 ) -> tuple[set[int], set[str], set[Block]]:
     """The VLANs, addresses and subnets that matter: of the hosts, of what serves them, and between routers.
 
     Also the VLANs of untagged frames on links, into which others may leak.
     """
     vids = {host.vid for host in pair if host.vid}
-    at = {((host.device or "").casefold(), host.port) for host in pair}
-    vids |= {row.pvid for row in survey.ports if (row.device.casefold(), row.port) in at and row.pvid}
-    vids |= {row.pvid for row in survey.ports if row.pvid and (row.device, row.port) in links}
+    places = own | links
+    vids |= {row.pvid for row in survey.ports if row.pvid and (row.device, row.port) in places}
     targets = {host.address.partition("/")[0] for host in pair if host.address and host.address != NONE}
     blocks = {Block.of(host.address) for host in pair if host.address and host.address != NONE}
     targets |= {host.gateway for host in pair if host.gateway and host.gateway != NONE}
     targets |= {row.next_hop for row in survey.routes if row.next_hop and row.next_hop != NONE}
     rows = [row for row in survey.gateways if row.address and row.address != NONE]
-    own = {id(row): Block.of(row.address) for row in rows if row.address}
+    subnets = {id(row): Block.of(row.address) for row in rows if row.address}
     grown = True
     while grown:
         before = len(vids) + len(blocks) + len(targets)
         for row in rows:
-            if _serves(row, own[id(row)], vids, targets, blocks):
-                blocks.add(own[id(row)])
+            if _serves(row, subnets[id(row)], vids, targets, blocks):
+                blocks.add(subnets[id(row)])
                 targets |= {text.partition("/")[0] for text in (row.address, row.virtual) if text and text != NONE}
                 vids |= {row.vid} if row.vid else set()
         grown = len(vids) + len(blocks) + len(targets) > before
@@ -100,39 +99,42 @@ def _serves(row: Gateway, block: Block, vids: set[int], targets: set[str], block
     return any(map(block.meets, blocks)) or any(block.holds(*number_of(text)) for text in targets)
 
 
-def _matters(
-    row: Port,
-    vids: set[int],
-    claimed: set[tuple[str, str]],
-    plugged: set[tuple[str | None, str | None]],
-    bundles: set[tuple[str, str]],
-    seen: set[int],
-) -> bool:
-    """Whether a port may carry anything between the two hosts; the first of each VLAN stays as its witness."""
-    if row.mode != "access" or not row.pvid or row.pvid in vids or row.lag not in (None, NONE):
-        return True
-    if row.pvid not in seen:
-        seen.add(row.pvid)
-        return True
-    place = (row.device, row.port)
-    if place in claimed or (row.device.casefold(), row.port) in claimed or place in bundles:
-        return True
-    return bool(row.description or row.aliases) and place not in plugged
+def _ports_that_matter(survey: Survey, vids: set[int], claimed: set[_Place]) -> list[bool]:
+    """The ports that may carry anything between the two hosts; the first of each VLAN stays as its witness."""
+    plugged = {(row.device, row.port) for row in survey.hosts}
+    seen: set[int] = set()
+    found = []
+    for row in survey.ports:
+        vid, place = row.pvid, (row.device, row.port)
+        keep = row.mode != "access" or place in claimed or row.lag not in (None, NONE)
+        if not keep and place in plugged:
+            keep = not vid or vid in vids
+        elif not keep:
+            keep = bool(row.description or row.aliases)
+        if vid and vid not in seen:
+            keep = True
+            seen.add(vid)
+        found.append(keep)
+    return found
 
 
 def _hosts_that_matter(
-    hosts: Sequence[Host], dropped: set[tuple[str, str]], targets: set[str], blocks: Iterable[Block]
+    hosts: Sequence[Host], dropped: set[_Place], targets: set[str], blocks: Iterable[Block]
 ) -> list[bool]:
     """Those on ports that stay, in a subnet that matters, or that take an address that matters for a neighbour's."""
-    goals = [Block.of(f"{text}/{address(text).max_prefixlen}") for text in targets]
-    near: dict[Block, bool] = {}
+    others = [*(Block.of(f"{text}/{address(text).max_prefixlen}") for text in targets), *blocks]
+    near: dict[str, bool] = {}
     found = []
-    for row, place in zip(hosts, placed(row.address for row in hosts), strict=True):
-        if place is None or (row.device, row.port) not in dropped:
+    for row in hosts:
+        text = row.address
+        if text is None or text == NONE or (row.device, row.port) not in dropped:
             found.append(True)
             continue
-        block = place[2]
-        if block not in near:
-            near[block] = any(block.meets(other) for other in (*goals, *blocks))
-        found.append(near[block])
+        ip, _, length = text.rpartition("/")
+        # Addresses that differ in their last number only are in one subnet, if that is no smaller.
+        key = f"{ip.rpartition('.')[0]}/{length}" if int(length) <= 24 and ":" not in ip else text
+        if key not in near:
+            block = Block.of(text)
+            near[key] = any(block.meets(other) for other in others)
+        found.append(near[key])
     return found
