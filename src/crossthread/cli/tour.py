@@ -13,6 +13,7 @@ from crossthread.cli.running import emit, load, usage_error
 from crossthread.demo import FAULTS, faulty, healthy
 from crossthread.faces.check import show_check
 from crossthread.faces.console import console, line
+from crossthread.faces.every import show_every
 from crossthread.faces.map import show_map
 from crossthread.faces.matrix import show_matrix
 from crossthread.faces.tree import show_tree
@@ -20,6 +21,7 @@ from crossthread.faces.vlan import show_vlan
 from crossthread.faces.why import show_why
 from crossthread.network import Network
 from crossthread.questions.check import check
+from crossthread.questions.every import why_every
 from crossthread.questions.map import map_network
 from crossthread.questions.matrix import matrix
 from crossthread.questions.tree import instance_of, tree
@@ -69,6 +71,11 @@ _STEPS: list[tuple[str, list[str], str]] = [
         ["why", "faulty", "10.61.20.13", "archive-store"],
         "faulty",
     ),
+    (
+        "And all pairs at once: the fewest repairs that mend all that should work, those that hold up most first.",
+        ["why", "faulty", "--all"],
+        "faulty",
+    ),
 ]
 
 
@@ -114,7 +121,7 @@ def _run(words: list[str], survey: Any) -> None:
         "matrix": lambda: (matrix(network), show_matrix),
         "vlan": lambda: (vlan_view(network, int(words[2])), show_vlan),
         "tree": lambda: (tree(network, instance_of(network, int(words[3]))), show_tree),
-        "why": lambda: (why(network, words[2], words[3]), show_why),
+        "why": lambda: (why(network, words[2], words[3]), show_why) if words[3:] else (why_every(network), show_every),
     }
     answer, face = questions[words[0]]()
     emit(answer, face, False)

@@ -60,8 +60,8 @@ def show_order(order: Sequence[WorkStep], proof: str, out: Console) -> None:
     """Print a work order."""
     out.print()
     paragraph(out, line(("The work, in this order", "bold"), f" ({proof}):"), 0)
+    out.print()
     for number, step in enumerate(order, 1):
-        out.print()
         paragraph(out, line((f"{number}. ", "bold"), (step.says, "green")), 0)
         if not step.reached:
             paragraph(out, line(("there   ", "dim"), f"no link leads to {step.device} yet: do it at the device"), 3)
