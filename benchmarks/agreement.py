@@ -55,7 +55,7 @@ def things(changes):
 
 
 def least_undo(network, faults, a, b):
-    """How few edits it takes to undo so many of the faults that the pair works."""
+    """How few edits it takes to undo so many of the faults that the pair works, and which faults."""
     undo = [
         [Change(c["table"], c["key"], c.get("set", {}), c.get("delete", False)) for c in fault["undo"]]
         for fault in faults
@@ -67,8 +67,8 @@ def least_undo(network, faults, a, b):
     )
     for size, chosen in sizes:
         if reaches(network.changed([c for n in reversed(chosen) for c in undo[n]]), a, b):
-            return size
-    return 99
+            return size, chosen
+    return 99, ()
 
 
 def reaches(network, a, b):
@@ -87,7 +87,13 @@ def repairs(case, truth, network, totals):
             totals["with a finding"] += bool(named)
             totals["mend proven"] += answer.repair_proven
             totals["only rules that were expected"] += named <= expected
-            ours, theirs = things(answer.repair), least_undo(network, truth["faults"], a, b)
+            ours, (theirs, chosen) = things(answer.repair), least_undo(network, truth["faults"], a, b)
+            in_the_way = [truth["faults"][n] for n in chosen]
+            missed = [f["kind"] for f in in_the_way if not set(f["expected_rules"]) & named]
+            totals["faults in the way"] += len(in_the_way)
+            totals["faults in the way named"] += len(in_the_way) - len(missed)
+            if missed:
+                print(f"  {case.name} {a} to {b}: {sorted(named)}, not named: {missed}")
             totals["no larger than undoing the faults"] += ours <= theirs
             if ours > theirs:
                 print(f"  {case.name} {a} to {b}: {ours} edits, undoing {theirs}: {sorted(named)}")

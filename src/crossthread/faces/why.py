@@ -52,7 +52,7 @@ def show_why(answer: Why, out: Console, brief: bool = False) -> None:
 def _proof(answer: Why) -> str:
     proof = "proven step by step on a copy: the echo arrives and the reply comes back"
     if not answer.repair_proven:
-        proof = "not proven: with all of it done the pair still does not work for sure"
+        proof = f"not proven: {answer.unproven or 'packets may still go another way'}"
     return f"{proof}; as worked from {answer.seat}" if answer.seat else proof
 
 

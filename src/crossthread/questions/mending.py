@@ -12,6 +12,7 @@ from crossthread.network.stations import Station
 from crossthread.plan import Plan
 from crossthread.questions.alternatives import alternatives
 from crossthread.questions.findings import Finding
+from crossthread.questions.opening import opened
 from crossthread.questions.rules.plan import plan_host
 from crossthread.questions.scene import Scene
 from crossthread.questions.stops import explain, unexplained
@@ -73,6 +74,7 @@ def _collect(
         found = explain(Scene(now, plan), stop, host_named(now, goal), failed is back) if stop is not None else []
         if not found and not findings and stop is not None:
             found = [unexplained(Scene(now, plan), stop)]
+        found = [opened(Scene(now, plan), finding) for finding in found]
         fresh = [f for f in found if (f.rule, f.subjects) not in {(g.rule, g.subjects) for g in findings}]
         findings += fresh
         changes = [change for finding in fresh for change in finding.repair]

@@ -2,27 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 
 import msgspec
 
 from crossthread.network.forwarding import Leg
-from crossthread.network.names import End
 from crossthread.network.network import Network
 from crossthread.network.truth import all_of
 from crossthread.plan import Plan
-from crossthread.questions.findings import Finding
 from crossthread.questions.hosts import UnknownHostError
 from crossthread.questions.mending import walks
+from crossthread.questions.opening import opened
 from crossthread.questions.order import work_order
 from crossthread.questions.path import Hop, path_of
 from crossthread.questions.scene import Scene
 from crossthread.questions.why import Why, focused, in_order, why
-from crossthread.survey.changes import Change, merge_changes
+from crossthread.survey.changes import merge_changes
 from crossthread.survey.problems import visible
-
-_FAR_TOO_MUCH = 200_000_000
-"""The highest path cost (IEEE 802.1D-2004 table 17-3)."""
 
 
 def why_via(
@@ -47,7 +43,7 @@ def why_via(
     there, back = walks(mended, answer.source, answer.target)
     ways = [way for leg in there.legs if (way := scene.search.through(leg.sender, leg.receiver, wanted)) is not None]
     found = list(min(ways, key=lambda way: way.cost).findings) if ways else []
-    extra = [_opened(scene, finding) for finding in found]
+    extra = [opened(scene, finding) for finding in found]
     findings = (*answer.findings, *extra)
     final = mended.changed([change for finding in extra for change in finding.repair])
     there, back = walks(final, answer.source, answer.target)
@@ -76,35 +72,3 @@ def _passes(path: Sequence[Hop], device: str) -> bool:
 
 def _by(leg: Leg) -> str:
     return f"{leg.sender.name} to {leg.receiver.name}"
-
-
-def _opened(scene: Scene, finding: Finding) -> Finding:
-    """Find a path cost with which the spanning tree uses a link that it blocks now."""
-    if finding.rule != "tree-blocks-vlan" or finding.repair:
-        return finding
-    ends = [End(s.device, s.port) for s in finding.subjects if s.device and s.port]
-    vid = next((s.vid for s in finding.subjects if s.vid), 0)
-    says = f"The spanning tree blocks {' and '.join(map(str, ends))} and takes VLAN {vid} another way."
-    for changes in _costs(scene, ends, vid):
-        trees = scene.network.changed(changes).fabric.trees
-        facing = [a.far(end) for end in ends for a in scene.adjacencies_at.get(end, ())]
-        if all(trees.forwarding(end).has(vid) for end in (*ends, *facing)):
-            return msgspec.structs.replace(finding, says=says, repair=changes)
-    return msgspec.structs.replace(finding, says=says)
-
-
-def _costs(scene: Scene, ends: Sequence[End], vid: int) -> Iterator[tuple[Change, ...]]:
-    """Make the blocked port cheap; or make the root port of its bridge dear."""
-    trees = scene.network.fabric.trees
-    for end in ends:
-        for instance, vids in trees.instances(end.device).items():
-            if not vids.possible >> vid & 1:
-                continue
-            yield (_cost(end, instance, 1),)
-            for other, role in trees.compute(instance).items():
-                if other.device == end.device and role.role == "root":
-                    yield (_cost(other, instance, _FAR_TOO_MUCH),)
-
-
-def _cost(end: End, instance: int, cost: int) -> Change:
-    return Change("tree_ports", {"device": end.device, "port": end.port, "instance": instance}, {"cost": cost})

@@ -44,6 +44,8 @@ class Why(msgspec.Struct, frozen=True, rename={"source": "from", "target": "to"}
     order, seat
         The repair as a work order: its steps in an order that works on devices, for somebody who is connected to the
         device `seat`.
+    unproven
+        Where the packet still stops, or may stop, with all of it done; None if it is proven.
     observe
         What has to be looked at before more can be said.
     path, path_back
@@ -65,6 +67,7 @@ class Why(msgspec.Struct, frozen=True, rename={"source": "from", "target": "to"}
     order: tuple[WorkStep, ...] = ()
     seat: str | None = None
     via: str | None = None
+    unproven: str | None = None
 
 
 def why(network: Network, source: str, target: str, seat: str | None = None, plan: Plan | None = None) -> Why:
@@ -136,7 +139,18 @@ def why(network: Network, source: str, target: str, seat: str | None = None, pla
         stopped=_sentence(stop, back=there.arrives is True),
         order=order,
         seat=seat,
+        unproven=_unproven(last_there, last_back),
     )
+
+
+def _unproven(there: Walk, back: Walk) -> str | None:
+    """Why a repair is not proven."""
+    if there.arrives and back.arrives:
+        return None
+    failed, reply = (there, False) if not there.arrives else (back, True)
+    if failed.arrives is None:
+        return "what was not observed may still stop the " + ("reply" if reply else "echo")
+    return _sentence(failed.stop, reply)
 
 
 def _to_observe(
