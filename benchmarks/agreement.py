@@ -61,11 +61,11 @@ def least_undo(network, faults, a, b):
         for fault in faults
     ]
     sizes = sorted(
-        (things([c for n in chosen for c in undo[n]]), chosen)
+        (things([c for n in chosen for c in undo[n]]), many, chosen)
         for many in range(1, len(undo) + 1)
         for chosen in combinations(range(len(undo)), many)
     )
-    for size, chosen in sizes:
+    for size, _, chosen in sizes:
         if reaches(network.changed([c for n in reversed(chosen) for c in undo[n]]), a, b):
             return size, chosen
     return 99, ()

@@ -11,6 +11,7 @@ from bisect import bisect_left
 from collections import Counter, defaultdict
 from collections.abc import Iterable
 from functools import cached_property
+from operator import attrgetter
 from socket import AF_INET6, inet_aton, inet_pton
 from struct import unpack
 from typing import NamedTuple
@@ -81,6 +82,8 @@ class HostClass(NamedTuple):
 
 
 _Pair = tuple[str, str | None]
+_PORT_FACTS = attrgetter("mode", "pvid", "oper", "admin", "allowed_macs", "lag")
+"""What decides which part an access port's frames join."""
 _HARMLESS = (None, "forwarding")
 
 
@@ -132,6 +135,8 @@ class Classes:
             | {Block.of(row.prefix) for row in survey.routes}
         )
         found: dict[str, tuple[object, ...]] = {}
+        parts: dict[tuple[str, tuple[object, ...]], object | None] = {}
+        nothing: tuple[Block, ...] = ()
         for row, pair, place, name in zip(survey.hosts, pairs, places, stations.hosts, strict=True):
             device, port = pair
             known = ports[device].get(port) if port and device in ports else None
@@ -142,9 +147,14 @@ class Classes:
                 continue
             if special and pair in special:
                 continue
-            part = self._part(device, known)
+            facts = (device, _PORT_FACTS(known))
+            if facts not in parts:
+                parts[facts] = self._part(device, known)
+            part = parts[facts]
             if part is not None:
-                found[name] = (part, place[2], row.gateway, inner.around(place[1], place[2]))
+                block = place[2]
+                around = nothing if inner.plain(block) else inner.around(place[1], block)
+                found[name] = (part, block, row.gateway, around)
         self.plugged = plugged
         return found
 
@@ -231,6 +241,10 @@ class _Inner:
         for around in self._blocks.values():
             around.sort()
         self._found: dict[Block, list[Block]] = {}
+
+    def plain(self, block: Block) -> bool:
+        """Whether a subnet is known to have none in it."""
+        return self._found.get(block) == []
 
     def around(self, number: int, block: Block) -> tuple[Block, ...]:
         """The prefixes longer than its subnet's that an address is in."""

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections import defaultdict
 from collections.abc import Container, Iterable, Iterator
 
@@ -129,12 +128,12 @@ def _described(names: Names, heard_at: set[End]) -> list[Link]:
     return links
 
 
-_MARKS = re.compile(r"[,;:()\[\]]")
+_BLANKS = str.maketrans(dict.fromkeys(",;:()[]", " "))
 
 
 def _pieces(text: str) -> list[str]:
     """The words of a text, without punctuation, in lower case."""
-    return _MARKS.sub(" ", text).casefold().split()
+    return text.translate(_BLANKS).casefold().split()
 
 
 def _far_end(description: str, names: Names) -> End | None:

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from collections import Counter, defaultdict, deque
+from collections import defaultdict
 from collections.abc import Callable, Iterator, Mapping
-from itertools import pairwise
 from typing import NamedTuple
 
 import msgspec
@@ -16,27 +15,10 @@ from crossthread.network.network import Network
 from crossthread.network.spanning import Role
 from crossthread.network.stations import Station
 from crossthread.network.truth import vids_in
+from crossthread.questions.detours import Detour, bridge_links, find_detours
 from crossthread.questions.hosts import UnknownHostError
 from crossthread.questions.scene import Scene
 from crossthread.survey.problems import visible
-
-
-class Detour(msgspec.Struct, frozen=True):
-    """A device whose hosts in a VLAN go a longer way to their gateway than the cables would let them.
-
-    `hops` and `shortest` count links; `cost` and `least` are the sums of the recommended path costs of their speeds.
-    """
-
-    vid: int
-    device: str
-    gateway: str
-    hosts: int
-    hops: int
-    shortest: int
-    cost: int
-    least: int
-    way: tuple[str, ...]
-    short_way: tuple[str, ...]
 
 
 class Failure(msgspec.Struct, frozen=True):
@@ -64,7 +46,7 @@ def tree_ways(network: Network, progress: Callable[[], None] = lambda: None, fai
     """Look at the way of every VLAN's hosts to their gateway, and let each link and each device fail in turn."""
     scene = Scene(network)
     detours = tuple(sorted(find_detours(scene), key=lambda d: (-d.hosts * (d.hops - d.shortest), d.vid, d.device)))
-    idle = tuple(_name(a) for a in _bridge_links(network) if a.up is not False and not network.components.carried(a))
+    idle = tuple(_name(a) for a in bridge_links(network) if a.up is not False and not network.components.carried(a))
     failures: list[Failure] = []
     if failing:
         trial = Trial(scene)
@@ -79,93 +61,8 @@ def tree_ways(network: Network, progress: Callable[[], None] = lambda: None, fai
     return Ways(detours, idle, tuple(sorted(lost, key=lambda f: (-len(f.hosts), -len(f.vlans), f.kind, f.what))))
 
 
-def _bridge_links(network: Network) -> list[Adjacency]:
-    member = network.fabric.member
-    return [a for a in network.adjacencies if member(a.a).bridged and member(a.b).bridged]
-
-
 def _name(adjacency: Adjacency) -> str:
     return f"{adjacency.a} – {adjacency.b}"
-
-
-def find_detours(scene: Scene) -> Iterator[Detour]:
-    """Every device and VLAN from which the active path to the gateway is longer than the shortest cabled one.
-
-    The active path is looked for once for all VLANs that share their links, and the shortest once for all.
-    """
-    network = scene.network
-    links = [a for a in _bridge_links(network) if a.up is not False]
-    cabled: _Around = defaultdict(list)
-    active: _Around = defaultdict(list)
-    speeds: dict[tuple[str, str], int] = {}
-    for adjacency in links:
-        bits = network.components.carried(adjacency)
-        for near, far in ((adjacency.a, adjacency.b), (adjacency.b, adjacency.a)):
-            pair = (near.device, far.device)
-            cabled[near.device].append((far.device, -1))
-            active[near.device].append((far.device, bits))
-            row = scene.port(near)
-            speeds[pair] = max(speeds.get(pair, 0), (row.speed or 0) if row is not None else 0)
-    ways: dict[tuple[str, int], _Towards] = {}
-    for (device, vid, goal), hosts in _hosts_by_place(scene).items():
-        if goal == device:
-            continue
-        group = network.components.group(vid)
-        if (goal, group) not in ways:
-            ways[goal, group] = _breadth_first(goal, active, 1 << vid)
-        if (goal, _CABLED) not in ways:
-            ways[goal, _CABLED] = _breadth_first(goal, cabled, 1)
-        reached, nearest = ways[goal, group].get(device), ways[goal, _CABLED].get(device)
-        if reached is None or nearest is None or reached[0] <= nearest[0]:
-            continue
-        way, short = (_steps(ways[goal, key], device, goal) for key in (group, _CABLED))
-        cost, least = (sum(spanning.default_cost(speeds.get(p, 0)) for p in pairwise(w)) for w in (way, short))
-        yield Detour(vid, device, goal, hosts, reached[0], nearest[0], cost, least, way, short)
-
-
-_Around = defaultdict[str, list[tuple[str, int]]]
-_CABLED = -1
-
-
-def _hosts_by_place(scene: Scene) -> Counter[tuple[str, int, str]]:
-    """How many hosts of a VLAN on a device have their gateway behind which device."""
-    network, spelled = scene.network, scene.network.names.spelled
-    found: Counter[tuple[str, int, str]] = Counter()
-    for one in network.classes.all:
-        gateway = next(iter(scene.expected.gateways(one.hosts[0])), None)
-        goal = gateway.taps[0].device if gateway is not None and gateway.taps else ""
-        if one.vid is None or not goal:
-            continue
-        for host in one.hosts:
-            device = spelled[host.row.device] if one.plain and host.row.device else host.device
-            if device:
-                found[device, one.vid, goal] += 1
-    return found
-
-
-_Towards = dict[str, tuple[int, str]]
-
-
-def _breadth_first(start: str, around: _Around, wanted: int) -> _Towards:
-    """For each device how many links it is from one device, and the next one on the way, over links with a bit."""
-    towards = {start: (0, start)}
-    queue = deque([start])
-    while queue:
-        at = queue.popleft()
-        depth = towards[at][0] + 1
-        for other, bits in around[at]:
-            if bits & wanted and other not in towards:
-                towards[other] = (depth, at)
-                queue.append(other)
-    return towards
-
-
-def _steps(towards: _Towards, device: str, goal: str) -> tuple[str, ...]:
-    """The devices of a way."""
-    found = [device]
-    while found[-1] != goal:
-        found.append(towards[found[-1]][1])
-    return tuple(found)
 
 
 class _Need(NamedTuple):
@@ -192,7 +89,7 @@ class Trial:
             self.at[adjacency.b.device].append(adjacency)
         self._instances = sorted({row.instance for rows in trees.bridges.values() for row in rows})
         self._inputs = {instance: trees.inputs(instance) for instance in self._instances}
-        self._links = [a for a in _bridge_links(network) if a.up is not False]
+        self._links = [a for a in bridge_links(network) if a.up is not False]
         self._wanted = self._pairs()
         self._before = self._parts([], None)
         self._roles = {i: trees.compute(i) for i in self._instances}

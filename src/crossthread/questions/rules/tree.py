@@ -8,10 +8,10 @@ from collections.abc import Iterator
 from crossthread.network.adjacency import Adjacency
 from crossthread.network.names import End
 from crossthread.network.truth import vids_in
+from crossthread.questions.detours import find_detours
 from crossthread.questions.findings import Finding, Subject
 from crossthread.questions.scene import Scene
 from crossthread.questions.tree import TreeAnswer, instance_of
-from crossthread.questions.tree_ways import find_detours
 from crossthread.survey.changes import Change
 from crossthread.survey.survey import Evidence
 from crossthread.survey.tables import Tree
@@ -279,9 +279,7 @@ def tree_detour(scene: Scene) -> Iterator[Finding]:
     Mend: move the root of the VLAN's tree nearer to its gateway, or change a cost.
     """
     by_vlan: dict[int, list[tuple[str, int, int]]] = defaultdict(list)
-    for detour in find_detours(scene):
-        if detour.cost < detour.least:
-            continue  # longer, but over faster links
+    for detour in find_detours(scene, dearer=True):  # what is longer over faster links is no detour
         by_vlan[detour.vid].append((detour.device, detour.hops, detour.shortest))
     for vid, ways in sorted(by_vlan.items()):
         ways.sort(key=lambda way: way[2] - way[1])

@@ -1,0 +1,126 @@
+"""Detours: whose way to the gateway is longer than the cables would let it be."""
+
+from __future__ import annotations
+
+from collections import Counter, defaultdict, deque
+from collections.abc import Iterator
+
+import msgspec
+
+from crossthread.network import spanning
+from crossthread.network.adjacency import Adjacency
+from crossthread.network.network import Network
+from crossthread.questions.scene import Scene
+
+
+class Detour(msgspec.Struct, frozen=True):
+    """A device whose hosts in a VLAN go a longer way to their gateway than the cables would let them.
+
+    `hops` and `shortest` count links; `cost` and `least` are the sums of the recommended path costs of their speeds.
+    """
+
+    vid: int
+    device: str
+    gateway: str
+    hosts: int
+    hops: int
+    shortest: int
+    cost: int
+    least: int
+    way: tuple[str, ...]
+    short_way: tuple[str, ...]
+
+
+def bridge_links(network: Network) -> list[Adjacency]:
+    """The links between two ports of bridges."""
+    member = network.fabric.member
+    return [a for a in network.adjacencies if member(a.a).bridged and member(a.b).bridged]
+
+
+def find_detours(scene: Scene, dearer: bool = False) -> Iterator[Detour]:
+    """Every device and VLAN from which the active path to the gateway is longer than the shortest cabled one.
+
+    The active path is looked for once for all VLANs that share their links, and the shortest once for all.
+
+    Parameters
+    ----------
+    scene
+        The network.
+    dearer
+        Leave out the paths that are longer, but cost less.
+    """
+    network = scene.network
+    links = [a for a in bridge_links(network) if a.up is not False]
+    cabled: _Around = defaultdict(list)
+    active: _Around = defaultdict(list)
+    speeds: dict[tuple[str, str], int] = {}
+    for adjacency in links:
+        bits = network.components.carried(adjacency)
+        for near, far in ((adjacency.a, adjacency.b), (adjacency.b, adjacency.a)):
+            pair = (near.device, far.device)
+            cabled[near.device].append((far.device, -1))
+            active[near.device].append((far.device, bits))
+            row = scene.port(near)
+            speeds[pair] = max(speeds.get(pair, 0), (row.speed or 0) if row is not None else 0)
+    costs = {pair: spanning.default_cost(speed) for pair, speed in speeds.items()}
+    ways: dict[tuple[str, int], _Towards] = {}
+    for (device, vid, goal), hosts in _hosts_by_place(scene).items():
+        if goal == device:
+            continue
+        group = network.components.group(vid)
+        if (goal, group) not in ways:
+            ways[goal, group] = _breadth_first(goal, active, 1 << vid, costs)
+        if (goal, _CABLED) not in ways:
+            ways[goal, _CABLED] = _breadth_first(goal, cabled, 1, costs)
+        reached, nearest = ways[goal, group].get(device), ways[goal, _CABLED].get(device)
+        if reached is None or nearest is None or reached[0] <= nearest[0]:
+            continue
+        if dearer and reached[2] < nearest[2]:
+            continue
+        way, short = (_steps(ways[goal, key], device, goal) for key in (group, _CABLED))
+        yield Detour(vid, device, goal, hosts, reached[0], nearest[0], reached[2], nearest[2], way, short)
+
+
+_Around = defaultdict[str, list[tuple[str, int]]]
+_CABLED = -1
+
+
+def _hosts_by_place(scene: Scene) -> Counter[tuple[str, int, str]]:
+    """How many hosts of a VLAN on a device have their gateway behind which device."""
+    network, spelled = scene.network, scene.network.names.spelled
+    found: Counter[tuple[str, int, str]] = Counter()
+    for one in network.classes.all:
+        gateway = next(iter(scene.expected.gateways(one.hosts[0])), None)
+        goal = gateway.taps[0].device if gateway is not None and gateway.taps else ""
+        if one.vid is None or not goal:
+            continue
+        rows = Counter(h.row.device if one.plain and h.row.device else h.device for h in one.hosts)
+        for device, count in rows.items():
+            if device:
+                found[spelled[device], one.vid, goal] += count
+    return found
+
+
+_Towards = dict[str, tuple[int, str, int]]
+
+
+def _breadth_first(start: str, around: _Around, wanted: int, costs: dict[tuple[str, str], int]) -> _Towards:
+    """For each device how many links it is from one device, the next one on the way, and what the way costs."""
+    towards = {start: (0, start, 0)}
+    queue = deque([start])
+    while queue:
+        at = queue.popleft()
+        depth, _, cost = towards[at]
+        for other, bits in around[at]:
+            if bits & wanted and other not in towards:
+                towards[other] = (depth + 1, at, cost + costs.get((other, at), 0))
+                queue.append(other)
+    return towards
+
+
+def _steps(towards: _Towards, device: str, goal: str) -> tuple[str, ...]:
+    """The devices of a way."""
+    found = [device]
+    while found[-1] != goal:
+        found.append(towards[found[-1]][1])
+    return tuple(found)
