@@ -13,22 +13,16 @@ from typing import NamedTuple
 import msgspec
 
 from crossthread.network.adjacency import Adjacency
-from crossthread.network.forwarding import Forwarding, Walk
 from crossthread.network.names import End
 from crossthread.network.network import Network
-from crossthread.network.stations import Station
 from crossthread.questions.findings import Finding
 from crossthread.questions.matrix import Touch
 from crossthread.questions.scene import Scene
 from crossthread.questions.steps import Draft, clear, drafts, loses, put_back, words
+from crossthread.questions.trying import bare, progress_of, test_of, waiting
 from crossthread.survey.changes import Change
-from crossthread.values import address
 
 _INTERRUPTS = {"mode", "pvid", "tagging", "lag", "vid", "address", "speed", "duplex", "untagged"}
-_FORWARD_DELAY = 15.0
-"""Seconds, where none was observed (IEEE 802.1D-2004 table 17-1)."""
-_ARP_AGEING = 60.0
-"""Seconds, where none was observed (RFC 1122 section 2.3.2.1: on the order of a minute)."""
 
 
 class WorkStep(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -87,15 +81,15 @@ def work_order(
     scene = Scene(network)
     seat = seat or central(network)
     now, steps = network, []
-    before = _progress(network, pair) if pair else None
+    before = progress_of(network, pair) if pair else None
     for draft in _ordered(scene, drafts(findings), seat):
         after = now.changed(draft.changes)
         told = None
         if pair:
-            reached = _progress(after, pair)
-            told = _test(before, reached, pair)
+            reached = progress_of(after, pair)
+            told = test_of(before, reached, pair)
             before = reached
-        wait, reason = _wait(now, after, draft)
+        wait, reason = waiting(now, after, draft)
         here = draft.device is None or draft.device in _connected(now.adjacencies, seat)
         steps.append(
             WorkStep(
@@ -168,14 +162,9 @@ def _reuse(scene: Scene, todo: Sequence[Draft]) -> set[tuple[int, int]]:
                 if any(s.row.vid == int(str(tag)) and getattr(s.row, "port", None) in parents for s in held):
                     found.add((m, n))
             moves = giver.sets("gateways", "address") or giver.sets("hosts", "address")
-            if ip and moves and any(s.address is not None and str(s.address.ip) == _ip(ip) for s in held):
+            if ip and moves and any(s.address is not None and str(s.address.ip) == bare(ip) for s in held):
                 found.add((m, n))
     return found
-
-
-def _ip(value: object) -> str:
-    text = str(value).partition("/")[0]
-    return text if text in ("", "none") else str(address(text))
 
 
 def _needs(scene: Scene, todo: Sequence[Draft], seat: str | None) -> set[tuple[int, int]]:
@@ -226,48 +215,3 @@ def _interrupts(scene: Scene, draft: Draft) -> bool:
         if row is not None and "down" in (row.admin, row.oper):
             return False
     return any(_INTERRUPTS & set(change.cells) or change.delete for change in draft.changes)
-
-
-def _wait(before: Network, after: Network, draft: Draft) -> tuple[float, str | None]:
-    """How long to wait before testing, and for what."""
-    old = {(row.device, row.port, row.instance): row.state for row in before.survey.tree_ports}
-    moved = [
-        row
-        for row in after.survey.tree_ports
-        if row.state is None and row.edge != "yes" and old.get((row.device, row.port, row.instance)) is not None
-    ]
-    if any(change.table in ("trees", "tree_ports") for change in draft.changes) or moved:
-        delays = [row.forward_delay for row in before.survey.trees if row.forward_delay]
-        delay, known = max(delays, default=_FORWARD_DELAY), "observed" if delays else "the standard's"
-        return 2 * delay, f"the spanning tree, twice its forward delay ({delay:g} s, {known})"
-    changed = [c.cells["address"] for c in draft.changes if "address" in c.cells and c.table in ("hosts", "gateways")]
-    if changed and not draft.clears:
-        ages = [row.arp_ageing for row in before.survey.devices if row.arp_ageing]
-        age, known = max(ages, default=_ARP_AGEING), "observed" if ages else "the usual"
-        return age, f"old ARP entries to age ({age:g} s, {known}), or clear them where {_ip(changed[0])} is asked for"
-    return 0, None
-
-
-def _progress(network: Network, pair: tuple[str, str]) -> tuple[Walk, Walk]:
-    forwarding = Forwarding(network)
-    one, two = (network.stations.hosts[name.casefold()] for name in pair)
-    return forwarding.send(one, two), forwarding.send(two, one)
-
-
-def _test(before: tuple[Walk, Walk] | None, after: tuple[Walk, Walk], pair: tuple[str, str]) -> str | None:
-    """What of the echo works now that did not before."""
-    assert before is not None
-    one, two = pair
-    if all(walk.arrives for walk in after):
-        return None if all(walk.arrives for walk in before) else f"{one} pings {two}: the answer comes"
-    if after[0].arrives and not before[0].arrives:
-        return f"an echo from {one} arrives at {two}; no answer comes back yet"
-    for was, now in zip(before, after, strict=True):
-        if len(now.legs) > len(was.legs):
-            leg = now.legs[len(was.legs)]
-            return f"{_name(leg.sender)} asks for {leg.target} and gets an answer"
-    return None
-
-
-def _name(station: Station) -> str:
-    return station.name if station.is_host else f"{station.device} ({station.name})"
