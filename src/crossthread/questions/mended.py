@@ -92,7 +92,29 @@ class Search:
         direct = self._scene.network.stations.on_one_wire(one, two)
         if direct is not False:
             return _step([*self.down(one), *self.down(two)])
-        return self._cheapest(self._attach(one, vids), self._attach(two, vids), vids, frozenset())[0]
+        starts, ends = self._attach(one, vids), self._attach(two, vids)
+        return self._sound_way(starts, ends) or self._cheapest(starts, ends, vids, frozenset())[0]
+
+    def _sound_way(self, starts: Sequence[tuple[Node, Step]], ends: Sequence[tuple[Node, Step]]) -> Step | None:
+        """The cheapest way, if it is one on which nothing is broken between the two places; else None.
+
+        No way costs less than the cheapest place at each end, so such a way needs no search.
+        """
+        if not starts or not ends:
+            return None
+        one, two = (min(step.cost for _, step in places) for places in (starts, ends))
+        parts = self._scene.network.components
+        found = []
+        for node, step in starts:
+            for goal, last in ends:
+                cheap = step.cost[:2] == one[:2] and last.cost[:2] == two[:2]
+                part = parts.of(node) if cheap and node.vid == goal.vid else None
+                if part is not None and part == parts.of(goal):
+                    way = parts.way(node, goal)
+                    if way is not None:
+                        cost = step.cost.plus(last.cost).plus(Cost(0, 0, len(way)))
+                        found.append(Step(cost, step.findings + last.findings))
+        return min(found, key=lambda way: way.cost, default=None)
 
     def through(self, one: Station, two: Station, device: str) -> Step | None:
         """The cheapest way between two stations that passes a device, and no device twice."""
