@@ -33,6 +33,7 @@ class Network:
         self.survey = survey
         self._before: tuple[Fabric, set[End]] | None = None
         self._settled: tuple[Network, set[End]] | None = None
+        self._origin: Network | None = None
 
     def changed(self, changes: Sequence[Change]) -> Network:
         """A copy with some changes made, which shares with this one whatever they do not touch.
@@ -51,7 +52,7 @@ class Network:
                                    for change in changes if change.table in ("gateways", "trees")):  # fmt: skip
             return copy
         ports = [row for was, row in zip(old.ports, new.ports, strict=True) if row is not was]
-        copy.names = self.names.with_ports(new, ports)
+        copy.names, copy._origin = self.names.with_ports(new, ports), self
         touched = {End(self.names.spelled[row.device], row.port) for row in ports}
         ends = {end for link in self.links for end in (link.a, link.b)}
         if columns & {"admin", "oper"} and touched & ends:
@@ -123,7 +124,8 @@ class Network:
     @cached_property
     def stations(self) -> Stations:
         """Hosts and gateway interfaces."""
-        return Stations(self.survey, self.names, self.links, self.adjacencies, self.fabric, self.components)
+        before = self._origin.stations if self._origin is not None else None
+        return Stations(self.survey, self.names, self.links, self.adjacencies, self.fabric, self.components, before)
 
     @cached_property
     def classes(self) -> Classes:

@@ -139,7 +139,10 @@ class Holders:
 
 
 class Stations:
-    """Every station of a survey, found by name, address and port."""
+    """Every station of a survey, found by name, address and port.
+
+    `before` are those of a network with the same ports and links, of which this one is a copy.
+    """
 
     def __init__(
         self,
@@ -149,6 +152,7 @@ class Stations:
         adjacencies: Sequence[Adjacency],
         fabric: Fabric,
         components: Components,
+        before: Stations | None = None,
     ) -> None:
         self._names, self._fabric, self._components = names, fabric, components
         self._far: dict[End, list[Adjacency]] = defaultdict(list)
@@ -166,7 +170,11 @@ class Stations:
             if entry.mac in wanted and entry.kind != "self" and entry.port:
                 self._learned[entry.mac].append(entry)
         lost = {row.host.casefold() for row in survey.hosts if not (row.device and row.port)}
-        self._described = self._ports_that_name(lost) if lost else {}
+        self._lost = lost
+        if before is not None and before._lost == lost:
+            self._described = before._described
+        else:
+            self._described = self._ports_that_name(lost) if lost else {}
         self.hosts = {row.host.casefold(): Station(row, row.host, self._host) for row in survey.hosts}
         self.gateways = [Station(row, row.interface, self._gateway) for row in survey.gateways]
         self.proxies = [s for s in self.gateways if isinstance(s.row, Gateway) and s.row.proxy_arp != "no"]
