@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from collections.abc import Sequence
 from typing import IO
 
 from rich.console import Console
@@ -45,6 +46,37 @@ def table(*columns: str, right: tuple[str, ...] = ()) -> Table:
     for column in columns:
         found.add_column(column, overflow="fold", justify="right" if column in right else "left")
     return found
+
+
+_NOTE = 24
+"""How narrow the last of some columns may get."""
+
+
+def columns(rows: Sequence[Sequence[Text]], out: Console) -> None:
+    """Print rows in columns, of which the last is folded; all of them where the others are too wide.
+
+    What a table would print, in a fraction of the time.
+    """
+    widths = [max(cell.cell_len for cell in column) for column in zip(*rows, strict=True)][:-1]
+    begin = sum(widths) + 2 * len(widths)
+    if out.width - begin < _NOTE:
+        folded = table(*([""] * (len(widths) + 1)))
+        folded.show_header = False
+        for row in rows:
+            folded.add_row(*row)
+        out.print(folded)
+        return
+    lines = []
+    for row in rows:
+        text = Text()
+        for cell, width in zip(row[:-1], widths, strict=True):
+            text.append_text(cell).append(" " * (width - cell.cell_len + 2))
+        first, *more = row[-1].wrap(out, out.width - begin) or [Text()]
+        first.rstrip()
+        lines += [text.append_text(first), *(Text(" " * begin).append_text(part) for part in more)]
+    for text in lines:
+        text.rstrip()
+    out.print(Text("\n").join(lines), soft_wrap=True)
 
 
 def paragraph(out: Console, text: Text, indent: int) -> None:

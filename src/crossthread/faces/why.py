@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from rich.console import Console
 from rich.text import Text
 
-from crossthread.faces.console import MARKS, STYLES, count, line, paragraph, said, table
+from crossthread.faces.console import MARKS, STYLES, columns, count, line, paragraph, said
 from crossthread.faces.findings import show_findings
 from crossthread.questions.matrix import Touch
 from crossthread.questions.order import WorkStep
@@ -108,18 +108,18 @@ def _verdict(answer: Why) -> Text:
 def _way(title: str, hops: Sequence[Hop], out: Console) -> None:
     out.print()
     out.print(line((title + ":", "bold")))
-    listed = table("", "", "at", "comes in", "VLAN", "goes out", "")
+    rows = [[Text(word, style="bold") for word in ("", "", "at", "comes in", "VLAN", "goes out", "")]]
     for number, hop in enumerate(hops, 1):
         mark = Text("✗", style="bold red") if hop.faults else Text(" ")
         name = f"{hop.name} ({hop.interface})" if hop.interface else hop.name
         note = ", ".join(hop.faults) if hop.faults else ""
         asks = f"asks for {hop.asks_for}" if hop.asks_for else ""
-        listed.add_row(
+        rows.append([
             Text(f"{number:>4}"), mark, said(name), _wire(hop.enters, hop.tag_in),
             Text(str(hop.vid) if hop.vid else ""), _wire(hop.leaves, hop.tag_out),
             said("; ".join(part for part in (note, asks) if part), "red" if hop.faults else "dim"),
-        )  # fmt: skip
-    out.print(listed)
+        ])  # fmt: skip
+    columns(rows, out)
 
 
 def _wire(port: str | None, tag: int | None) -> Text:

@@ -172,7 +172,7 @@ class Stations:
         lost = {row.host.casefold() for row in survey.hosts if not (row.device and row.port)}
         self._lost = lost
         if before is not None and before._lost == lost:
-            self._described = before._described
+            self._described: dict[str, list[End]] = before._described
         else:
             self._described = self._ports_that_name(lost) if lost else {}
         self.hosts = {row.host.casefold(): Station(row, row.host, self._host) for row in survey.hosts}
