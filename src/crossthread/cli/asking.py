@@ -138,7 +138,7 @@ def _touched(network: Network, answer: Why) -> Why:
     from crossthread.cli.running import progress
     from crossthread.questions.touches import with_touches
 
-    with progress("steps", len(answer.order)) as advance:
+    with progress("steps", len(answer.order), 1 if len(network.survey.hosts) > 500 else 99) as advance:
         return msgspec.structs.replace(answer, order=with_touches(network, answer.order, advance))
 
 
@@ -192,7 +192,7 @@ def _matrix_change(network: Network, before: str | None, after: list[str], plan:
         steps = [load_changes([given]) for given in after]
         names = ["now", *(f"after step {number}" for number in range(1, len(steps) + 1))]
         try:
-            with progress("steps", len(steps)) as advance:
+            with progress("steps", len(steps), 1 if len(network.survey.hosts) > 500 else len(steps) + 1) as advance:
                 answer = matrix_after(network, steps, intended, advance)
         except SurveyError as error:
             usage_error("\n".join(map(str, error.problems)))
@@ -235,7 +235,7 @@ def rehearse_command(
                 usage_error(
                     f"`why` proposes no mend for {asked.source} and {asked.target}: the verdict is {asked.verdict}"
                 )
-        with progress("hosts", 2 * len(network.survey.hosts)) as advance:
+        with progress("steps", len(edits), 1 if len(network.survey.hosts) > 500 else len(edits) + 1) as advance:
             answer = rehearse(network, edits, intended, advance)
         if write is not None:
             if Path(write).exists() and any_survey(write):

@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Callable, Sequence
 
 import msgspec
 
 from crossthread.network.network import Network
 from crossthread.plan import Plan
-from crossthread.questions.matrix import Matrix, matrix
+from crossthread.questions.matrix import class_matrix, matrix
 from crossthread.questions.scene import Scene
 from crossthread.questions.wanted import Share, Wanted, shares
 from crossthread.survey.changes import Change
+
+Pairs = tuple[tuple[str, str], ...]
+_SMALL = 1000
+"""Up to how many hosts every verdict is listed."""
 
 
 class MatrixChange(msgspec.Struct, frozen=True):
@@ -20,7 +25,7 @@ class MatrixChange(msgspec.Struct, frozen=True):
     Attributes
     ----------
     hosts, reaches, ip_versions
-        The matrix afterwards.
+        The matrix afterwards; without verdicts on a campus of more than 1,000 hosts.
     before
         The verdicts before, in the same form as `reaches`.
     gained, lost, unsure
@@ -33,16 +38,16 @@ class MatrixChange(msgspec.Struct, frozen=True):
     reaches: tuple[tuple[str, str, str], ...]
     ip_versions: tuple[int | None, ...]
     before: tuple[tuple[str, str, str], ...]
-    gained: tuple[tuple[str, str], ...]
-    lost: tuple[tuple[str, str], ...]
-    unsure: tuple[tuple[str, str], ...]
+    gained: Pairs
+    lost: Pairs
+    unsure: Pairs
     steps: tuple[Share, ...]
 
 
 def matrix_before(before: Network, network: Network, plan: Plan | None = None) -> MatrixChange:
     """Compare a network with an earlier survey of it; what is wanted is decided by the later one."""
     wanted = Wanted(Scene(network, plan))
-    return _change(matrix(before), matrix(network), (wanted.share(before), wanted.share(network)))
+    return _change(before, network, (wanted.share(before), wanted.share(network)))
 
 
 def matrix_after(
@@ -59,20 +64,40 @@ def matrix_after(
         For a change that the format does not know.
     """
     after = network.changed([change for changes in steps for change in changes])
-    return _change(matrix(network), matrix(after), shares(Scene(network, plan), steps, progress))
+    return _change(network, after, shares(Scene(network, plan), steps, progress))
 
 
-def _change(old: Matrix, new: Matrix, steps: tuple[Share, ...]) -> MatrixChange:
-    was = {(a, b): verdict for a, b, verdict in old.reaches}
-    now = {(a, b): verdict for a, b, verdict in new.reaches}
-    both = {pair: (was.get(pair, "fails"), now.get(pair, "fails")) for pair in {**was, **now}}
-    return MatrixChange(
-        new.hosts,
-        new.reaches,
-        new.ip_versions,
-        old.reaches,
-        tuple(pair for pair, verdicts in both.items() if verdicts == ("fails", "works")),
-        tuple(pair for pair, verdicts in both.items() if verdicts == ("works", "fails")),
-        tuple(pair for pair, (one, two) in both.items() if one != two and "unknown" in (one, two)),
-        steps,
+def _change(before: Network, after: Network, steps: tuple[Share, ...]) -> MatrixChange:
+    gained, lost, unsure = changed_pairs(before, after)
+    hosts = after.stations.hosts.values()
+    small = len(hosts) <= _SMALL
+    old, new = (matrix(network).reaches if small else () for network in (before, after))
+    versions = tuple(host.address.version if host.address else None for host in hosts)
+    return MatrixChange(tuple(host.name for host in hosts), new, versions, old, gained, lost, unsure, steps)
+
+
+def changed_pairs(before: Network, after: Network) -> tuple[Pairs, Pairs, Pairs]:
+    """The ordered pairs of hosts that start to work, that stop, and of which it changes what is known.
+
+    Hosts are taken together that neither network can tell apart, so that only pairs that change are looked at singly.
+    A host that is in one network only reaches nobody in the other.
+    """
+    matrices = [class_matrix(network) for network in (before, after)]
+    places = [{name: n for n, names in enumerate(m.classes) for name in names} for m in matrices]
+    verdicts = [{(a, b): verdict for a, b, verdict in m.reaches} for m in matrices]
+    parts: dict[tuple[int | None, int | None], list[str]] = defaultdict(list)
+    for name in dict.fromkeys((*places[0], *places[1])):
+        parts[places[0].get(name), places[1].get(name)].append(name)
+    found: dict[str, list[tuple[str, str]]] = {"gained": [], "lost": [], "unsure": []}
+    for (old, new), members in parts.items():
+        for (far_old, far_new), others in parts.items():
+            was = verdicts[0].get((old, far_old), "fails")  # type: ignore[arg-type]
+            now = verdicts[1].get((new, far_new), "fails")  # type: ignore[arg-type]
+            if was != now:
+                kind = "unsure" if "unknown" in (was, now) else "gained" if now == "works" else "lost"
+                found[kind] += [(one, two) for one in members for two in others if one != two]
+    order = {name: number for number, name in enumerate((*places[0], *places[1]))}
+    gained, lost, unsure = (
+        tuple(sorted(pairs, key=lambda pair: (order[pair[0]], order[pair[1]]))) for pairs in found.values()
     )
+    return gained, lost, unsure

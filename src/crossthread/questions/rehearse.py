@@ -9,10 +9,11 @@ import msgspec
 from crossthread.network.network import Network
 from crossthread.plan import Plan
 from crossthread.questions.check import check
-from crossthread.questions.compared import matrix_after
+from crossthread.questions.compared import changed_pairs
 from crossthread.questions.findings import Finding
+from crossthread.questions.scene import Scene
 from crossthread.questions.tree_change import TreeChange, tree_change
-from crossthread.questions.wanted import Share
+from crossthread.questions.wanted import Share, shares
 from crossthread.survey.changes import Change
 
 
@@ -53,19 +54,20 @@ def rehearse(
         For a change that the format does not know.
     """
     after = network.changed(changes)
-    pairs = matrix_after(network, [[change] for change in changes], plan, progress)
+    gained, lost, unsure = changed_pairs(network, after)
+    steps = shares(Scene(network, plan), [[change] for change in changes], progress)
     before_found, after_found = (list(_all(check(n, plan).findings)) for n in (network, after))
     known, then = ({f.identity for f in found} for found in (before_found, after_found))
     instances = sorted({row.instance for rows in after.fabric.trees.bridges.values() for row in rows})
     trees = [tree_change(network, instance, changes) for instance in instances]
     return Rehearsal(
-        pairs.gained,
-        pairs.lost,
-        pairs.unsure,
+        gained,
+        lost,
+        unsure,
         tuple(f for f in before_found if f.identity not in then),
         tuple(f for f in after_found if f.identity not in known),
         tuple(tree for tree in trees if tree.moved or tree.root_before != tree.root_after),
-        pairs.steps,
+        steps,
     )
 
 
