@@ -1,0 +1,185 @@
+"""What speaks for a repair, what is wanted, and faults that real switches taught, in the smallest networks for it."""
+
+import random
+import tempfile
+import unittest
+from pathlib import Path
+
+from crossthread import Change, Network, Survey, apply_changes, matrix, why, write_survey
+from crossthread.demo import faulty, healthy
+from crossthread.faces.overlay import why_overlay
+from crossthread.plan import read_plan
+from crossthread.questions.compared import changed_pairs, matrix_after
+from crossthread.questions.every import why_every
+from crossthread.questions.map import map_network
+from crossthread.questions.scene import Scene
+from crossthread.questions.wanted import Wanted, shares
+from crossthread.survey.tables import Device, Gateway, Host
+from tests.test_command import run
+from tests.test_generated import shape
+from tests.test_laws import edits
+from tests.test_repair import chain, on, port
+
+
+def host(name, number, address, gateway, place, **cells):
+    mac = f"02:00:00:00:02:{number:02x}"
+    return Host(name, mac=mac, address=address, gateway=gateway, device="sw", port=place, link="up", **cells)
+
+
+def one_switch(hosts, gateways=(), **ports):
+    """A switch that routes, with hosts on access ports: `place=VLAN`."""
+    rows = tuple(port("sw", name, "access", vid) for name, vid in ports.items())
+    devices = (Device("sw", capabilities=("bridge", "router"), routing="yes"),)
+    return Survey(devices=devices, ports=rows, hosts=tuple(hosts), gateways=tuple(gateways))
+
+
+def interface(name, address, vid):
+    return Gateway("sw", name, address, vid=vid, admin="up", oper="up")
+
+
+class Taught(unittest.TestCase):
+    def test_a_host_without_an_address_gets_one_of_its_peers_subnet_where_no_gateway_is(self):
+        survey = one_switch(
+            [host("a", 1, "10.7.1.1/25", "none", "p1"), host("b", 2, "none", "none", "p2"),
+             host("c", 3, "10.7.1.2/25", "none", "p3"), host("d", 4, "10.8.1.2/24", "none", "p4")],
+            p1=5, p2=5, p3=5, p4=6,
+        )  # fmt: skip
+        answer = why(Network(survey), "a", "b")
+        self.assertEqual([f.rule for f in answer.findings], ["host-address-missing"])
+        self.assertEqual(answer.repair[0].cells, {"address": "10.7.1.3/25"})
+        self.assertTrue(answer.repair_proven)
+
+    def test_an_interface_whose_subnet_swallows_its_neighbours_is_not_believed(self):
+        survey = one_switch(
+            [host("a", 1, "10.7.16.9/24", "10.7.16.1", "p1"), host("lost", 2, "10.99.0.9/24", "10.7.16.1", "p2"),
+             host("far", 3, "10.7.19.7/27", "10.7.19.1", "p3")],
+            [interface("vlan5", "10.7.16.1/20", 5), interface("vlan6", "10.7.19.1/27", 6)], p1=5, p2=5, p3=6,
+        )  # fmt: skip
+        answer = why(Network(survey), "lost", "far")
+        self.assertTrue(answer.repair_proven)
+        self.assertEqual(answer.repair[0].cells["address"], "10.7.16.2/24")
+
+    def test_a_prefix_that_makes_a_neighbour_the_broadcast_address(self):
+        survey = one_switch(
+            [host("a", 1, "10.7.1.7/28", "10.7.1.1", "p1"), host("b", 2, "10.7.1.2/29", "10.7.1.1", "p2"),
+             host("c", 3, "10.7.1.9/28", "10.7.1.1", "p3")],
+            [interface("vlan5", "10.7.1.1/28", 5)], p1=5, p2=5, p3=5,
+        )  # fmt: skip
+        for pair in (("a", "b"), ("b", "a")):
+            answer = why(Network(survey), *pair)
+            self.assertEqual([f.rule for f in answer.findings], ["host-mask-differs"])
+            self.assertEqual(answer.repair[0].cells, {"address": "10.7.1.2/28"})
+            self.assertTrue(answer.repair_proven)
+
+    def test_a_repair_that_is_not_proven_says_where_it_still_stops(self):
+        survey = one_switch([host("a", 1, "10.7.1.1/24", "none", "p1"), host("b", 2, "fd00::2/64", "none", "p2")],
+                            p1=5, p2=5)  # fmt: skip
+        answer = why(Network(survey), "a", "b")
+        self.assertEqual((answer.verdict, answer.repair_proven), ("fails", False))
+        self.assertIn("no kind of IP address in common", answer.unproven)
+
+
+class Ranked(unittest.TestCase):
+    def told(self, survey, rule, *pair):
+        (finding,) = (f for f in why(Network(survey), *pair).findings if f.rule == rule)
+        return finding.alternatives
+
+    def test_either_end_of_a_cable_may_be_mended_and_each_has_the_other_as_its_witness(self):
+        base = chain("a", "b", "c")
+        wrong = apply_changes(base, [on("b", "left", pvid=10)])
+        mine, other = self.told(wrong, "link-native-differs", "pc-a", "pc-b")
+        self.assertEqual({c.key["device"] for one in (mine, other) for c in one.changes}, {"a", "b"})
+        self.assertIn("at the other end has", mine.because[0])
+        tags = apply_changes(base, [on("b", "left", tagging="802.1ad")])
+        first, second = self.told(tags, "link-tagging-differs", "pc-a", "pc-b")
+        self.assertEqual({one.changes[0].cells["tagging"] for one in (first, second)}, {"802.1Q", "802.1ad"})
+        mode = apply_changes(base, [on("b", "left", mode="access", pvid=20, allowed="")])
+        (trunk, *_) = self.told(mode, "link-mode-differs", "pc-a", "pc-c")
+        self.assertEqual(trunk.changes[0].cells["mode"], "trunk")
+        self.assertIn("is a trunk port too", trunk.because[0])
+
+    def test_prefix_lengths_of_a_host_and_its_gateway(self):
+        survey = one_switch(
+            [host("a", 1, "10.7.1.200/25", "10.7.1.1", "p1"), host("b", 2, "10.7.1.9/24", "10.7.1.1", "p2"),
+             host("c", 3, "10.7.1.77/24", "10.7.1.1", "p3")],
+            [interface("vlan5", "10.7.1.1/24", 5)], p1=5, p2=5, p3=5,
+        )  # fmt: skip
+        found = self.told(survey, "host-mask-differs", "a", "b")
+        self.assertEqual(found[0].changes[0].cells, {"address": "10.7.1.200/24"})
+        self.assertEqual(
+            found[0].because[:2], ("sw vlan5 has 10.7.1.1/24", "2 of 2 other hosts of its subnet have /24")
+        )
+
+
+class WantedPairs(unittest.TestCase):
+    def test_the_plan_decides_who_should_talk(self):
+        network = Network(healthy())
+        whole = Wanted(Scene(network)).share(network)
+        with tempfile.TemporaryDirectory() as folder:
+            file = Path(folder) / "plan.toml"
+            file.write_text('[[talk]]\nvlans = "30"\nothers = "1-29 31-4094"\nmay = "no"\n')
+            plan = read_plan(file)
+        kept = Wanted(Scene(network, plan)).share(network)
+        visitors = {"visitor-kiosk", "galley-tablet", "guide-tablet"}
+        routed = {"tide-gauge"}  # in no VLAN
+        works = [{a, b} for a, b, verdict in matrix(network).reaches if verdict == "works"]
+        apart = sum(len(pair & visitors) == 1 and not pair & routed for pair in works)
+        self.assertEqual((kept.wanted, kept.works), (whole.wanted - apart, whole.works - apart))
+        self.assertGreater(apart, 100)
+        self.assertEqual(why_every(Network(faulty()), plan).then.wanted, kept.wanted)
+
+    def test_shares_are_those_of_the_full_matrix(self):
+        network = Network(faulty())
+        steps = [step.changes for step in why(network, "foghorn-exhibit", "camera-recorder").order]
+        wanted = {(a, b) for a, b, verdict in matrix(Network(healthy())).reaches if verdict == "works"}
+        for number, share in enumerate(shares(Scene(network), steps)):
+            now = network.changed([change for changes in steps[:number] for change in changes])
+            works = {(a, b) for a, b, verdict in matrix(now).reaches if verdict == "works"}
+            self.assertEqual((share.works, share.wanted), (len(works & wanted), len(wanted)))
+
+    def test_pairs_that_change_are_those_of_two_full_matrices(self):
+        chance = random.Random(23)
+        for number in range(30):
+            survey = shape(number % 20)
+            before, after = Network(survey), Network(apply_changes(survey, edits(chance, survey)))
+            was, now = ({(a, b): v for a, b, v in matrix(n).reaches} for n in (before, after))
+            both = {pair: (was.get(pair, "fails"), now.get(pair, "fails")) for pair in {**was, **now}}
+            gained, lost, unsure = map(set, changed_pairs(before, after))
+            self.assertEqual(gained, {p for p, verdicts in both.items() if verdicts == ("fails", "works")})
+            self.assertEqual(lost, {p for p, verdicts in both.items() if verdicts == ("works", "fails")})
+            self.assertEqual(unsure, {p for p, (a, b) in both.items() if a != b and "unknown" in (a, b)})
+
+    def test_steps_of_a_matrix(self):
+        network = Network(healthy())
+        shut = Change("ports", {"device": "galley", "port": "port1"}, {"admin": "down", "oper": "down"})
+        mend = Change("ports", {"device": "galley", "port": "port1"}, {"admin": "up", "oper": "up"})
+        answer = matrix_after(network, [[shut], [mend]])
+        first, low, last = (step.works for step in answer.steps)
+        self.assertEqual((first, answer.gained, answer.lost), (last, (), ()))
+        self.assertLess(low, first)
+
+
+class Drawn(unittest.TestCase):
+    def test_marks_stand_at_the_right_ends(self):
+        network = Network(faulty())
+        answer = why(network, "foghorn-exhibit", "camera-recorder")
+        overlay = why_overlay(answer, map_network(network))
+        marked = {(*key[:2], "a") for key, paint in overlay.links.items() if paint.a_mark == "cross"}
+        marked |= {(*key[2:], "b") for key, paint in overlay.links.items() if paint.b_mark == "cross"}
+        self.assertEqual({(device, name) for device, name, _ in marked}, {("ropehall", "port1")})
+        self.assertIn("✗ 3 route-missing", overlay.devices["core-east"])
+        self.assertIn("from foghorn-exhibit", overlay.devices["ropehall"])
+        strong = {frozenset((key[0], key[2])) for key, paint in overlay.links.items() if paint.style == "strong"}
+        way = (("core-east", "ropehall"), ("core-east", "harbour-office"), ("harbour-office", "quay-router"))
+        self.assertEqual(strong, set(map(frozenset, way)))
+
+    def test_the_command_draws_it(self):
+        with tempfile.TemporaryDirectory() as folder:
+            write_survey(faulty(), Path(folder) / "s")
+            done = run("why", Path(folder) / "s", "galley-till", "shop-till", "--figure", Path(folder) / "way.svg")
+            self.assertEqual(done.returncode, 1)
+            drawn = (Path(folder) / "way.svg").read_text()
+            self.assertIn("<svg", drawn)
+            wrong = run("why", Path(folder) / "s", "galley-till", "shop-till", "--figure", Path(folder) / "way.txt")
+            self.assertEqual(wrong.returncode, 2)
+            self.assertIn("ends in .png or .svg", wrong.stderr)
