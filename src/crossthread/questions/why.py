@@ -96,6 +96,7 @@ def why(network: Network, source: str, target: str, seat: str | None = None, pla
     one, two = find_host(network, source), find_host(network, target)
     if one is two:
         raise UnknownHostError(f"{one.name} and {two.name} are the same host; expected two different ones")
+    seat = _seat(network, seat) if seat is not None else None
     there, back = walks(network, one.name, two.name)
     verdict = all_of((there.arrives, back.arrives))
     scene = Scene(network, plan)
