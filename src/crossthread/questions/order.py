@@ -78,9 +78,16 @@ def work_order(
     seat
         The device by which the engineer is connected; the one with the most links if not given.
     """
+    return worked(network, findings, pair, seat)[0]
+
+
+def worked(
+    network: Network, findings: Sequence[Finding], pair: tuple[str, str] | None = None, seat: str | None = None
+) -> tuple[tuple[WorkStep, ...], Network]:
+    """The same, and the copy of the network on which every step was made, one after the other."""
     scene = Scene(network)
     seat = seat or central(network)
-    now, steps = network, []
+    now, steps = network, list[WorkStep]()
     before = progress_of(network, pair) if pair else None
     for draft in _ordered(scene, drafts(findings), seat):
         after = now.changed(draft.changes)
@@ -98,7 +105,7 @@ def work_order(
             )
         )  # fmt: skip
         now = after
-    return tuple(steps)
+    return tuple(steps), now
 
 
 def central(network: Network) -> str | None:

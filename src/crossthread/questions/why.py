@@ -16,7 +16,7 @@ from crossthread.questions.gaps import gaps
 from crossthread.questions.hosts import UnknownHostError, find_host
 from crossthread.questions.mending import host_named, mend, walks
 from crossthread.questions.observe import fewest
-from crossthread.questions.order import WorkStep, central, work_order
+from crossthread.questions.order import WorkStep, central, worked
 from crossthread.questions.path import Hop, path_of
 from crossthread.questions.rules import routing as routing_rules
 from crossthread.questions.rules.luck import way_leaks, way_one_sided
@@ -122,9 +122,8 @@ def why(network: Network, source: str, target: str, seat: str | None = None, pla
         )
     findings = mend(scene, one.name, two.name)
     seat = _seat(network, seat)
-    order = work_order(network, findings, (one.name, two.name), seat)
+    order, final = worked(network, findings, (one.name, two.name), seat)
     repair = in_order(merge_changes(change for finding in findings for change in finding.repair), order)
-    final = network.changed(repair)
     last_there, last_back = walks(final, one.name, two.name)
     stop = there.stop if there.arrives is not True else back.stop
     return Why(
