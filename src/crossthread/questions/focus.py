@@ -124,6 +124,7 @@ def _hosts_that_matter(
     """Those on ports that stay, in a subnet that matters, or that take an address that matters for a neighbour's."""
     others = [*(Block.of(f"{text}/{address(text).max_prefixlen}") for text in targets), *blocks]
     near: dict[str, bool] = {}
+    known: dict[Block, bool] = {}
     found = []
     for row in hosts:
         text = row.address
@@ -135,6 +136,8 @@ def _hosts_that_matter(
         key = f"{ip.rpartition('.')[0]}/{length}" if int(length) <= 24 and ":" not in ip else text
         if key not in near:
             block = Block.of(text)
-            near[key] = any(block.meets(other) for other in others)
+            if block not in known:
+                known[block] = any(block.meets(other) for other in others)
+            near[key] = known[block]
         found.append(near[key])
     return found
