@@ -89,8 +89,8 @@ class Forwarding:
         self._heard: dict[tuple[int, int], Truth] = {}
 
     def echo(self, source: Station, target: Station) -> Truth:
-        """Whether an echo arrives and its reply comes back."""
-        return all_of((self.send(source, target).arrives, self.send(target, source).arrives))
+        """Whether an echo arrives and its reply comes back; where it does not arrive, no reply is walked."""
+        return all_of(self.send(a, b).arrives for a, b in ((source, target), (target, source)))
 
     def send(self, source: Station, target: Station) -> Walk:
         """Walk one packet from a host to a host, with all that the source knows."""

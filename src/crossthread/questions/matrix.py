@@ -10,7 +10,7 @@ import msgspec
 from crossthread.network.forwarding import Forwarding
 from crossthread.network.network import Network
 from crossthread.network.stations import Station
-from crossthread.network.truth import VERDICTS, Truth, all_of
+from crossthread.network.truth import VERDICTS, Truth
 
 
 class Matrix(msgspec.Struct, frozen=True):
@@ -34,21 +34,18 @@ def matrix(network: Network, progress: Callable[[], None] | None = None) -> Matr
 
     Notes
     -----
-    An echo from A to B and one from B to A need the same two packets, so each packet is walked once.
+    An echo from A to B and one from B to A need the same two packets, so each pair is walked once.
     """
     forwarding = Forwarding(network)
     hosts: list[Station] = list(network.stations.hosts.values())
-    arrives: dict[tuple[int, int], Truth] = {}
+    echoes: dict[tuple[int, int], Truth] = {}
     for one, source in enumerate(hosts):
-        for two, target in enumerate(hosts):
-            if one != two:
-                arrives[one, two] = forwarding.send(source, target).arrives
+        for two in range(one):
+            echoes[one, two] = echoes[two, one] = forwarding.echo(source, hosts[two])
         if progress is not None:
             progress()
-    reaches = []
-    for (one, two), there in arrives.items():
-        verdict = VERDICTS[all_of((there, arrives[two, one]))]
-        reaches.append((hosts[one].name, hosts[two].name, verdict))
+    places = range(len(hosts))
+    reaches = [(hosts[a].name, hosts[b].name, VERDICTS[echoes[a, b]]) for a in places for b in places if a != b]
     versions = tuple(host.address.version if host.address else None for host in hosts)
     return Matrix(tuple(host.name for host in hosts), tuple(reaches), versions)
 
@@ -84,22 +81,19 @@ def class_matrix(network: Network, progress: Callable[[], None] | None = None) -
     """
     forwarding = Forwarding(network)
     classes = network.classes.all
-    arrives: dict[tuple[int, int], Truth] = {}
+    echoes: dict[tuple[int, int], Truth] = {}
     for one, near in enumerate(classes):
-        for two, far in enumerate(classes):
-            if one != two:
-                arrives[one, two] = forwarding.send(near.hosts[0], far.hosts[0]).arrives
-            elif len(near.hosts) > 1:
-                first, second = near.hosts[:2]
-                arrives[one, one] = all_of(
-                    (forwarding.send(a, b).arrives for a, b in ((first, second), (second, first)))
-                )
+        for two in range(one):
+            echoes[one, two] = echoes[two, one] = forwarding.echo(near.hosts[0], classes[two].hosts[0])
+        if len(near.hosts) > 1:
+            echoes[one, one] = forwarding.echo(*near.hosts[:2])
         if progress is not None:
             progress()
     reaches = []
     pairs = dict.fromkeys(VERDICTS.values(), 0)
-    for (one, two), there in arrives.items():
-        verdict = VERDICTS[all_of((there, arrives[two, one]))]
+    places = range(len(classes))
+    for one, two in ((a, b) for a in places for b in places if (a, b) in echoes):
+        verdict = VERDICTS[echoes[one, two]]
         reaches.append((one, two, verdict))
         count = len(classes[one].hosts)
         pairs[verdict] += count * (len(classes[two].hosts) - (one == two))
