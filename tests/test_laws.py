@@ -87,6 +87,20 @@ class Copies(unittest.TestCase):
                 self.assertEqual(bool(lost), bool(before - after), (seed, str(adjacency.a)))
                 self.assertTrue(all(a in lost or b in lost for a, b in before - after))
 
+    def test_a_port_that_goes_while_another_comes(self):
+        survey = healthy()
+        gone = next(row for row in survey.ports if row.device == "galley" and row.port == "port1")
+        changes = [
+            Change("ports", {"device": "galley", "port": "port1"}, delete=True),
+            Change("ports", {"device": "slipway", "port": "port99"}, {"mode": "access", "pvid": 10}),
+        ]
+        network = Network(survey)
+        network.components, network.stations  # noqa: B018
+        copy = network.changed(changes)
+        self.assertEqual(len(copy.survey.ports), len(survey.ports))
+        self.assertNotIn(gone.port, copy.names.ports["galley"])
+        self.assertEqual(matrix(copy), matrix(Network(apply_changes(survey, changes))))
+
 
 class Compact(unittest.TestCase):
     def test_the_matrix_by_classes_is_the_whole_matrix(self):

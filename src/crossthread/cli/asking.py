@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from enum import StrEnum
 from functools import partial
 from pathlib import Path
@@ -70,8 +71,8 @@ def why_command(
     from crossthread.faces.why import show_why
     from crossthread.questions.why import why
 
-    if every == (target is not None) or (every and (source or via or figure or touches)):
-        usage_error("expected two hosts A and B, or --all without any (it takes --plan, --seat and --json)")
+    if every == (target is not None) or (every and (source or via or figure or touches or brief)):
+        usage_error("expected two hosts A and B, or --all without any (it takes --plan, --seat, --as and --json)")
     intended = load_plan(plan) if plan else None
     network = Network(load(survey))
     if every:
@@ -98,19 +99,22 @@ def why_command(
         drawn = map_network(network)
         draw(drawn, figure, network.survey.info.title, why_overlay(answer, drawn))
     if form is not None:
-        _print_repair(network, answer, form)
+        doubt = None if answer.repair_proven else answer.unproven or "packets may still go another way"
+        _print_repair(network, answer, form, doubt)
     else:
         emit(answer, partial(show_why, brief=brief), json)
     if answer.verdict != "works":
         raise typer.Exit(FAULTY)
 
 
-def _print_repair(network: Network, answer: Why | Every, form: Form) -> None:
-    """A repair in a machine form, and nothing else, on standard output."""
+def _print_repair(network: Network, answer: Why | Every, form: Form, doubt: str | None) -> None:
+    """A repair in a machine form, and nothing else, on standard output; what it leaves open goes to standard error."""
     from crossthread.faces.commands import as_commands
     from crossthread.faces.instance_data import as_instance_data
     from crossthread.faces.json import as_json
 
+    if answer.order and doubt:
+        print(f"not proven: {doubt}", file=sys.stderr)
     if form is Form.COMMANDS:
         print(as_commands(network, answer.order))
     else:
@@ -127,7 +131,8 @@ def _why_every(network: Network, plan: Plan | None, seat: str | None, form: Form
     with progress("pairs", len(network.survey.hosts)) as advance:
         answer = why_every(network, plan, seat, advance)
     if form is not None:
-        _print_repair(network, answer, form)
+        left = answer.then.wanted - answer.then.works
+        _print_repair(network, answer, form, f"{left} wanted pairs still do not work" if left else None)
     else:
         emit(answer, show_every, json)
     if answer.now.works < answer.now.wanted:

@@ -46,7 +46,8 @@ class Network:
         copy = Network(apply_changes(self.survey, changes))
         old, new = self.survey, copy.survey
         columns = {column for change in changes if change.table == "ports" for column in change.cells}
-        if old.devices is not new.devices or old.neighbors is not new.neighbors or len(old.ports) != len(new.ports):
+        rows_moved = len(old.ports) != len(new.ports) or any(c.delete for c in changes if c.table == "ports")
+        if old.devices is not new.devices or old.neighbors is not new.neighbors or rows_moved:
             return copy
         if columns & _NAMES or any(self.names.device(str(change.key.get("device", ""))) is None
                                    for change in changes if change.table in ("gateways", "trees")):  # fmt: skip
