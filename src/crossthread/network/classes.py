@@ -11,18 +11,16 @@ from bisect import bisect_left
 from collections import Counter, defaultdict
 from collections.abc import Iterable
 from functools import cached_property
-from operator import attrgetter
 from socket import AF_INET6, inet_aton, inet_pton
-from struct import unpack
 from typing import NamedTuple
 
 from crossthread.network.components import Components
 from crossthread.network.names import Names
-from crossthread.network.segments import Fabric, Node
+from crossthread.network.segments import Fabric
 from crossthread.network.stations import Station, Stations
 from crossthread.survey import Survey
 from crossthread.survey.tables import Host, Port
-from crossthread.values import NONE
+from crossthread.values import NO_VID, NONE
 
 
 class Block(NamedTuple):
@@ -82,8 +80,6 @@ class HostClass(NamedTuple):
 
 
 _Pair = tuple[str, str | None]
-_PORT_FACTS = attrgetter("mode", "pvid", "oper", "admin", "allowed_macs", "lag")
-"""What decides which part an access port's frames join."""
 _HARMLESS = (None, "forwarding")
 
 
@@ -104,75 +100,63 @@ class Classes:
         self, survey: Survey, names: Names, fabric: Fabric, components: Components, stations: Stations
     ) -> None:
         self._names, self._fabric, self._components = names, fabric, components
-        self._parts: dict[str, tuple[int, dict[int, object]]] = {}
-        self.plugged: set[_Pair] = set()
+        spelled = names.spelled
+        pairs = [(spelled[row.device] if row.device else "", row.port) for row in survey.hosts]
+        self.plugged: set[_Pair] = set(pairs)
         self.elsewhere: list[Station] = []
-        groups: dict[object, list[Station]] = defaultdict(list)
-        plain = self._plain(survey, stations)
-        for name, station in stations.hosts.items():
-            groups[plain.get(name, name)].append(station)
-        self.all = [self._class(key, hosts) for key, hosts in groups.items()]
+        self.all = [self._class(key, hosts) for key, hosts in self._groups(survey, stations, pairs).items()]
 
     @cached_property
     def of(self) -> dict[str, HostClass]:
         """The class of each host, by the host's name in lower case."""
         return {host.name.casefold(): found for found in self.all for host in found.hosts}
 
-    def _plain(self, survey: Survey, stations: Stations) -> dict[str, tuple[object, ...]]:
-        """What all hosts of a class have in common, for each host that is not special."""
-        spelled, ports = self._names.spelled, self._names.ports
-        pairs = [(spelled[row.device] if row.device else "", row.port) for row in survey.hosts]
-        plugged = set(pairs)
-        hindered = {key[:2] for key, row in self._fabric.trees.ports.items() if row.state not in _HARMLESS}
-        special = _repeated(pairs) if len(plugged) < len(pairs) else set()
-        special |= plugged & hindered
-        hops = {row.gateway for row in survey.hosts} | {row.next_hop for row in survey.routes}
-        hops |= stations.by_address.shared
-        places = placed(row.address for row in survey.hosts)
+    def _groups(self, survey: Survey, stations: Stations, pairs: list[_Pair]) -> dict[object, list[Station]]:
+        """Hosts by what all of a class have in common; each that is special by its name."""
+        groups: dict[object, list[Station]] = defaultdict(list)
+        ports = self._names.ports
+        special = self._special(survey, stations, pairs)
+        places = Places()
+        blocks = [places.of(row.address) for row in survey.hosts]
         inner = _Inner(
-            {place[2] for place in places if place is not None}
+            places.made
             | {Block.of(row.address) for row in survey.gateways if row.address and row.address != NONE}
             | {Block.of(row.prefix) for row in survey.routes}
         )
-        found: dict[str, tuple[object, ...]] = {}
-        parts: dict[tuple[str, tuple[object, ...]], object | None] = {}
-        nothing: tuple[Block, ...] = ()
-        for row, pair, place, name in zip(survey.hosts, pairs, places, stations.hosts, strict=True):
+        free = {device: self._free(device) for device in {device for device, _ in self.plugged}}
+        alike: dict[tuple[object, ...], list[Station]] = {}  # the groups of subnets that no longer prefix divides
+        for row, pair, block, (name, station) in zip(survey.hosts, pairs, blocks, stations.hosts.items(), strict=True):
             device, port = pair
             known = ports[device].get(port) if port and device in ports else None
             if known is None:
-                self.elsewhere.append(stations.hosts[name])
-                continue
-            if place is None or place[3] or row.vid or row.link == "down" or place[0] in hops:
-                continue
-            if special and pair in special:
-                continue
-            facts = (device, _PORT_FACTS(known))
-            if facts not in parts:
-                parts[facts] = self._part(device, known)
-            part = parts[facts]
-            if part is not None:
-                block = place[2]
-                around = nothing if inner.plain(block) else inner.around(place[1], block)
-                found[name] = (part, block, row.gateway, around)
-        self.plugged = plugged
-        return found
+                self.elsewhere.append(station)
+            elif block is not None and not row.vid and row.link != "down" and name not in special:
+                vid = _access_vid(known)
+                if free[device] >> vid & 1:
+                    part = (vid, self._components.roots(vid).get(device, device))
+                    group = alike.get((part, block, row.gateway))
+                    if group is None:
+                        group = groups[part, block, row.gateway, inner.around(row.address or "", block)]
+                        if inner.plain(block):
+                            alike[part, block, row.gateway] = group
+                    group.append(station)
+                    continue
+            groups[name] = [station]
+        return groups
 
-    def _part(self, device: str, port: Port) -> object | None:
-        """The connected part that an access port's frames surely join; None for any other port."""
-        vid = port.pvid
-        if port.mode != "access" or not vid or port.oper != "up" or port.admin == "down" or port.allowed_macs:
-            return None
-        if port.lag is not None and port.lag != NONE:
-            return None
-        parts = self._parts.get(device)
-        if parts is None:
-            free = self._fabric.trees.unhindered(device).sure & self._fabric.exists(device).sure
-            parts = self._parts[device] = (free, {})
-        known = parts[1]
-        if vid not in known:
-            known[vid] = self._components.of(Node(device, vid)) if parts[0] >> vid & 1 else None
-        return known[vid]
+    def _special(self, survey: Survey, stations: Stations, pairs: list[_Pair]) -> set[str]:
+        """The hosts that share a port or an address, are a next hop, or sit at a port that does not forward."""
+        shared = _repeated(pairs) if len(self.plugged) < len(pairs) else set()
+        rows = self._fabric.trees.ports
+        shared |= self.plugged & {key[:2] for key, row in rows.items() if row.state not in _HARMLESS}
+        hops = {row.gateway for row in survey.hosts} | {row.next_hop for row in survey.routes}
+        hops |= stations.by_address.shared
+        found = {name for name, pair in zip(stations.hosts, pairs, strict=True) if pair in shared} if shared else set()
+        return found | {s.name.casefold() for hop in hops if hop for s in stations.by_address.of(hop) if s.is_host}
+
+    def _free(self, device: str) -> int:
+        """The VIDs that an access port of a device surely forwards, where it blocks nothing, as bits."""
+        return self._fabric.trees.unhindered(device).sure & self._fabric.exists(device).sure
 
     def _class(self, key: object, hosts: list[Station]) -> HostClass:
         row = hosts[0].row
@@ -198,37 +182,38 @@ def _repeated(keys: list[_Pair]) -> set[_Pair]:
     return {key for key, count in Counter(keys).items() if count > 1}
 
 
-_Place = tuple[str, int, Block, bool]
-"""An address: as text, as a number, its subnet, and whether it is the broadcast address of that."""
+def _access_vid(port: Port) -> int:
+    """The VLAN that frames of whoever is plugged into a port surely join; `NO_VID` if they may join another or none."""
+    plain = (
+        port.mode == "access" and port.oper == "up" and port.admin != "down"
+        and not port.allowed_macs and (port.lag is None or port.lag == NONE)
+    )  # fmt: skip
+    return (port.pvid if plain else None) or NO_VID
 
 
-def placed(texts: Iterable[str | None]) -> list[_Place | None]:
-    """Many addresses with prefix length, with each subnet made once."""
-    blocks: dict[tuple[int, int], Block] = {}
-    found: list[_Place | None] = []
-    split = [text.partition("/") if text and text != NONE else None for text in texts]
-    packed = b"".join([inet_aton(part[0]) for part in split if part is not None and ":" not in part[0]])
-    numbers = iter(unpack(f">{len(packed) // 4}I", packed))
-    lengths = {str(length): length for length in range(129)}
-    for part in split:
-        if part is None:
-            found.append(None)
-            continue
-        ip, _, tail = part
-        length = lengths[tail]
-        if ":" in ip:
-            number = int.from_bytes(inet_pton(AF_INET6, ip.partition("%")[0]), "big")
-            key = (length + 128, number >> 128 - length)
-            last = False
-        else:
-            number = next(numbers)
-            key = (length, number >> 32 - length)
-            last = length < 31 and not (number + 1) & (1 << 32 - length) - 1
-        block = blocks.get(key)
-        if block is None:
-            block = blocks[key] = Block(6 if ":" in ip else 4, length, key[1])
-        found.append((ip, number, block, last))
-    return found
+class Places:
+    """The subnets of many addresses. Addresses that differ in nothing but their last part share what is found."""
+
+    def __init__(self) -> None:
+        self.made: set[Block] = set()
+        self._known: dict[tuple[str, str], Block] = {}
+
+    def of(self, text: str | None) -> Block | None:
+        """The subnet of an address with prefix length; None for no address, or one that is the broadcast address."""
+        if not text or text == NONE:
+            return None
+        separator = ":" if ":" in text else "."
+        head, _, tail = text.rpartition(separator)
+        last, _, length = tail.partition("/")
+        block = self._known.get((head, length))
+        if block is None or last == "255":
+            block = Block.of(text)
+            self.made.add(block)
+            if block.version == 4 and block.length < 31 and number_of(text.partition("/")[0])[0] == block.last:
+                return None
+            if block.length <= (96 if separator == ":" else 24):
+                self._known[head, length] = block
+        return block
 
 
 class _Inner:
@@ -246,8 +231,8 @@ class _Inner:
         """Whether a subnet is known to have none in it."""
         return self._found.get(block) == []
 
-    def around(self, number: int, block: Block) -> tuple[Block, ...]:
-        """The prefixes longer than its subnet's that an address is in."""
+    def around(self, text: str, block: Block) -> tuple[Block, ...]:
+        """The prefixes longer than its subnet's that an address with prefix length is in."""
         inside = self._found.get(block)
         if inside is None:
             known = self._blocks[block.version]
@@ -255,5 +240,5 @@ class _Inner:
             inside = self._found[block] = [inner for _, inner in known[begin:end] if inner.length > block.length]
         if not inside:
             return ()
-        width = 128 if block.version == 6 else 32
+        number, width = number_of(text.partition("/")[0])
         return tuple(inner for inner in inside if inner.holds(number, width))

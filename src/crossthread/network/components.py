@@ -7,7 +7,7 @@ VIDs is one integer, and a link divides all groups by two operations on integers
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Container, Iterable
+from collections.abc import Container, Iterable, Mapping
 from functools import cached_property
 
 from crossthread.network.adjacency import Adjacency
@@ -127,8 +127,11 @@ class Components:
         """The part that a VLAN on a device belongs to; None if the VLAN is not surely there."""
         if not self._fabric.exists(node.device).sure >> node.vid & 1:
             return None
-        group = self._group.get(node.vid)
-        return (node.vid, node.device if group is None else self._root[group].get(node.device, node.device))
+        return node.vid, self.roots(node.vid).get(node.device, node.device)
+
+    def roots(self, vid: int) -> Mapping[str, str]:
+        """For each device that some link joins to others in a VLAN, the one that stands for its part."""
+        return self._root.get(self._group.get(vid, -1), {})
 
 
 def _groups(known: int, sets: Iterable[int]) -> list[int]:

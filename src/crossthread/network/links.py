@@ -111,13 +111,14 @@ def _described(names: Names, heard_at: set[End]) -> list[Link]:
     """The cables that only descriptions tell of: two silent ports that name each other."""
     named: dict[End, End] = {}
     begins = {word for name in names.devices for word in _pieces(name)[:1]}
-    for device, ports in names.ports.items():
-        for port, row in ports.items():
-            if not row.description or begins.isdisjoint(_pieces(row.description)):
-                continue
-            end = End(device, port)
+    rows = [(device, row) for device, ports in names.ports.items() for row in ports.values() if row.description]
+    # All of them at once: most name no device, and that is seen soonest in one long text.
+    texts = _plain("\0".join([(row.description or "").replace("\0", " ") for _, row in rows])).split("\0")
+    for (device, row), text in zip(rows, texts, strict=bool(rows)):
+        if not begins.isdisjoint(text.split()):
+            end = End(device, row.port)
             if end not in heard_at:
-                far = _far_end(row.description, names)
+                far = _far_end(row.description or "", names)
                 if far is not None and far != end and far not in heard_at:
                     named[end] = far
     links = []
@@ -131,9 +132,13 @@ def _described(names: Names, heard_at: set[End]) -> list[Link]:
 _BLANKS = str.maketrans(dict.fromkeys(",;:()[]", " "))
 
 
+def _plain(text: str) -> str:
+    """A text without punctuation, in lower case."""
+    return text.translate(_BLANKS).casefold()
+
+
 def _pieces(text: str) -> list[str]:
-    """The words of a text, without punctuation, in lower case."""
-    return text.translate(_BLANKS).casefold().split()
+    return _plain(text).split()
 
 
 def _far_end(description: str, names: Names) -> End | None:

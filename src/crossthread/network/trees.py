@@ -63,6 +63,7 @@ class Trees:
         self._in_tree = {device for device, _, _ in self.ports}
         self._instances: dict[str, dict[int, Bounds]] = {}
         self._roles: dict[int, Mapping[End, spanning.Role]] = {}
+        self._asked: tuple[int, TreeInputs] | None = None
         self._computed_before: dict[object, Mapping[End, spanning.Role]] = {}
         self._all_instances = {row.instance for row in survey.trees}
         self._no_bridge = {
@@ -195,10 +196,13 @@ class Trees:
 
     def inputs(self, instance: int) -> TreeInputs:
         """What decides an instance: bridges, media, regions; and the devices for which something is missing."""
-        return gather_inputs(
-            instance, self._rows, self._adjacencies, self._carries, partial(self.tree_end, instance), self._no_bridge,
-            partial(self.dropping, instance),
-        )  # fmt: skip
+        if self._asked is None or self._asked[0] != instance:
+            found = gather_inputs(
+                instance, self._rows, self._adjacencies, self._carries, partial(self.tree_end, instance),
+                self._no_bridge, partial(self.dropping, instance),
+            )  # fmt: skip
+            self._asked = instance, found
+        return self._asked[1]
 
     @cached_property
     def _rows(self) -> TreeRows:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter, defaultdict, deque
 from collections.abc import Iterator
+from operator import attrgetter
 
 import msgspec
 
@@ -27,8 +28,8 @@ class Detour(msgspec.Struct, frozen=True):
     shortest: int
     cost: int
     least: int
-    way: tuple[str, ...]
-    short_way: tuple[str, ...]
+    way: tuple[str, ...] = ()
+    short_way: tuple[str, ...] = ()
 
 
 def bridge_links(network: Network) -> list[Adjacency]:
@@ -37,7 +38,7 @@ def bridge_links(network: Network) -> list[Adjacency]:
     return [a for a in network.adjacencies if member(a.a).bridged and member(a.b).bridged]
 
 
-def find_detours(scene: Scene, dearer: bool = False) -> Iterator[Detour]:
+def find_detours(scene: Scene, dearer: bool = False, told: bool = True) -> Iterator[Detour]:
     """Every device and VLAN from which the active path to the gateway is longer than the shortest cabled one.
 
     The active path is looked for once for all VLANs that share their links, and the shortest once for all.
@@ -48,6 +49,8 @@ def find_detours(scene: Scene, dearer: bool = False) -> Iterator[Detour]:
         The network.
     dearer
         Leave out the paths that are longer, but cost less.
+    told
+        Whether to name the devices on the ways.
     """
     network = scene.network
     links = [a for a in bridge_links(network) if a.up is not False]
@@ -64,40 +67,39 @@ def find_detours(scene: Scene, dearer: bool = False) -> Iterator[Detour]:
             speeds[pair] = max(speeds.get(pair, 0), (row.speed or 0) if row is not None else 0)
     costs = {pair: spanning.default_cost(speed) for pair, speed in speeds.items()}
     ways: dict[tuple[str, int], _Towards] = {}
-    for (device, vid, goal), hosts in _hosts_by_place(scene).items():
-        if goal == device:
-            continue
+    for (vid, goal), devices in _devices_by_goal(scene).items():
         group = network.components.group(vid)
         if (goal, group) not in ways:
             ways[goal, group] = _breadth_first(goal, active, 1 << vid, costs)
         if (goal, _CABLED) not in ways:
             ways[goal, _CABLED] = _breadth_first(goal, cabled, 1, costs)
-        reached, nearest = ways[goal, group].get(device), ways[goal, _CABLED].get(device)
-        if reached is None or nearest is None or reached[0] <= nearest[0]:
-            continue
-        if dearer and reached[2] < nearest[2]:
-            continue
-        way, short = (_steps(ways[goal, key], device, goal) for key in (group, _CABLED))
-        yield Detour(vid, device, goal, hosts, reached[0], nearest[0], reached[2], nearest[2], way, short)
+        here, there = ways[goal, group], ways[goal, _CABLED]
+        for device, hosts in devices.items():
+            reached, nearest = here.get(device), there.get(device)
+            if reached is None or nearest is None or reached[0] <= nearest[0] or (dearer and reached[2] < nearest[2]):
+                continue
+            way, short = (_steps(towards, device, goal) if told else () for towards in (here, there))
+            yield Detour(vid, device, goal, hosts, reached[0], nearest[0], reached[2], nearest[2], way, short)
 
 
 _Around = defaultdict[str, list[tuple[str, int]]]
 _CABLED = -1
+_ROW_DEVICE = attrgetter("row.device")
 
 
-def _hosts_by_place(scene: Scene) -> Counter[tuple[str, int, str]]:
-    """How many hosts of a VLAN on a device have their gateway behind which device."""
-    network, spelled = scene.network, scene.network.names.spelled
-    found: Counter[tuple[str, int, str]] = Counter()
-    for one in network.classes.all:
+def _devices_by_goal(scene: Scene) -> dict[tuple[int, str], Counter[str]]:
+    """For each VLAN, and each device that has a gateway of its hosts, how many of them are on which device."""
+    spelled = scene.network.names.spelled
+    found: dict[tuple[int, str], Counter[str]] = defaultdict(Counter)
+    for one in scene.network.classes.all:
         gateway = next(iter(scene.expected.gateways(one.hosts[0])), None)
         goal = gateway.taps[0].device if gateway is not None and gateway.taps else ""
         if one.vid is None or not goal:
             continue
-        rows = Counter(h.row.device if one.plain and h.row.device else h.device for h in one.hosts)
+        rows = Counter(map(_ROW_DEVICE, one.hosts) if one.plain else [host.device for host in one.hosts])
         for device, count in rows.items():
             if device:
-                found[spelled[device], one.vid, goal] += count
+                found[one.vid, goal][spelled[device]] += count
     return found
 
 

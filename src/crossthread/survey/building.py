@@ -11,6 +11,9 @@ from crossthread.survey.cells import Kind
 from crossthread.survey.problems import Problem, visible
 from crossthread.survey.tables import Row, columns_of, folded
 
+_MANY = 10_000
+"""So many rows are compared as numbers: loading NumPy pays then."""
+
 
 class Builder:
     """Collects the rows of one table, chunk by chunk."""
@@ -24,31 +27,61 @@ class Builder:
         self.known: dict[str, dict[str, Any]] = {}
         self.keys: dict[str, list[Any]] = {name: [] for name in record.KEY}
         self.unknown = [name for name in self.header if name not in self.columns]
+        self._tails: dict[str, tuple[Any, ...]] = {}
 
     def add(self, columns: Sequence[Sequence[str]], lines: Sequence[int]) -> None:
         """Take a chunk: the cells of each column of the header, and the line of each row."""
         given = dict(zip(self.header, columns, strict=True))
-        values: list[Any] = []
+        values: dict[str, Sequence[Any]] = {}
         for name, (kind, required) in self.columns.items():
-            cells = given.get(name)
-            if cells is None:
-                values.append(repeat(None))
-                if name in self.keys:
-                    self.keys[name] += repeat(None, len(lines))
-                continue
-            found, bad = kind.column(cells, self.known.setdefault(name, {}))
-            if name in self.keys:
-                self.keys[name] += found
-            if bad or (required and None in found):
-                self._complain(name, kind, cells, bad, lines, required)
-            values.append(found)
+            if name in given:
+                values[name], bad = kind.column(given[name], self.known.setdefault(name, {}))
+                if bad or (required and None in values[name]):
+                    self._complain(name, kind, given[name], bad, lines, required)
         if self.unknown:
             pairs = zip(*(given[name] for name in self.unknown), strict=True)
-            extras: Any = (tuple((n, c) for n, c in zip(self.unknown, row, strict=True) if c) for row in pairs)
-        else:
-            extras = repeat(())
+            values["extra"] = [tuple((n, c) for n, c in zip(self.unknown, row, strict=True) if c) for row in pairs]
+        self._take(values, lines)
+
+    def add_tailed(self, columns: Sequence[Sequence[str]], tails: Sequence[str], lines: Sequence[int]) -> bool:
+        """Take a chunk of rows of which only the first cells were split, and the rest is the same in many of them.
+
+        Returns
+        -------
+        bool
+            Whether it was taken; if a cell of it is bad it was not, and `add` can say which.
+        """
+        values: dict[str, Sequence[Any]] = {}
+        for name, cells in zip(self.header, columns, strict=False):
+            kind, required = self.columns[name]
+            values[name], bad = kind.column(cells, self.known.setdefault(name, {}))
+            if bad or (required and None in values[name]):
+                return False
+        ends = self.header[len(columns) :]
+        fresh = list(set(tails).difference(self._tails))
+        if fresh:
+            split = [tail.split(",") for tail in fresh]
+            if {len(ends)} != set(map(len, split)):
+                return False
+            read = []
+            for name, cells in zip(ends, zip(*split, strict=True), strict=True):
+                kind, required = self.columns[name]
+                found, bad = kind.column(cells, self.known.setdefault(name, {}))
+                if bad or (required and None in found):
+                    return False
+                read.append(found)
+            self._tails.update(zip(fresh, zip(*read, strict=True), strict=True))
+        values.update(zip(ends, zip(*map(self._tails.__getitem__, tails), strict=True), strict=True))
+        self._take(values, lines)
+        return True
+
+    def _take(self, values: dict[str, Sequence[Any]], lines: Sequence[int]) -> None:
+        for name in self.keys:
+            self.keys[name] += values[name] if name in values else repeat(None, len(lines))
+        last = max(map(self.record.__struct_fields__.index, values), default=-1)
+        given = (values.get(name) or repeat(None) for name in self.record.__struct_fields__[: last + 1])
         if lines:
-            self.rows.extend(map(self.record, *values, extras))
+            self.rows.extend(map(self.record, *given))
             self.lines.extend(lines)
 
     def _complain(
@@ -79,8 +112,7 @@ class Builder:
             else:
                 once = {value: folded(name, value) for value in distinct}
                 self.keys[name] = list(map(once.__getitem__, given))
-        # Different hashes mean different keys; keeping numbers instead of tuples spares the garbage collector.
-        if len(set(map(hash, zip(*self.keys.values(), strict=True)))) == len(self.rows):
+        if _all_differ(list(self.keys.values())):
             return
         keys = list(zip(*self.keys.values(), strict=True))
         counts = Counter(keys)
@@ -94,3 +126,18 @@ class Builder:
                 self.problems.append(Problem(self.file, says, line, key_columns[-1], name))
             else:
                 first[key] = line
+
+
+def _all_differ(columns: Sequence[Sequence[Any]]) -> bool:
+    """Whether no two rows of some columns are surely the same: different hashes mean different rows."""
+    if len(columns) == 1:
+        return len(set(columns[0])) == len(columns[0])
+    if len(columns[0]) < _MANY:
+        return len(set(zip(*columns, strict=True))) == len(columns[0])
+    import numpy as np
+
+    mixed = np.zeros(len(columns[0]), np.int64)
+    for column in columns:
+        mixed = mixed * 0x2545F4914F6CDD1D + np.fromiter(map(hash, column), np.int64, len(column))
+    mixed.sort()
+    return bool((mixed[1:] != mixed[:-1]).all())

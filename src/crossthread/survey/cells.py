@@ -50,11 +50,15 @@ class Kind:
         tuple
             The values (None where blank), and for every bad text what was expected.
         """
-        if self.plain is not None and self.plain(cells):
-            return cells, {}
         bad: dict[str, str] = {}
         distinct = set(cells)
-        for cell in distinct.difference(known):
+        fresh = list(distinct.difference(known))
+        if self.plain is not None and fresh and self.plain(fresh):
+            if len(fresh) == len(distinct) and 2 * len(fresh) > len(cells):
+                return cells, {}
+            known.update(zip(fresh, fresh, strict=True))
+            fresh = []
+        for cell in fresh:
             try:
                 known[cell] = self.read(cell) if cell.strip() else None
             except ValueError as error:
@@ -98,43 +102,15 @@ def _macs_as_written(cells: Sequence[str]) -> bool:
     )
 
 
-def _addresses_as_written(cells: Sequence[str]) -> bool:
-    """Whether all cells are IP addresses in the form in which they are written here (RFC 5952)."""
-    four = [cell for cell in cells if ":" not in cell]
-    if len(four) < len(cells) and not _IPV6.fullmatch("\n".join([cell for cell in cells if ":" in cell])):
-        return False
-    parts = _rows(four, ".", 4)
-    return parts is not None and _OCTETS.issuperset(_without(parts, 5))
+def _all_match(pattern: re.Pattern[str]) -> Callable[[Sequence[str]], bool]:
+    """Whether each of some cells matches, asked once for all of them with line feeds between."""
+    many = re.compile(rf"(?:{pattern.pattern})(?>\n(?:{pattern.pattern}))*+")
 
+    def all_match(cells: Sequence[str]) -> bool:
+        text = "\n".join(cells)
+        return text.count("\n") == len(cells) - 1 and many.fullmatch(text) is not None
 
-def _rows(cells: list[str], separator: str, width: int) -> list[str] | None:
-    """What stands between separators in some cells, with a line feed after each; None if a cell has not `width` parts.
-
-    One split for all of them; the line feeds show where each cell ends.
-    """
-    if not cells:
-        return []
-    parts = f"{separator}\n{separator}".join(cells).split(separator)
-    whole = len(parts) == (width + 1) * len(cells) - 1
-    return parts if whole and parts[width :: width + 1].count("\n") == len(cells) - 1 else None
-
-
-def _interfaces_as_written(cells: Sequence[str]) -> bool:
-    """The same with prefix lengths."""
-    four = [cell for cell in cells if ":" not in cell]
-    if len(four) < len(cells) and not _IPV6_LONG.fullmatch("\n".join([cell for cell in cells if ":" in cell])):
-        return False
-    slashed = _rows(four, "/", 2)
-    if slashed is None:
-        return False
-    return _LENGTHS.issuperset(slashed[1::3]) and _addresses_as_written(slashed[0::3])
-
-
-def _without(parts: list[str], width: int) -> list[str]:
-    """The cells of rows of some width, without the last of each row."""
-    kept = list(parts)
-    del kept[width - 1 :: width]
-    return kept
+    return all_match
 
 
 def choice(*words: str, **synonyms: str) -> Kind:
@@ -215,14 +191,14 @@ def _show_pvid(vid: int) -> str:
     return str(vid) if vid else NONE
 
 
-_OCTETS = frozenset(map(str, range(256)))
-_LENGTHS = frozenset(map(str, range(33)))
+_OCTET = "(?>25[0-5]|2[0-4][0-9]|1[0-9]{2}|[1-9]?[0-9])"
+_V4 = rf"{_OCTET}(?:\.{_OCTET}){{3}}"
 _HEX = "[1-9a-f][0-9a-f]{0,3}"
 _RUN = f"{_HEX}(?::(?:0:)?{_HEX})*"
 _V6 = f"(?!(?:[0-9a-f]*:){{7}}){_RUN}::(?:{_RUN})?"
 """Most IPv6 addresses as RFC 5952 writes them; the others are read one by one."""
-_IPV6 = re.compile(rf"{_V6}(?:\n{_V6})*")
-_IPV6_LONG = re.compile(_IPV6.pattern.replace(_V6, f"{_V6}/(?:[1-9]?[0-9]|1[01][0-9]|12[0-8])"))
+_ADDRESSES = _all_match(re.compile(f"{_V4}|{_V6}"))
+_INTERFACES = _all_match(re.compile(f"{_V4}/(?:3[0-2]|[12]?[0-9])|{_V6}/(?:12[0-8]|1[01][0-9]|[1-9]?[0-9])"))
 
 TEXT = Plain("text")
 NAME = Plain("a name")
@@ -235,12 +211,12 @@ CHASSIS = Kind("a MAC address or another chassis identifier", _chassis, plain=_m
 VID = Kind("a VLAN identifier from 1 to 4094", parse_vid)
 PVID = Kind("a VLAN identifier from 1 to 4094, or none", _or_none(parse_vid, NO_VID), _show_pvid)
 VIDS = Kind("a VLAN set such as 1 10-19 30, all or none", VlanSet.parse)
-ADDRESS = Kind("an IP address such as 10.4.30.1", _address, plain=_addresses_as_written)
-ADDRESS_OR_NONE = Kind("an IP address such as 10.4.30.1, or none", _or_none(_address), plain=_addresses_as_written)
+ADDRESS = Kind("an IP address such as 10.4.30.1", _address, plain=_ADDRESSES)
+ADDRESS_OR_NONE = Kind("an IP address such as 10.4.30.1, or none", _or_none(_address), plain=_ADDRESSES)
 INTERFACE = Kind(
     "an IP address with its prefix length such as 10.4.30.7/24, or none",
     _or_none(_interface),
-    plain=_interfaces_as_written,
+    plain=_INTERFACES,
 )
 PREFIX = Kind("an IP prefix such as 10.4.30.0/24", _prefix)
 NAME_OR_NONE = Kind("a name, or none", _or_none(str))

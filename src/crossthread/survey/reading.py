@@ -126,19 +126,46 @@ def _read_table(name: str, file: Path, problems: list[Problem]) -> Builder | Non
 def _add_plain(builder: Builder, text: str) -> None:
     """Take a text without quotes: its cells are what stands between commas, which is split by the thousand."""
     width, at, line = len(builder.header), text.find("\n") + 1, 2
+    cut = width
     while 0 < at < len(text):
         end = text.find("\n", at + _CHUNK)
         end = end if end >= 0 else len(text)
         chunk = text[at:end].removesuffix("\n")
         count = chunk.count("\n") + 1
+        lines = range(line, line + count)
+        at, line = end + 1, line + count
+        if cut < width and _add_tailed(builder, chunk, cut, lines):
+            continue
         # A line feed as a cell of its own shows whether each row has as many cells as the header.
         cells = chunk.replace("\n", ",\n,").split(",")
         if cells[width :: width + 1].count("\n") == count - 1 and len(cells) == count * (width + 1) - 1 and width > 1:
-            builder.add([cells[n :: width + 1] for n in range(width)], range(line, line + count))
+            columns = [cells[n :: width + 1] for n in range(width)]
+            builder.add(columns, lines)
+            if lines.start == 2 and at < len(text) and not builder.unknown:
+                cut = _where_tails_begin(columns)
         else:
             rows = [row.split(",") if row else [] for row in chunk.split("\n")]
-            _add_uneven(builder, rows, range(line, line + count))
-        at, line = end + 1, line + count
+            _add_uneven(builder, rows, lines)
+
+
+def _where_tails_begin(columns: Sequence[Sequence[str]]) -> int:
+    """The column from which on rows end in the same words again and again, by the first rows of a table.
+
+    Most ports are up, of one speed, in one of a few VLANs. Where at least three columns are so, each such end of a row
+    is split and read once only.
+    """
+    cut = len(columns)
+    while cut > 1 and 8 * len(set(zip(*columns[cut - 1 :], strict=True))) <= len(columns[0]):
+        cut -= 1
+    return cut if len(columns) - cut >= 3 else len(columns)
+
+
+def _add_tailed(builder: Builder, chunk: str, cut: int, lines: range) -> bool:
+    split = [row.split(",", cut) for row in chunk.split("\n")]
+    if set(map(len, split)) != {cut + 1}:
+        return False
+    *columns, tails = zip(*split, strict=True)
+    return builder.add_tailed(columns, tails, lines)
 
 
 def _add_quoted(builder: Builder, text: str, problems: list[Problem]) -> None:

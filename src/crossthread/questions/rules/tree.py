@@ -279,7 +279,7 @@ def tree_detour(scene: Scene) -> Iterator[Finding]:
     Mend: move the root of the VLAN's tree nearer to its gateway, or change a cost.
     """
     by_vlan: dict[int, list[tuple[str, int, int]]] = defaultdict(list)
-    for detour in find_detours(scene, dearer=True):  # what is longer over faster links is no detour
+    for detour in find_detours(scene, dearer=True, told=False):  # what is longer over faster links is no detour
         by_vlan[detour.vid].append((detour.device, detour.hops, detour.shortest))
     for vid, ways in sorted(by_vlan.items()):
         ways.sort(key=lambda way: way[2] - way[1])
