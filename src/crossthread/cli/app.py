@@ -5,13 +5,14 @@ from __future__ import annotations
 import gc
 import os
 import sys
+from contextlib import suppress
 from pathlib import Path
 from typing import Annotated
 
 import typer
 
 from crossthread.cli import mapping, checking, trees, asking  # isort: skip  (the order of the help)
-from crossthread.cli.running import app
+from crossthread.cli.running import UNREADABLE, app
 
 __all__ = ["asking", "checking", "main", "mapping", "trees"]
 
@@ -32,8 +33,21 @@ def demo_command(
 def main() -> None:
     """Run the command line; ends the process with its exit status."""
     gc.disable()  # records hold no cycles, and looking for them among a million takes longer than most questions
+    status: object = 0
     try:
-        app(prog_name="crossthread")
+        try:
+            app(prog_name="crossthread")
+        except SystemExit as end:
+            status = end.code or 0
+        sys.stdout.flush()
     except BrokenPipeError:  # the reader of our output has gone, as `head` does
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        raise SystemExit(0) from None
+        status = 0
+    except OSError as error:  # a full disk, say; whatever is known of a file's name stands in our own sentences
+        with suppress(OSError):
+            typer.echo(f"the answer could not be written: {error.strerror or error}", err=True)
+        status = UNREADABLE
+    if not isinstance(status, int):
+        raise SystemExit(status)
+    with suppress(OSError):
+        sys.stderr.flush()
+    os._exit(status)  # taking a million records apart one by one would take longer than most questions, too

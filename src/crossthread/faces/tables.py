@@ -6,7 +6,7 @@ import csv
 import io
 import re
 from collections.abc import Sequence
-from xml.sax.saxutils import escape, quoteattr
+from html import escape
 
 from crossthread.questions.map import Map
 from crossthread.survey.problems import visible
@@ -61,11 +61,13 @@ def as_graphml(answer: Map) -> str:
 
 
 def _attribute(text: str) -> str:
-    return quoteattr(visible(text, 500))
+    return f'"{escape(visible(text, 500))}"'
 
 
 def _data(values: dict[str, str | None]) -> str:
-    return "".join(f'<data key="{k}">{escape(visible(v, 500))}</data>' for k, v in values.items() if v is not None)
+    return "".join(
+        f'<data key="{k}">{escape(visible(v, 500), quote=False)}</data>' for k, v in values.items() if v is not None
+    )
 
 
 def as_dot(answer: Map) -> str:

@@ -14,10 +14,12 @@ from functools import cached_property
 from socket import AF_INET6, inet_aton, inet_pton
 from typing import NamedTuple
 
-from crossthread.network.components import Components
+from crossthread.network.components import Components, Part
+from crossthread.network.holders import Members
 from crossthread.network.names import Names
 from crossthread.network.segments import Fabric
-from crossthread.network.stations import Station, Stations
+from crossthread.network.station import Station
+from crossthread.network.stations import Stations
 from crossthread.survey import Survey
 from crossthread.survey.tables import Host, Port
 from crossthread.values import NO_VID, NONE
@@ -69,7 +71,7 @@ def number_of(ip: str) -> tuple[int, int]:
 class HostClass(NamedTuple):
     """Some hosts that the network cannot tell apart."""
 
-    hosts: list[Station]
+    hosts: Members
     block: Block | None
     """Their subnet by their own prefix length; None without an address."""
     vid: int | None
@@ -80,6 +82,7 @@ class HostClass(NamedTuple):
 
 
 _Pair = tuple[str, str | None]
+_Key = tuple[Part, Block, str | None, tuple[Block, ...]]
 _HARMLESS = (None, "forwarding")
 
 
@@ -99,72 +102,91 @@ class Classes:
     def __init__(
         self, survey: Survey, names: Names, fabric: Fabric, components: Components, stations: Stations
     ) -> None:
-        self._names, self._fabric, self._components = names, fabric, components
-        spelled = names.spelled
-        pairs = [(spelled[row.device] if row.device else "", row.port) for row in survey.hosts]
-        self.plugged: set[_Pair] = set(pairs)
+        self._names, self._fabric, self._components, self._stations = names, fabric, components, stations
+        self.plugged: set[_Pair] = set()
         self.elsewhere: list[Station] = []
-        self.all = [self._class(key, hosts) for key, hosts in self._groups(survey, stations, pairs).items()]
+        self.all = [self._class(key, [survey.hosts[n] for n in members]) for key, members in self._groups(survey)]
 
     @cached_property
     def of(self) -> dict[str, HostClass]:
         """The class of each host, by the host's name in lower case."""
-        return {host.name.casefold(): found for found in self.all for host in found.hosts}
+        return {row.host.casefold(): found for found in self.all for row in found.hosts.rows}
 
-    def _groups(self, survey: Survey, stations: Stations, pairs: list[_Pair]) -> dict[object, list[Station]]:
-        """Hosts by what all of a class have in common; each that is special by its name."""
-        groups: dict[object, list[Station]] = defaultdict(list)
+    def _groups(self, survey: Survey) -> list[tuple[_Key | None, list[int]]]:
+        """Hosts, by their places in the survey, with what all of a class have in common; None for each special one.
+
+        First by what is the same for many. Most of these groups are one class each, without looking at every host.
+        """
+        spelled = {row.device: self._names.spelled[row.device] if row.device else "" for row in survey.hosts}
         ports = self._names.ports
-        special = self._special(survey, stations, pairs)
-        places = Places()
-        blocks = [places.of(row.address) for row in survey.hosts]
+        subnets = _Subnets()
+        pairs: list[_Pair] = []
+        alike: dict[tuple[int, Block | None, str | None], list[int]] = defaultdict(list)
+        for n, row in enumerate(survey.hosts):
+            device, port = spelled[row.device], row.port
+            pairs.append((device, port))
+            known = ports[device].get(port) if port and device in ports else None
+            vid = NO_VID
+            if known is None:
+                self.elsewhere.append(self._stations.hosts[row.host.casefold()])
+            elif known.mode == "access" and known.oper == "up" and row.link != "down" and not row.vid:
+                vid = known.pvid if known.pvid and _is_plain(known) else NO_VID
+            alike[vid, subnets.of(row.address), row.gateway].append(n)
+        self.plugged = set(pairs)
         inner = _Inner(
-            places.made
+            subnets.made
             | {Block.of(row.address) for row in survey.gateways if row.address and row.address != NONE}
             | {Block.of(row.prefix) for row in survey.routes}
         )
-        free = {device: self._free(device) for device in {device for device, _ in self.plugged}}
-        alike: dict[tuple[object, ...], list[Station]] = {}  # the groups of subnets that no longer prefix divides
-        for row, pair, block, (name, station) in zip(survey.hosts, pairs, blocks, stations.hosts.items(), strict=True):
-            device, port = pair
-            known = ports[device].get(port) if port and device in ports else None
-            if known is None:
-                self.elsewhere.append(station)
-            elif block is not None and not row.vid and row.link != "down" and name not in special:
-                vid = _access_vid(known)
-                if free[device] >> vid & 1:
-                    part = (vid, self._components.roots(vid).get(device, device))
-                    group = alike.get((part, block, row.gateway))
-                    if group is None:
-                        group = groups[part, block, row.gateway, inner.around(row.address or "", block)]
-                        if inner.plain(block):
-                            alike[part, block, row.gateway] = group
-                    group.append(station)
-                    continue
-            groups[name] = [station]
-        return groups
+        special = self._special(survey, pairs)
+        free = {device: self._free(device) for device in spelled.values()}
+        groups: dict[_Key, list[int]] = defaultdict(list)
+        alone: list[int] = []
+        for (vid, block, gateway), members in alike.items():
+            if not vid or block is None:
+                alone += members
+                continue
+            roots = self._components.roots(vid)
+            parts = {d: roots.get(d, d) if free[d] >> vid & 1 else None for d in {pairs[n][0] for n in members}}
+            part = next(iter(parts.values()))
+            whole = len(set(parts.values())) == 1 and not inner.divide(block) and special.isdisjoint(members)
+            if part is not None and whole:
+                groups[(vid, part), block, gateway, ()] += members
+                continue
+            for n in members:
+                part = parts[pairs[n][0]]
+                if part is None or n in special:
+                    alone.append(n)
+                else:
+                    around = inner.around(survey.hosts[n].address or "", block)
+                    groups[(vid, part), block, gateway, around].append(n)
+        found: list[tuple[_Key | None, list[int]]] = [(None, [n]) for n in alone]
+        found += [(key, sorted(members)) for key, members in groups.items()]
+        return sorted(found, key=lambda group: group[1][0])
 
-    def _special(self, survey: Survey, stations: Stations, pairs: list[_Pair]) -> set[str]:
+    def _special(self, survey: Survey, pairs: list[_Pair]) -> set[int]:
         """The hosts that share a port or an address, are a next hop, or sit at a port that does not forward."""
-        shared = _repeated(pairs) if len(self.plugged) < len(pairs) else set()
+        holders = self._stations.by_address
         rows = self._fabric.trees.ports
+        shared = (
+            {pair for pair, count in Counter(pairs).items() if count > 1} if len(self.plugged) < len(pairs) else set()
+        )
         shared |= self.plugged & {key[:2] for key, row in rows.items() if row.state not in _HARMLESS}
-        hops = {row.gateway for row in survey.hosts} | {row.next_hop for row in survey.routes}
-        hops |= stations.by_address.shared
-        found = {name for name, pair in zip(stations.hosts, pairs, strict=True) if pair in shared} if shared else set()
-        return found | {s.name.casefold() for hop in hops if hop for s in stations.by_address.of(hop) if s.is_host}
+        hops = {row.gateway for row in survey.hosts} | {row.next_hop for row in survey.routes} | holders.shared
+        found = {n for n, pair in enumerate(pairs) if pair in shared} if shared else set()
+        return found | {n for n, ip in enumerate(holders.ips) if ip in hops}
 
     def _free(self, device: str) -> int:
         """The VIDs that an access port of a device surely forwards, where it blocks nothing, as bits."""
         return self._fabric.trees.unhindered(device).sure & self._fabric.exists(device).sure
 
-    def _class(self, key: object, hosts: list[Station]) -> HostClass:
-        row = hosts[0].row
-        assert isinstance(row, Host)
-        if isinstance(key, tuple):
-            return HostClass(hosts, key[1], key[0][0], row.gateway, True)
-        block = Block.of(row.address) if row.address and row.address != NONE else None
-        return HostClass(hosts, block, current_vlan(hosts[0], self._names), row.gateway, False)
+    def _class(self, key: _Key | None, rows: list[Host]) -> HostClass:
+        row, hosts = rows[0], Members(rows, self._stations.hosts)
+        if key is not None:
+            (vid, _), block, gateway, _ = key
+            return HostClass(hosts, block, vid, gateway, True)
+        alone = Block.of(row.address) if row.address and row.address != NONE else None
+        return HostClass(hosts, alone, current_vlan(hosts[0], self._names), row.gateway, False)
 
 
 def current_vlan(station: Station, names: Names) -> int | None:
@@ -178,20 +200,12 @@ def current_vlan(station: Station, names: Names) -> int | None:
     return (port.pvid or None) if port else None
 
 
-def _repeated(keys: list[_Pair]) -> set[_Pair]:
-    return {key for key, count in Counter(keys).items() if count > 1}
+def _is_plain(port: Port) -> bool:
+    """Whether an access port is not switched off, in no aggregate, and admits whoever comes."""
+    return port.admin != "down" and not port.allowed_macs and (port.lag is None or port.lag == NONE)
 
 
-def _access_vid(port: Port) -> int:
-    """The VLAN that frames of whoever is plugged into a port surely join; `NO_VID` if they may join another or none."""
-    plain = (
-        port.mode == "access" and port.oper == "up" and port.admin != "down"
-        and not port.allowed_macs and (port.lag is None or port.lag == NONE)
-    )  # fmt: skip
-    return (port.pvid if plain else None) or NO_VID
-
-
-class Places:
+class _Subnets:
     """The subnets of many addresses. Addresses that differ in nothing but their last part share what is found."""
 
     def __init__(self) -> None:
@@ -199,20 +213,19 @@ class Places:
         self._known: dict[tuple[str, str], Block] = {}
 
     def of(self, text: str | None) -> Block | None:
-        """The subnet of an address with prefix length; None for no address, or one that is the broadcast address."""
+        """The subnet of an address with prefix length; None for no address, or one that is a broadcast address."""
         if not text or text == NONE:
             return None
-        separator = ":" if ":" in text else "."
-        head, _, tail = text.rpartition(separator)
+        head, separator, tail = text.rpartition(":" if ":" in text else ".")
         last, _, length = tail.partition("/")
         block = self._known.get((head, length))
         if block is None or last == "255":
             block = Block.of(text)
             self.made.add(block)
-            if block.version == 4 and block.length < 31 and number_of(text.partition("/")[0])[0] == block.last:
-                return None
             if block.length <= (96 if separator == ":" else 24):
                 self._known[head, length] = block
+            if block.version == 4 and block.length < 31 and number_of(text.partition("/")[0])[0] == block.last:
+                return None
         return block
 
 
@@ -227,17 +240,18 @@ class _Inner:
             around.sort()
         self._found: dict[Block, list[Block]] = {}
 
-    def plain(self, block: Block) -> bool:
-        """Whether a subnet is known to have none in it."""
-        return self._found.get(block) == []
-
-    def around(self, text: str, block: Block) -> tuple[Block, ...]:
-        """The prefixes longer than its subnet's that an address with prefix length is in."""
+    def divide(self, block: Block) -> list[Block]:
+        """The longer prefixes that are in a subnet."""
         inside = self._found.get(block)
         if inside is None:
             known = self._blocks[block.version]
             begin, end = bisect_left(known, (block.first,)), bisect_left(known, (block.last + 1,))
             inside = self._found[block] = [inner for _, inner in known[begin:end] if inner.length > block.length]
+        return inside
+
+    def around(self, text: str, block: Block) -> tuple[Block, ...]:
+        """The prefixes longer than its subnet's that an address with prefix length is in."""
+        inside = self.divide(block)
         if not inside:
             return ()
         number, width = number_of(text.partition("/")[0])

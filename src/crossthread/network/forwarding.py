@@ -12,7 +12,7 @@ import msgspec
 
 from crossthread.network.network import Network
 from crossthread.network.routing import Choice
-from crossthread.network.stations import Station
+from crossthread.network.station import Station
 from crossthread.network.truth import Truth, all_of
 from crossthread.survey.tables import Gateway, Row
 from crossthread.values import NONE, Address, Interface, address

@@ -8,7 +8,8 @@ from ipaddress import IPv4Network, IPv6Network, ip_network
 from typing import NamedTuple
 
 from crossthread.network.names import Names
-from crossthread.network.stations import Station, Stations
+from crossthread.network.station import Station
+from crossthread.network.stations import Stations
 from crossthread.network.truth import Truth, all_of
 from crossthread.survey import Survey
 from crossthread.survey.tables import Device, Route

@@ -1,141 +1,22 @@
-"""Hosts and gateway interfaces: what sends and answers at the edge of the bridges, and where it is attached."""
+"""Where hosts and gateway interfaces are attached: by which port, in which VLAN, and who hears whom there."""
 
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from functools import cached_property, partial
-from typing import NamedTuple
-
-import msgspec
 
 from crossthread.network.adjacency import Adjacency
 from crossthread.network.components import Components
+from crossthread.network.holders import Holders, Hosts
 from crossthread.network.links import Link, cable_up, port_up, word_runs
 from crossthread.network.names import End, Names
 from crossthread.network.segments import Fabric, Node
+from crossthread.network.station import Attachment, Station, Tap
 from crossthread.network.truth import ANYTHING, NOTHING, Bounds, Truth, all_of, any_of, vids_in
 from crossthread.survey import Survey
 from crossthread.survey.tables import Gateway, Host, MacEntry
-from crossthread.values import NO_VID, NONE, Interface, interface
-
-
-class Tap(msgspec.Struct, frozen=True):
-    """Where a station's frames join the bridges: a device, by a port of it or (None) from inside."""
-
-    device: str
-    end: End | None
-    enters: Bounds
-    leaves: Bounds
-
-
-class Attachment(NamedTuple):
-    """Where a station is plugged in, and what finds out whether it is up and how it joins the bridges."""
-
-    device: str
-    end: End | None
-    tag: int
-    located_by: tuple[MacEntry, ...]
-    join: Callable[[], tuple[Truth, tuple[Tap, ...]]]
-
-
-class Station:
-    """A host, or an interface that routes.
-
-    What follows from its row is worked out when first asked for: a campus has many hosts, and most are never asked.
-
-    Attributes
-    ----------
-    row
-        The survey's row.
-    name
-        The host's name, or the interface's.
-    """
-
-    def __init__(self, row: Host | Gateway, name: str, attach: Callable[[Station], Attachment]) -> None:
-        self.row, self.name, self._attach = row, name, attach
-
-    @property
-    def is_host(self) -> bool:
-        """Whether it is a host rather than an interface that routes."""
-        return isinstance(self.row, Host)
-
-    @cached_property
-    def address(self) -> Interface | None:
-        """Its address; None if it has none, or none was observed."""
-        text = self.row.address
-        return interface(text) if text and text != NONE else None
-
-    @cached_property
-    def _attached(self) -> Attachment:
-        return self._attach(self)
-
-    @property
-    def device(self) -> str:
-        """The device that routes, or that the host is plugged into; empty if the host was not located."""
-        return self._attached.device
-
-    @property
-    def end(self) -> End | None:
-        """The port a host is plugged into, or the parent port of a gateway interface."""
-        return self._attached.end
-
-    @property
-    def located_by(self) -> tuple[MacEntry, ...]:
-        """The entries of filtering databases that told where it is."""
-        return self._attached.located_by
-
-    @property
-    def tag(self) -> int:
-        """The VID that its frames carry; `NO_VID` for none."""
-        return self._attached.tag
-
-    @cached_property
-    def _joined(self) -> tuple[Truth, tuple[Tap, ...]]:
-        return self._attached.join()
-
-    @property
-    def up(self) -> Truth:
-        """Whether its link, or its interface, works."""
-        return self._joined[0]
-
-    @property
-    def taps(self) -> tuple[Tap, ...]:
-        """Where its frames join the bridges."""
-        return self._joined[1]
-
-
-class Holders:
-    """Who answers for an IP address."""
-
-    def __init__(self, stations: Sequence[Station], gateways: Sequence[Station]) -> None:
-        texts = [station.row.address for station in stations]
-        pairs = [(text.partition("/")[0], s) for text, s in zip(texts, stations, strict=True) if text and text != NONE]
-        for station in gateways:
-            row = station.row
-            shared = row.virtual if isinstance(row, Gateway) else None
-            if shared and shared not in (NONE, (row.address or "").partition("/")[0]):
-                pairs.append((shared, station))
-        self._one = dict(reversed(pairs))
-        self._several: dict[str, list[Station]] = {}
-        if len(self._one) < len(pairs):
-            for ip, station in pairs:
-                if self._one[ip] is not station:
-                    self._several.setdefault(ip, [self._one[ip]]).append(station)
-
-    @property
-    def shared(self) -> set[str]:
-        """The addresses that several stations have."""
-        return set(self._several)
-
-    def __contains__(self, ip: str) -> bool:
-        return ip in self._one
-
-    def of(self, ip: str) -> list[Station]:
-        """The stations that have an address, in the order of the survey."""
-        if ip in self._several:
-            return self._several[ip]
-        return [self._one[ip]] if ip in self._one else []
+from crossthread.values import NO_VID
 
 
 class Stations:
@@ -165,17 +46,18 @@ class Stations:
                 self._capabilities[names.device(row.device) or row.device].append(row.capabilities)
         self._linked = {end for link in links for end in (link.a, link.b)}
         self._learned: dict[str, list[MacEntry]] = defaultdict(list)
-        wanted = {row.mac for row in survey.hosts if row.mac and not (row.device and row.port)}
-        for entry in survey.macs:
+        astray = [row for row in survey.hosts if not (row.device and row.port)]
+        wanted = {row.mac for row in astray if row.mac}
+        for entry in survey.macs if wanted else ():
             if entry.mac in wanted and entry.kind != "self" and entry.port:
                 self._learned[entry.mac].append(entry)
-        lost = {row.host.casefold() for row in survey.hosts if not (row.device and row.port)}
+        lost = {row.host.casefold() for row in astray}
         self._lost = lost
         if before is not None and before._lost == lost:
             self._described: dict[str, list[End]] = before._described
         else:
             self._described = self._ports_that_name(lost) if lost else {}
-        self.hosts = {row.host.casefold(): Station(row, row.host, self._host) for row in survey.hosts}
+        self.hosts = Hosts(survey.hosts, self._host)
         self.gateways = [Station(row, row.interface, self._gateway) for row in survey.gateways]
         self.proxies = [s for s in self.gateways if isinstance(s.row, Gateway) and s.row.proxy_arp != "no"]
         """Interfaces that may answer for others."""
@@ -186,7 +68,7 @@ class Stations:
     @cached_property
     def by_address(self) -> Holders:
         """The stations that answer for each IP address, their own or a shared one."""
-        return Holders([*self.hosts.values(), *self.gateways], self.gateways)
+        return Holders(self.hosts, self.gateways)
 
     def _host(self, station: Station) -> Attachment:
         row = station.row

@@ -5,7 +5,7 @@ from __future__ import annotations
 import msgspec
 
 from crossthread.network.network import Network
-from crossthread.network.stations import Station
+from crossthread.network.station import Station
 from crossthread.questions.expect import Expected
 from crossthread.survey.tables import Gateway, Host
 from crossthread.values import NONE, interface

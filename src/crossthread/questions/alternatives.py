@@ -10,7 +10,7 @@ from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 
 from crossthread.network.names import End
-from crossthread.network.stations import Station
+from crossthread.network.station import Station
 from crossthread.questions.expect import gateway_address
 from crossthread.questions.findings import Alternative, Finding, Subject
 from crossthread.questions.rules.host import free_address

@@ -84,7 +84,7 @@ def find_detours(scene: Scene, dearer: bool = False, told: bool = True) -> Itera
 
 _Around = defaultdict[str, list[tuple[str, int]]]
 _CABLED = -1
-_ROW_DEVICE = attrgetter("row.device")
+_DEVICE = attrgetter("device")
 
 
 def _devices_by_goal(scene: Scene) -> dict[tuple[int, str], Counter[str]]:
@@ -96,7 +96,7 @@ def _devices_by_goal(scene: Scene) -> dict[tuple[int, str], Counter[str]]:
         goal = gateway.taps[0].device if gateway is not None and gateway.taps else ""
         if one.vid is None or not goal:
             continue
-        rows = Counter(map(_ROW_DEVICE, one.hosts) if one.plain else [host.device for host in one.hosts])
+        rows = Counter(map(_DEVICE, one.hosts.rows) if one.plain else [host.device for host in one.hosts])
         for device, count in rows.items():
             if device:
                 found[one.vid, goal][spelled[device]] += count

@@ -14,7 +14,7 @@ import msgspec
 
 from crossthread.network.classes import HostClass
 from crossthread.network.forwarding import Forwarding, Walk
-from crossthread.network.stations import Station
+from crossthread.network.station import Station
 from crossthread.network.truth import Truth, all_of
 from crossthread.questions.findings import Finding
 from crossthread.questions.gaps import gaps
@@ -146,12 +146,12 @@ class _Asker:
     def explained(self, want: Want, walks: list[Walk]) -> Iterator[tuple[Want, Finding]]:
         """What stands in the way of a pair; where that is a host's own fault, of each host of its class by itself."""
         found = list(self.why_not(want, walks))
-        members = want.losers[0].hosts if len(want.losers) == 1 else []
-        if len(members) < 2 or not any(_is_own(finding, self._host(want.one)) for finding in found):
+        members = want.losers[0].hosts if len(want.losers) == 1 else None
+        if members is None or len(members) < 2 or not any(_is_own(finding, self._host(want.one)) for finding in found):
             yield from ((want, finding) for finding in found)
             return
-        for member in members:
-            alone = Want(member.name, want.other, (want.losers[0]._replace(hosts=[member]),))
+        for n, member in enumerate(members):
+            alone = Want(member.name, want.other, (want.losers[0]._replace(hosts=members.part(n, n + 1)),))
             if member.name != want.other:
                 yield from ((alone, finding) for finding in self.why_not(alone, self.ask(alone)[1]))
 
@@ -201,7 +201,7 @@ def _wants(scene: Scene) -> Iterator[Want]:
             first = one.hosts[0]
             if served[network]:
                 yield Want(first.name, None, (one,))
-            peer = main.hosts[0] if one is not main else next(iter(main.hosts[1:]), None)
+            peer = main.hosts[0] if one is not main else next(iter(main.hosts[1:2]), None)
             if peer is None and not served[network]:
                 peer = next((s for s in _who_expects(scene, first) if s is not first), None)
             if peer is not None:

@@ -16,7 +16,7 @@ from typing import NamedTuple
 
 from crossthread.network.classes import Block, HostClass, current_vlan
 from crossthread.network.network import Network
-from crossthread.network.stations import Station
+from crossthread.network.station import Station
 from crossthread.plan import Plan
 from crossthread.survey.tables import Gateway, Host
 from crossthread.values import NONE, Address, Interface, address

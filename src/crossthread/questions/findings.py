@@ -5,7 +5,7 @@ from __future__ import annotations
 import msgspec
 
 from crossthread.network.names import End
-from crossthread.network.stations import Station
+from crossthread.network.station import Station
 from crossthread.survey.changes import Change
 from crossthread.survey.survey import Evidence
 

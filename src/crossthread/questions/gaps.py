@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from crossthread.network.forwarding import Leg, Walk
 from crossthread.network.names import End
 from crossthread.network.segments import Crossing, Node
-from crossthread.network.stations import Station, Tap
+from crossthread.network.station import Station, Tap
 from crossthread.network.truth import vids_in
 from crossthread.questions.scene import Scene
 from crossthread.survey.survey import Evidence

@@ -5,7 +5,7 @@ from __future__ import annotations
 from difflib import get_close_matches
 
 from crossthread.network.network import Network
-from crossthread.network.stations import Station
+from crossthread.network.station import Station
 from crossthread.survey.problems import visible
 from crossthread.values import address, parse_mac
 

@@ -9,7 +9,7 @@ import msgspec
 
 from crossthread.network.forwarding import Forwarding
 from crossthread.network.network import Network
-from crossthread.network.stations import Station
+from crossthread.network.station import Station
 from crossthread.network.truth import VERDICTS, Truth
 
 

@@ -17,7 +17,7 @@ import msgspec
 from crossthread.network.adjacency import Adjacency
 from crossthread.network.names import End
 from crossthread.network.segments import Crossing, Node
-from crossthread.network.stations import Station, Tap
+from crossthread.network.station import Station, Tap
 from crossthread.network.truth import Truth, all_of
 from crossthread.questions.findings import Finding
 from crossthread.questions.rules import gateway as gateway_rules

@@ -8,7 +8,7 @@ import msgspec
 
 from crossthread.network.forwarding import Forwarding, Walk
 from crossthread.network.network import Network
-from crossthread.network.stations import Station
+from crossthread.network.station import Station
 from crossthread.plan import Plan
 from crossthread.questions.alternatives import alternatives
 from crossthread.questions.findings import Finding

@@ -9,7 +9,7 @@ import msgspec
 from crossthread.network.forwarding import Leg, Walk
 from crossthread.network.network import Network
 from crossthread.network.segments import Node, Reached
-from crossthread.network.stations import Station, Tap
+from crossthread.network.station import Station, Tap
 from crossthread.network.truth import vids_in
 from crossthread.questions.findings import Finding
 

@@ -10,7 +10,7 @@ from crossthread.network.adjacency import Adjacency
 from crossthread.network.classes import HostClass
 from crossthread.network.names import End
 from crossthread.network.network import Network
-from crossthread.network.stations import Station
+from crossthread.network.station import Station
 from crossthread.plan import Plan
 from crossthread.questions.expect import Expected
 from crossthread.survey.changes import Change

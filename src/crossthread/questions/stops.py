@@ -6,7 +6,7 @@ from collections.abc import Callable
 from functools import partial
 
 from crossthread.network.forwarding import Stop
-from crossthread.network.stations import Station
+from crossthread.network.station import Station
 from crossthread.questions.findings import Finding, at_station
 from crossthread.questions.rules import gateway_address as address_rules
 from crossthread.questions.rules import host as host_rules

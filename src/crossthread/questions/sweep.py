@@ -13,7 +13,7 @@ from operator import attrgetter
 from crossthread.network.adjacency import Adjacency
 from crossthread.network.names import End
 from crossthread.network.segments import Node
-from crossthread.network.stations import Station
+from crossthread.network.station import Station
 from crossthread.network.truth import vids_in
 from crossthread.questions.findings import Finding
 from crossthread.questions.rules import gateway as gateway_rules

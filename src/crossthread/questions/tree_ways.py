@@ -13,7 +13,7 @@ from crossthread.network.adjacency import Adjacency
 from crossthread.network.names import End
 from crossthread.network.network import Network
 from crossthread.network.spanning import Role
-from crossthread.network.stations import Station
+from crossthread.network.station import Station
 from crossthread.network.truth import vids_in
 from crossthread.questions.detours import Detour, bridge_links, find_detours
 from crossthread.questions.hosts import UnknownHostError

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from crossthread.network.forwarding import Forwarding, Walk
 from crossthread.network.network import Network
-from crossthread.network.stations import Station
+from crossthread.network.station import Station
 from crossthread.questions.steps import Draft
 from crossthread.values import address
 

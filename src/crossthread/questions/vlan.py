@@ -9,7 +9,7 @@ import msgspec
 from crossthread.network.names import End
 from crossthread.network.network import Network
 from crossthread.network.segments import Node
-from crossthread.network.stations import Station
+from crossthread.network.station import Station
 from crossthread.questions.hosts import UnknownHostError
 from crossthread.questions.map import LinkEnd
 from crossthread.questions.scene import Scene

@@ -4,15 +4,13 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Sequence
-from itertools import repeat
+from functools import cached_property
+from itertools import chain, groupby, repeat
 from typing import Any
 
 from crossthread.survey.cells import Kind
 from crossthread.survey.problems import Problem, visible
 from crossthread.survey.tables import Row, columns_of, folded
-
-_MANY = 10_000
-"""So many rows are compared as numbers: loading NumPy pays then."""
 
 
 class Builder:
@@ -22,7 +20,7 @@ class Builder:
         self.record, self.header, self.file = record, list(header), file
         self.columns = columns_of(record)
         self.rows: list[Row] = []
-        self.lines: list[int] = []
+        self._spans: list[Sequence[int]] = []
         self.problems: list[Problem] = []
         self.known: dict[str, dict[str, Any]] = {}
         self.keys: dict[str, list[Any]] = {name: [] for name in record.KEY}
@@ -82,7 +80,16 @@ class Builder:
         given = (values.get(name) or repeat(None) for name in self.record.__struct_fields__[: last + 1])
         if lines:
             self.rows.extend(map(self.record, *given))
-            self.lines.extend(lines)
+            self._spans.append(lines)
+
+    @cached_property
+    def lines(self) -> Sequence[int]:
+        """The line of each row, once all are taken: a range where none was left out, which takes no memory."""
+        spans = self._spans
+        ends = [span.stop if isinstance(span, range) else 0 for span in spans]
+        if ends and [span[0] for span in spans[1:]] == ends[:-1] and ends[-1]:
+            return range(spans[0][0], ends[-1])
+        return list(chain.from_iterable(spans))
 
     def _complain(
         self,
@@ -129,15 +136,15 @@ class Builder:
 
 
 def _all_differ(columns: Sequence[Sequence[Any]]) -> bool:
-    """Whether no two rows of some columns are surely the same: different hashes mean different rows."""
+    """Whether no two rows of some columns are surely the same."""
     if len(columns) == 1:
         return len(set(columns[0])) == len(columns[0])
-    if len(columns[0]) < _MANY:
-        return len(set(zip(*columns, strict=True))) == len(columns[0])
-    import numpy as np
-
-    mixed = np.zeros(len(columns[0]), np.int64)
-    for column in columns:
-        mixed = mixed * 0x2545F4914F6CDD1D + np.fromiter(map(hash, column), np.int64, len(column))
-    mixed.sort()
-    return bool((mixed[1:] != mixed[:-1]).all())
+    at, seen = 0, set()
+    for device, run in groupby(columns[0]):  # where the rows of a device stand together, they need no other's
+        end = at + len(list(run))
+        if device in seen or len(set(zip(*[column[at:end] for column in columns[1:]], strict=True))) < end - at:
+            # Different hashes mean different rows; keeping numbers instead of tuples spares memory.
+            return len(set(map(hash, zip(*columns, strict=True)))) == len(columns[0])
+        seen.add(device)
+        at = end
+    return True

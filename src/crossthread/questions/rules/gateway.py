@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from crossthread.network.names import End
-from crossthread.network.stations import Station
+from crossthread.network.station import Station
 from crossthread.questions.findings import Finding, at_port, at_station
 from crossthread.questions.rules.link import like
 from crossthread.questions.scene import Scene, set_gateway, set_port

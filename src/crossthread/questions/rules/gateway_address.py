@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from ipaddress import ip_interface, ip_network
 from itertools import islice
 
-from crossthread.network.stations import Station
+from crossthread.network.classes import HostClass
+from crossthread.network.station import Station
 from crossthread.questions.findings import Finding, Subject, at_station
 from crossthread.questions.rules.gateway import called
 from crossthread.questions.scene import Scene, set_gateway
@@ -25,28 +27,28 @@ def gateway_address_wrong(scene: Scene, gateway: Station) -> Finding | None:
     if gateway.address is None:
         return None
     vid = scene.expected.vlan(gateway)
-    wanted: dict[Address, list[Station]] = {}
+    wanted: dict[Address, list[HostClass]] = defaultdict(list)
     for one in scene.classes_in.get(vid, ()):
         host = one.hosts[0]
         if one.gateway in (None, NONE) or host.address is None:
             continue
         known = ip_interface(str(one.gateway)).ip
         if known in host.address.network and known.version == gateway.address.version:
-            wanted.setdefault(known, []).extend(one.hosts)
-    own = wanted.get(gateway.address.ip, [])
-    best = max(wanted, key=lambda hop: len(wanted[hop]), default=None)
-    if best is None or len(wanted[best]) <= len(own) or str(best) in scene.network.stations.by_address:
+            wanted[known].append(one)
+    counts = {hop: sum(len(one.hosts) for one in users) for hop, users in wanted.items()}
+    best = max(counts, key=lambda hop: counts[hop], default=None)
+    if best is None or counts[best] <= counts.get(gateway.address.ip, 0):
         return None
     inside = best in gateway.address.network
-    if inside and len(wanted[best]) < 2:
+    if str(best) in scene.network.stations.by_address or (inside and counts[best] < 2):
         return None
-    users = wanted[best]
+    users = [host for one in wanted[best] for host in one.hosts[:3]][:3]
     like_hosts = users[0].address or gateway.address
     length = (gateway.address if inside else like_hosts).network.prefixlen
     evidence = scene.evidence(gateway.row, "address")
-    for host in users[:3]:
+    for host in users:
         evidence += scene.evidence(host.row, "gateway")
-    listed = ", ".join(host.name for host in users[:3]) + (" and others" if len(users) > 3 else "")
+    listed = ", ".join(host.name for host in users) + (" and others" if counts[best] > 3 else "")
     return Finding(
         "gateway-address-wrong",
         "breaks",

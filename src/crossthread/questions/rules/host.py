@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from ipaddress import ip_interface
 
-from crossthread.network.stations import Station
+from crossthread.network.station import Station
 from crossthread.questions.expect import gateway_address
 from crossthread.questions.findings import Finding, at_station
 from crossthread.questions.scene import Scene, set_host

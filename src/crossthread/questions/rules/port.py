@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from crossthread.network.names import End
-from crossthread.network.stations import Station, admits
+from crossthread.network.station import Station
+from crossthread.network.stations import admits
 from crossthread.questions.findings import Finding, Subject, at_port, at_station
 from crossthread.questions.scene import Scene, set_port
 from crossthread.survey.changes import Change

@@ -5,7 +5,7 @@ from __future__ import annotations
 from ipaddress import ip_network
 from typing import Any
 
-from crossthread.network.stations import Station
+from crossthread.network.station import Station
 from crossthread.questions.findings import Finding, Subject, at_station
 from crossthread.questions.rules.gateway import gateway_admin_down, gateway_down
 from crossthread.questions.scene import Scene

@@ -8,7 +8,7 @@ from collections.abc import Iterator, Sequence
 from crossthread.network.adjacency import Adjacency
 from crossthread.network.names import End
 from crossthread.network.segments import Node
-from crossthread.network.stations import Station
+from crossthread.network.station import Station
 from crossthread.network.truth import vids_in
 from crossthread.questions.findings import Finding, Subject, at_port
 from crossthread.questions.scene import Scene
