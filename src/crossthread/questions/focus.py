@@ -46,13 +46,10 @@ def focus(survey: Survey, pair: Sequence[Host], large: int = _LARGE) -> Survey:
     keep_port = _ports_that_matter(survey, vids, claimed)
     dropped = {(row.device, row.port) for row, keep in zip(survey.ports, keep_port, strict=True) if not keep}
     keep_host = _hosts_that_matter(survey.hosts, dropped, targets, blocks)
-    macs = {row.mac for row in compress(survey.hosts, keep_host)}
     keep = {
         "ports": keep_port,
         "hosts": keep_host,
         "tree_ports": [(row.device, row.port) not in dropped for row in survey.tree_ports],
-        "macs": [row.mac in macs for row in survey.macs],
-        "arp": [row.mac in macs for row in survey.arp],
     }
     tables: dict[str, tuple[Row, ...]] = {
         name: tuple(compress(survey.table(name), kept)) for name, kept in keep.items()

@@ -7,16 +7,19 @@ import io
 import tomllib
 from collections.abc import Iterator, Sequence
 from difflib import get_close_matches
+from functools import partial
 from itertools import islice
 from pathlib import Path
 from typing import Any
 
 from crossthread.survey.building import Builder
 from crossthread.survey.contents import MAX_COLUMNS, decoded, info_of
+from crossthread.survey.later import TABLES as LATER
+from crossthread.survey.later import Later, Looker
 from crossthread.survey.problems import Problem, SurveyError, visible
 from crossthread.survey.single import read_single
 from crossthread.survey.survey import Info, Places, Survey
-from crossthread.survey.tables import TABLES, columns_of
+from crossthread.survey.tables import TABLES, Row, columns_of
 from crossthread.survey.writing import committed
 
 _CHUNK = 1 << 18
@@ -26,6 +29,8 @@ _ROWS = 256
 
 def read_survey(path: str | Path) -> Survey:
     """Read a survey from a folder, or from a `.json` or `.json.gz` file.
+
+    Of a large survey another process looks at some tables meanwhile, where the machine has more than one processor.
 
     Returns
     -------
@@ -69,31 +74,49 @@ def _read_folder(folder: Path) -> Survey:
         raise SurveyError([Problem(str(folder), f"no survey here: expected survey.toml and tables such as {listed}")])
     else:
         notices.append("survey.toml: there is none; title and time of the survey are not known")
+    looker = Looker({name: files[f"{name}.csv"] for name in known})
     for name in known:
-        builder = _read_table(name, files[f"{name}.csv"], problems)
+        label = f"{name}.csv"
+        data = _bytes(files[label], label, problems)
+        count = looker.rows(name, data) if data is not None and name in LATER else None
+        if data is not None and count is not None:
+            tables[name] = Later(partial(_rows, name, data), count)
+            places[name] = Places(label, range(2, count + 2))
+            continue
+        builder = read_table(name, data, problems) if data is not None else None
         if builder is None:
             continue
         problems += builder.problems
         tables[name] = tuple(builder.rows)
-        places[name] = Places(f"{name}.csv", builder.lines)
+        places[name] = Places(label, builder.lines)
         if builder.unknown:
             listed = ", ".join(map(visible, builder.unknown))
-            notices.append(f"{name}.csv: kept, but not understood: column {listed}")
+            notices.append(f"{label}: kept, but not understood: column {listed}")
     if problems:
         raise SurveyError(problems)
     return Survey(info=info, **tables, places=places, notices=tuple(notices))
 
 
-def _contents(file: Path, name: str, problems: list[Problem]) -> str | None:
+def _rows(name: str, data: bytes) -> tuple[Row, ...]:
+    problems: list[Problem] = []
+    builder = read_table(name, data, problems)
+    problems += builder.problems if builder is not None else []
+    if builder is None or problems:
+        raise SurveyError(problems)
+    return tuple(builder.rows)
+
+
+def _bytes(file: Path, name: str, problems: list[Problem]) -> bytes | None:
     try:
-        return decoded(name, file.read_bytes(), problems)
+        return file.read_bytes()
     except OSError as error:
         problems.append(Problem(name, f"cannot be read: {error.strerror}"))
         return None
 
 
 def _read_info(file: Path, problems: list[Problem]) -> Info:
-    text = _contents(file, "survey.toml", problems)
+    data = _bytes(file, "survey.toml", problems)
+    text = decoded("survey.toml", data, problems) if data is not None else None
     if text is None:
         return Info()
     try:
@@ -103,9 +126,10 @@ def _read_info(file: Path, problems: list[Problem]) -> Info:
         return Info()
 
 
-def _read_table(name: str, file: Path, problems: list[Problem]) -> Builder | None:
+def read_table(name: str, data: bytes, problems: list[Problem]) -> Builder | None:
+    """Read the contents of a table's file; None, and why among the problems, if there is nothing to read in it."""
     label = f"{name}.csv"
-    text = _contents(file, label, problems)
+    text = decoded(label, data, problems)
     if text is None:
         return None
     plain = text.replace("\r\n", "\n")

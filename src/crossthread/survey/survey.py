@@ -81,17 +81,17 @@ class Survey:
     trees: tuple[Tree, ...] = ()
     tree_ports: tuple[TreePort, ...] = ()
     hosts: tuple[Host, ...] = ()
-    macs: tuple[MacEntry, ...] = ()
-    arp: tuple[ArpEntry, ...] = ()
+    macs: Sequence[MacEntry] = ()
+    arp: Sequence[ArpEntry] = ()
     cables: tuple[Cable, ...] = ()
     places: Mapping[str, Places] = field(default_factory=dict, compare=False, repr=False)
     notices: tuple[str, ...] = field(default=(), compare=False, repr=False)
 
-    def table(self, name: str) -> tuple[Row, ...]:
+    def table(self, name: str) -> Sequence[Row]:
         """The rows of a table by its name, such as `ports`."""
         if name not in TABLES:
             raise KeyError(name)
-        rows: tuple[Row, ...] = getattr(self, name)
+        rows: Sequence[Row] = getattr(self, name)
         return rows
 
     @cached_property

@@ -12,6 +12,7 @@ import csv
 import gzip
 import io
 import os
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -125,7 +126,7 @@ def _info_text(info: Info) -> str:
     return tomlkit.dumps(document)
 
 
-def _cells(record: type[Row], rows: tuple[Row, ...]) -> tuple[list[str], list[list[str]]]:
+def _cells(record: type[Row], rows: Sequence[Row]) -> tuple[list[str], list[list[str]]]:
     """The header, and the cells of each row: the key columns and those in which anything was observed."""
     columns = columns_of(record)
     used = [n for n in columns if n in record.KEY or any(getattr(row, n) is not None for row in rows)]
@@ -141,7 +142,7 @@ def _cells(record: type[Row], rows: tuple[Row, ...]) -> tuple[list[str], list[li
     return used + extra, body
 
 
-def _table_text(record: type[Row], rows: tuple[Row, ...]) -> str:
+def _table_text(record: type[Row], rows: Sequence[Row]) -> str:
     header, body = _cells(record, rows)
     # A carriage return is only quoted by the csv module where it is part of the line ending.
     ending = "\r\n" if any("\r" in cell for line in body for cell in line) else "\n"
