@@ -9,8 +9,9 @@ from __future__ import annotations
 
 from bisect import bisect_left
 from collections import Counter, defaultdict
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from functools import cached_property
+from operator import attrgetter
 from socket import AF_INET6, inet_aton, inet_pton
 from typing import NamedTuple
 
@@ -79,10 +80,14 @@ class HostClass(NamedTuple):
     gateway: str | None
     plain: bool
     """Whether they are plainly on access ports that are up, and alone there."""
+    devices: Mapping[str, int]
+    """On which devices how many of them are plainly plugged in."""
 
 
 _Pair = tuple[str, str | None]
 _Key = tuple[Part, Block, str | None, tuple[Block, ...]]
+_WIDE = {"": set[str](), ".": set(map(str, range(25))), ":": set(map(str, range(97)))}
+"""The prefix lengths that say nothing of the last part of an address, by what stands before that part."""
 _HARMLESS = (None, "forwarding")
 
 
@@ -105,23 +110,23 @@ class Classes:
         self._names, self._fabric, self._components, self._stations = names, fabric, components, stations
         self.plugged: set[_Pair] = set()
         self.elsewhere: list[Station] = []
-        self.all = [self._class(key, [survey.hosts[n] for n in members]) for key, members in self._groups(survey)]
+        self.all = [self._class(*group) for group in self._groups(survey)]
 
     @cached_property
     def of(self) -> dict[str, HostClass]:
         """The class of each host, by the host's name in lower case."""
         return {row.host.casefold(): found for found in self.all for row in found.hosts.rows}
 
-    def _groups(self, survey: Survey) -> list[tuple[_Key | None, list[int]]]:
-        """Hosts, by their places in the survey, with what all of a class have in common; None for each special one.
+    def _groups(self, survey: Survey) -> list[tuple[_Key | None, list[Host], Counter[str]]]:
+        """Hosts with what all of a class have in common, and on which devices they are; no key for each special one.
 
         First by what is the same for many. Most of these groups are one class each, without looking at every host.
         """
-        spelled = {row.device: self._names.spelled[row.device] if row.device else "" for row in survey.hosts}
-        ports = self._names.ports
-        subnets = _Subnets()
+        ports, alone = self._names.ports, list[int]()
+        named = set(map(attrgetter("device"), survey.hosts))
+        spelled = {name: self._names.spelled[name] if name else "" for name in named}
         pairs: list[_Pair] = []
-        alike: dict[tuple[int, Block | None, str | None], list[int]] = defaultdict(list)
+        written: dict[tuple[int, str, str, str | None], list[int]] = defaultdict(list)
         for n, row in enumerate(survey.hosts):
             device, port = spelled[row.device], row.port
             pairs.append((device, port))
@@ -131,27 +136,41 @@ class Classes:
                 self.elsewhere.append(self._stations.hosts[row.host.casefold()])
             elif known.mode == "access" and known.oper == "up" and row.link != "down" and not row.vid:
                 vid = known.pvid if known.pvid and _is_plain(known) else NO_VID
-            alike[vid, subnets.of(row.address), row.gateway].append(n)
+            text = row.address or NONE
+            # Addresses that differ in nothing but their last part are in one subnet, if that is wide enough.
+            head, separator, tail = text.rpartition(":" if ":" in text else ".")
+            last, _, length = tail.partition("/")
+            own = last == "255" or length not in _WIDE[separator]
+            written[vid, text if own else head + separator, length, row.gateway].append(n)
         self.plugged = set(pairs)
+        alike: dict[tuple[int, Block, str | None], list[int]] = defaultdict(list)
+        made: set[Block] = set()
+        for (vid, _, _, gateway), members in written.items():
+            address = survey.hosts[members[0]].address
+            block = Block.of(address) if address and address != NONE else None
+            made |= {block} if block else set()
+            if vid and address and block and not _is_broadcast(address, block):
+                alike[vid, block, gateway] += members
+            else:
+                alone += members
         inner = _Inner(
-            subnets.made
+            made
             | {Block.of(row.address) for row in survey.gateways if row.address and row.address != NONE}
             | {Block.of(row.prefix) for row in survey.routes}
         )
         special = self._special(survey, pairs)
         free = {device: self._free(device) for device in spelled.values()}
-        groups: dict[_Key, list[int]] = defaultdict(list)
-        alone: list[int] = []
+        groups: dict[_Key, tuple[list[int], Counter[str]]] = defaultdict(lambda: ([], Counter()))
         for (vid, block, gateway), members in alike.items():
-            if not vid or block is None:
-                alone += members
-                continue
             roots = self._components.roots(vid)
-            parts = {d: roots.get(d, d) if free[d] >> vid & 1 else None for d in {pairs[n][0] for n in members}}
+            near = Counter([pairs[n][0] for n in members])
+            parts = {device: roots.get(device, device) if free[device] >> vid & 1 else None for device in near}
             part = next(iter(parts.values()))
             whole = len(set(parts.values())) == 1 and not inner.divide(block) and special.isdisjoint(members)
             if part is not None and whole:
-                groups[(vid, part), block, gateway, ()] += members
+                held = groups[(vid, part), block, gateway, ()]
+                held[0].extend(members)
+                held[1].update(near)
                 continue
             for n in members:
                 part = parts[pairs[n][0]]
@@ -159,10 +178,13 @@ class Classes:
                     alone.append(n)
                 else:
                     around = inner.around(survey.hosts[n].address or "", block)
-                    groups[(vid, part), block, gateway, around].append(n)
-        found: list[tuple[_Key | None, list[int]]] = [(None, [n]) for n in alone]
-        found += [(key, sorted(members)) for key, members in groups.items()]
-        return sorted(found, key=lambda group: group[1][0])
+                    held = groups[(vid, part), block, gateway, around]
+                    held[0].append(n)
+                    held[1][pairs[n][0]] += 1
+        found: list[tuple[list[int], _Key | None, Counter[str]]] = [([n], None, Counter()) for n in alone]
+        found += [(sorted(members), key, near) for key, (members, near) in groups.items()]
+        found.sort(key=lambda group: group[0][0])
+        return [(key, [survey.hosts[n] for n in members], near) for members, key, near in found]
 
     def _special(self, survey: Survey, pairs: list[_Pair]) -> set[int]:
         """The hosts that share a port or an address, are a next hop, or sit at a port that does not forward."""
@@ -180,13 +202,13 @@ class Classes:
         """The VIDs that an access port of a device surely forwards, where it blocks nothing, as bits."""
         return self._fabric.trees.unhindered(device).sure & self._fabric.exists(device).sure
 
-    def _class(self, key: _Key | None, rows: list[Host]) -> HostClass:
+    def _class(self, key: _Key | None, rows: list[Host], devices: Mapping[str, int]) -> HostClass:
         row, hosts = rows[0], Members(rows, self._stations.hosts)
         if key is not None:
             (vid, _), block, gateway, _ = key
-            return HostClass(hosts, block, vid, gateway, True)
+            return HostClass(hosts, block, vid, gateway, True, devices)
         alone = Block.of(row.address) if row.address and row.address != NONE else None
-        return HostClass(hosts, alone, current_vlan(hosts[0], self._names), row.gateway, False)
+        return HostClass(hosts, alone, current_vlan(hosts[0], self._names), row.gateway, False, devices)
 
 
 def current_vlan(station: Station, names: Names) -> int | None:
@@ -205,28 +227,9 @@ def _is_plain(port: Port) -> bool:
     return port.admin != "down" and not port.allowed_macs and (port.lag is None or port.lag == NONE)
 
 
-class _Subnets:
-    """The subnets of many addresses. Addresses that differ in nothing but their last part share what is found."""
-
-    def __init__(self) -> None:
-        self.made: set[Block] = set()
-        self._known: dict[tuple[str, str], Block] = {}
-
-    def of(self, text: str | None) -> Block | None:
-        """The subnet of an address with prefix length; None for no address, or one that is a broadcast address."""
-        if not text or text == NONE:
-            return None
-        head, separator, tail = text.rpartition(":" if ":" in text else ".")
-        last, _, length = tail.partition("/")
-        block = self._known.get((head, length))
-        if block is None or last == "255":
-            block = Block.of(text)
-            self.made.add(block)
-            if block.length <= (96 if separator == ":" else 24):
-                self._known[head, length] = block
-            if block.version == 4 and block.length < 31 and number_of(text.partition("/")[0])[0] == block.last:
-                return None
-        return block
+def _is_broadcast(text: str, block: Block) -> bool:
+    """Whether an address with prefix length is the broadcast address of its subnet."""
+    return block.version == 4 and block.length < 31 and number_of(text.partition("/")[0])[0] == block.last
 
 
 class _Inner:

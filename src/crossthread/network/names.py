@@ -59,8 +59,11 @@ class Names:
     def ports(self) -> dict[str, dict[str, Port]]:
         """The rows of each device's ports, by the device's name and the port's."""
         found: dict[str, dict[str, Port]] = {name: {} for name in self.devices.values()}
+        last, ports = "", found.get("", {})
         for row in self._survey.ports:
-            found[self.spelled[row.device]][row.port] = row
+            if row.device is not last:  # those of a device mostly stand together
+                last, ports = row.device, found[self.spelled[row.device]]
+            ports[row.port] = row
         return found
 
     @cached_property

@@ -261,8 +261,11 @@ class Trees:
 
 def _by_port(rows: Sequence[TreePort], names: Names) -> dict[tuple[str, str, int], TreePort]:
     found = {}
+    last, device, known = "", "", names.ports.get("", {})
     for row in rows:
-        device = names.spelled[row.device]
-        name = row.port if row.port in names.ports.get(device, ()) else names.port(device, row.port) or row.port
-        found[device, name, row.instance] = row
+        if row.device is not last:  # those of a device mostly stand together
+            last, device = row.device, names.spelled[row.device]
+            known = names.ports.get(device, {})
+        name = row.port
+        found[device, name if name in known else names.port(device, name) or name, row.instance] = row
     return found

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import Counter, defaultdict, deque
 from collections.abc import Iterator
-from operator import attrgetter
 
 import msgspec
 
@@ -84,22 +83,17 @@ def find_detours(scene: Scene, dearer: bool = False, told: bool = True) -> Itera
 
 _Around = defaultdict[str, list[tuple[str, int]]]
 _CABLED = -1
-_DEVICE = attrgetter("device")
 
 
 def _devices_by_goal(scene: Scene) -> dict[tuple[int, str], Counter[str]]:
     """For each VLAN, and each device that has a gateway of its hosts, how many of them are on which device."""
-    spelled = scene.network.names.spelled
     found: dict[tuple[int, str], Counter[str]] = defaultdict(Counter)
     for one in scene.network.classes.all:
         gateway = next(iter(scene.expected.gateways(one.hosts[0])), None)
         goal = gateway.taps[0].device if gateway is not None and gateway.taps else ""
         if one.vid is None or not goal:
             continue
-        rows = Counter(map(_DEVICE, one.hosts.rows) if one.plain else [host.device for host in one.hosts])
-        for device, count in rows.items():
-            if device:
-                found[one.vid, goal][spelled[device]] += count
+        found[one.vid, goal].update(one.devices or Counter(host.device for host in one.hosts if host.device))
     return found
 
 
