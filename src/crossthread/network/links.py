@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections import defaultdict
-from collections.abc import Container, Iterable, Iterator
+from collections.abc import Container, Iterable, Iterator, Sequence
 
 import msgspec
 
@@ -94,7 +95,7 @@ def find_links(survey: Survey, names: Names) -> tuple[list[Link], list[Loose]]:
             states = [port_up(names.ports[end.device].get(end.port)) for end in (near, far)]
             links.append(Link(near, far, tuple(rows), tuple(answers.get(near, ())), cable_up(states)))
     heard_at = {end for link in links for end in (link.a, link.b)} | {entry.end for entry in loose}
-    return links + _described(names, heard_at), loose
+    return links + _described(survey, names, heard_at), loose
 
 
 def links_again(links: Iterable[Link], names: Names, touched: Container[End]) -> list[Link]:
@@ -107,26 +108,37 @@ def _again(link: Link, names: Names) -> Link:
     return msgspec.structs.replace(link, up=cable_up(states))
 
 
-def _described(names: Names, heard_at: set[End]) -> list[Link]:
+def _described(survey: Survey, names: Names, heard_at: set[End]) -> list[Link]:
     """The cables that only descriptions tell of: two silent ports that name each other."""
     named: dict[End, End] = {}
     begins = {word for name in names.devices for word in _pieces(name)[:1]}
-    rows = [(device, row) for device, ports in names.ports.items() for row in ports.values() if row.description]
-    # All of them at once: most name no device, and that is seen soonest in one long text.
-    texts = _plain("\0".join([(row.description or "").replace("\0", " ") for _, row in rows])).split("\0")
-    for (device, row), text in zip(rows, texts, strict=bool(rows)):
-        if not begins.isdisjoint(text.split()):
-            end = End(device, row.port)
-            if end not in heard_at:
-                far = _far_end(row.description or "", names)
-                if far is not None and far != end and far not in heard_at:
-                    named[end] = far
+    for row in _telling(survey.ports, begins):
+        end = End(names.spelled[row.device], row.port)
+        if end not in heard_at:
+            far = _far_end(row.description or "", names)
+            if far is not None and far != end and far not in heard_at:
+                named[end] = far
     links = []
     for end, far in named.items():
         if named.get(far) == end and end < far:
             states = [port_up(names.ports[e.device][e.port]) for e in (end, far)]
             links.append(Link(end, far, (), (), cable_up(states)))
     return links
+
+
+def _telling(ports: Sequence[Port], begins: set[str]) -> Iterator[Port]:
+    """The ports whose descriptions hold some of these words.
+
+    All descriptions are looked at as one text, in which a NUL stands between two of them.
+    """
+    texts = [row.description or "" for row in ports]
+    joined = "\0".join(texts)
+    if joined.count("\0") >= len(texts):  # one of them holds a NUL itself
+        joined = "\0".join([text.replace("\0", " ") for text in texts])
+    words = _plain(joined).replace("\0", " \0 ").split()
+    ends = [at for at, word in enumerate(words) if word == "\0"]
+    hits = [at for at, word in enumerate(words) if word in begins]
+    yield from (ports[n] for n in dict.fromkeys(bisect_left(ends, at) for at in hits))
 
 
 _BLANKS = str.maketrans(dict.fromkeys(",;:()[]", " "))

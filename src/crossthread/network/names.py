@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from functools import cached_property
+from operator import attrgetter
 from typing import NamedTuple
 
 from crossthread.survey import Survey
@@ -46,7 +47,7 @@ class Names:
         found: dict[str, str] = {}
         survey = self._survey
         for rows in (survey.devices, survey.ports, survey.gateways, survey.trees, survey.neighbors):
-            for name in dict.fromkeys(row.device for row in rows):
+            for name in dict.fromkeys(map(attrgetter("device"), rows)):
                 found.setdefault(name.casefold(), name)
         return found
 

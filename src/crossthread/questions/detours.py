@@ -6,6 +6,7 @@ from collections import Counter, defaultdict, deque
 from collections.abc import Iterator
 
 import msgspec
+from msgspec.structs import replace
 
 from crossthread.network import spanning
 from crossthread.network.adjacency import Adjacency
@@ -77,8 +78,10 @@ def find_detours(scene: Scene, dearer: bool = False, told: bool = True) -> Itera
             reached, nearest = here.get(device), there.get(device)
             if reached is None or nearest is None or reached[0] <= nearest[0] or (dearer and reached[2] < nearest[2]):
                 continue
-            way, short = (_steps(towards, device, goal) if told else () for towards in (here, there))
-            yield Detour(vid, device, goal, hosts, reached[0], nearest[0], reached[2], nearest[2], way, short)
+            found = Detour(vid, device, goal, hosts, reached[0], nearest[0], reached[2], nearest[2])
+            if told:
+                found = replace(found, way=_steps(here, device, goal), short_way=_steps(there, device, goal))
+            yield found
 
 
 _Around = defaultdict[str, list[tuple[str, int]]]

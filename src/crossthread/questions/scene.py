@@ -54,10 +54,13 @@ class Scene:
     @cached_property
     def edge_rows(self) -> dict[End, list[TreePort]]:
         """The rows of ports that are set as edge ports, of those that have a link to another device."""
-        found: dict[End, list[TreePort]] = defaultdict(list)
-        for (device, port, _), row in self.network.fabric.trees.ports.items():
-            if row.edge == "yes" and (device, port) in self.adjacencies_at:
-                found[End(device, port)].append(row)
+        found: dict[End, list[TreePort]] = {}
+        trees = self.network.fabric.trees
+        for end in self.adjacencies_at:
+            rows = (trees.ports.get((*end, instance)) for instance in trees.instances(end.device))
+            edges = [row for row in rows if row is not None and row.edge == "yes"]
+            if edges:
+                found[end] = edges
         return found
 
     @cached_property

@@ -10,7 +10,7 @@ from typing import Any
 
 from crossthread.survey.cells import Kind
 from crossthread.survey.problems import Problem, visible
-from crossthread.survey.tables import Row, columns_of, folded
+from crossthread.survey.tables import Row, columns_of
 
 
 class Builder:
@@ -112,13 +112,9 @@ class Builder:
         if not key_columns:
             return
         for name in {"device", "host"}.intersection(key_columns):
-            given = self.keys[name]
-            distinct = set(given)
-            if len(distinct) == len(given):
-                self.keys[name] = [folded(name, value) for value in given]
-            else:
-                once = {value: folded(name, value) for value in distinct}
-                self.keys[name] = list(map(once.__getitem__, given))
+            distinct = set(self.keys[name])
+            once = dict(zip(distinct, (value and value.casefold() for value in distinct), strict=True))
+            self.keys[name] = list(map(once.__getitem__, self.keys[name]))
         if _all_differ(list(self.keys.values())):
             return
         keys = list(zip(*self.keys.values(), strict=True))
