@@ -91,8 +91,10 @@ class Holders:
             text.partition("/")[0] if text and text != NONE else "" for text in map(_ADDRESS, hosts.rows.values())
         ]
         routers = [(ip, station) for own in (_own, _shared) for station in gateways if (ip := own(station))]
-        self._one: dict[str, str | Station] = {**dict(routers), **dict(zip(self.ips, hosts.rows, strict=True))}
+        self._one: dict[str, str | Station] = dict(zip(self.ips, hosts.rows, strict=True))
         self._one.pop("", None)
+        for ip, station in routers:
+            self._one.setdefault(ip, station)
         self._several: dict[str, list[str | Station]] = {}
         if len(self._one) < sum(map(bool, self.ips)) + len(routers):
             counts = Counter(chain(filter(None, self.ips), (ip for ip, _ in routers)))

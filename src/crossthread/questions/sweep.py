@@ -80,17 +80,18 @@ def _served_wrongly(scene: Scene, host: Station) -> bool:
 
 def _ports(scene: Scene) -> Iterator[_Told]:
     survey, spelled = scene.network.survey, scene.network.names.spelled
-    for row in survey.ports:
+    told = [row for row in survey.ports if row.admin == "down" or row.oper == "down" or row.in_errors or row.crc_errors
+            or row.out_errors or row.late_collisions or row.capable_speed or row.violations]  # fmt: skip
+    for row in told:
         if row.admin == "down" or row.oper == "down":
             end = End(spelled[row.device], row.port)
             if end in scene.adjacencies_at or end in scene.host_ends:
                 yield port_rules.port_admin_down(scene, end) or port_rules.port_down(scene, end)
     yield from _existing(scene)
     rules = (
-        (port_rules.port_errors, [r for r in survey.ports if r.in_errors or r.crc_errors or r.out_errors
-                                  or r.late_collisions]),
-        (port_rules.port_slow, [r for r in survey.ports if r.capable_speed]),
-        (port_rules.port_has_refused, [r for r in survey.ports if r.violations]),
+        (port_rules.port_errors, [r for r in told if r.in_errors or r.crc_errors or r.out_errors or r.late_collisions]),
+        (port_rules.port_slow, [r for r in told if r.capable_speed]),
+        (port_rules.port_has_refused, [r for r in told if r.violations]),
     )  # fmt: skip
     for rule, rows in rules:
         for row in rows:

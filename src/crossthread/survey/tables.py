@@ -14,6 +14,7 @@ from crossthread.values import VlanSet
 
 Name = Annotated[str, cells.NAME]
 Place = Annotated[str, cells.REPEATED]
+PlaceOrNot = Annotated[str | None, cells.REPEATED]
 Text = Annotated[str | None, cells.TEXT]
 Words = Annotated[tuple[str, ...] | None, cells.WORDS]
 Mac = Annotated[str | None, cells.MAC]
@@ -243,8 +244,8 @@ class Host(Row, frozen=True):
     mac: Mac = None
     address: Interface = None
     gateway: AddressOrNone = None
-    device: Text = None
-    port: Text = None
+    device: PlaceOrNot = None
+    port: PlaceOrNot = None
     vid: Vid = None
     link: Up = None
     source: Text = None

@@ -68,11 +68,13 @@ def vlan_name_differs(scene: Scene) -> Iterator[Finding]:
     Confirm: list the VLANs of the devices that are named.
     Mend: agree on one name.
     """
+    given = Counter(vid for vid, name in {(row.vid, row.name) for row in scene.network.survey.vlans} if name)
+    doubtful = {vid for vid, count in given.items() if count > 1 or vid in scene.plan.vlans}
     names: dict[int, dict[str, list[Vlan]]] = defaultdict(dict)
-    for rows in scene.network.fabric.vlan_rows.values():
-        for vid, row in rows.items():
-            if row.name:
-                names[vid].setdefault(row.name, []).append(row)
+    for rows in scene.network.fabric.vlan_rows.values() if doubtful else ():
+        for vid in doubtful.intersection(rows):
+            if name := rows[vid].name:
+                names[vid].setdefault(name, []).append(rows[vid])
     for vid, called in sorted(names.items()):
         planned = scene.plan.vlans.get(vid)
         usual = planned.name if planned is not None and planned.name else max(called, key=lambda n: len(called[n]))
