@@ -30,6 +30,8 @@ class _Group(NamedTuple):
     stations: Sequence[Station]
     block: Block
     gateway: Address | None
+    vid: int | None
+    """The VLAN that their frames join as things are, if that is one and known."""
 
 
 class Expected:
@@ -51,11 +53,11 @@ class Expected:
         for one in self._network.classes.all:
             if one.block is not None:
                 hop = address(one.gateway) if one.gateway and one.gateway != NONE else None
-                found[one.block].append(_Group(one.hosts, one.block, hop))
+                found[one.block].append(_Group(one.hosts, one.block, hop, one.vid))
         for gateway in self._network.stations.gateways:
             if gateway.address is not None:
                 block = Block.of(str(gateway.row.address))
-                found[block].append(_Group([gateway], block, None))
+                found[block].append(_Group([gateway], block, None, current_vlan(gateway, self._network.names)))
         return found
 
     @cached_property
@@ -73,6 +75,12 @@ class Expected:
         """The stations in whose subnet an address is, by their own prefix length."""
         for group in self._around(wanted):
             yield from group.stations
+
+    def near_in(self, wanted: Address, vid: int) -> Iterator[Station]:
+        """Those of them whose frames join a certain VLAN as things are."""
+        for group in self._around(wanted):
+            if group.vid == vid:
+                yield from group.stations
 
     def _one_for_all(self, station: Station) -> Station:
         """The station that stands for all that are like this one."""

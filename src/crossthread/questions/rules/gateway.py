@@ -86,8 +86,10 @@ def gateway_vlan_wrong(scene: Scene, gateway: Station, vid: int | None = None) -
     if row.vid is None or wanted is None or row.vid == wanted or gateway.address is None:
         return None
     evidence = scene.evidence(row, "vid", "address")
-    for other in scene.expected.near(gateway.address.ip):
-        if other.is_host and other.end and scene.expected.current_vlan(other) == wanted and len(evidence) < 5:
+    for other in scene.expected.near_in(gateway.address.ip, wanted):
+        if len(evidence) >= 5:
+            break
+        if other.is_host and other.end:
             evidence += scene.evidence(scene.port(other.end), "pvid")
     changes = [set_gateway(s, vid=wanted) for s in _rows_of(scene, gateway)]
     says = f"{called(gateway)} serves VLAN {row.vid}, but its subnet {gateway.address.network} lives in VLAN {wanted}"

@@ -101,8 +101,10 @@ def _vlan_witnesses(scene: Scene, station: Station, vid: int) -> tuple[Evidence,
     if station.address is None:
         return ()
     found: tuple[Evidence, ...] = ()
-    for other in list(scene.expected.near(station.address.ip)):
-        if other is station or scene.expected.current_vlan(other) != vid or len(found) >= 3:
+    for other in scene.expected.near_in(station.address.ip, vid):
+        if len(found) >= 3:
+            break
+        if other is station:
             continue
         if not other.is_host and getattr(other.row, "vid", None):
             found += scene.evidence(other.row, "vid")
