@@ -31,6 +31,10 @@ if TYPE_CHECKING:
     from crossthread.questions.why import Why
 
 
+_FEW = 1000
+"""For so many hosts it is quickly worked out who else gains and loses by each step of a repair."""
+
+
 class Form(StrEnum):
     """A machine form of a repair."""
 
@@ -54,8 +58,13 @@ def why_command(
     ] = None,
     plan: Annotated[str | None, typer.Option("--plan", metavar="FILE", help="What was intended.")] = None,
     touches: Annotated[
-        bool, typer.Option("--touches", help="Say of each step which other pairs of hosts gain and lose by it.")
-    ] = False,
+        bool | None,
+        typer.Option(
+            "--touches/--no-touches",
+            help="Say of each step which other pairs of hosts gain and lose by it.",
+            show_default=f"for up to {_FEW:,} hosts",
+        ),
+    ] = None,
     via: Annotated[
         str | None, typer.Option("--via", metavar="DEVICE", help="Ask about a certain way: by this device.")
     ] = None,
@@ -89,6 +98,8 @@ def why_command(
             answer = why(network, source, target, seat, intended)
     except UnknownHostError as error:
         usage_error(str(error))
+    if touches is None:
+        touches = form is None and not brief and len(network.survey.hosts) <= _FEW
     if touches and answer.order:
         answer = _touched(network, answer)
     if figure is not None:

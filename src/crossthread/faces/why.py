@@ -42,6 +42,9 @@ def show_why(answer: Why, out: Console, brief: bool = False) -> None:
         show_order(answer.order, _proof(answer), out)
     if brief:
         return
+    if answer.order and all(step.touches is None for step in answer.order):
+        out.print()
+        out.print(line(("--touches says which other pairs of hosts each step makes work, or stops.", "dim")))
     _way(f"The way from {answer.source} to {answer.target}", answer.path, out)
     _way(f"The way back from {answer.target} to {answer.source}", answer.path_back, out)
     if any(hop.faults for hop in (*answer.path, *answer.path_back)):
