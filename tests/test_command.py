@@ -56,6 +56,8 @@ class Commands(unittest.TestCase):
         first = " ".join(text.splitlines()[:2])
         self.assertIn("foghorn-exhibit does not reach camera-recorder", first)
         self.assertIn("4 faults stand in the way", first)
+        self.assertIn("touches 18 pairs start to work", text)
+        self.assertNotIn("touches", self.answer(1, "why", self.faulty, "foghorn-exhibit", "camera-recorder", "--brief"))
         self.assertRegex(text, r"seen +ports ropehall port4: pvid = 30 +\[ports.csv:\d+\]")
         self.assertRegex(text, r"2 +✗ +ropehall +port4 untagged +20 +port1 tag 20")
         found = json.loads(self.answer(1, "why", self.faulty, "foghorn-exhibit", "camera-recorder", "--json"))
@@ -132,6 +134,16 @@ class Commands(unittest.TestCase):
         write_survey(healthy(), folder / "faulty")
         self.assertIn("kept as it is", self.answer(0, "demo", folder))
         self.assertEqual(read_survey(folder / "faulty"), healthy())
+
+    def test_an_answer_that_cannot_be_written_is_one_sentence(self):
+        with open("/dev/full", "w") as full:
+            for words in (("check", self.faulty), ("map", self.healthy, "--json")):
+                done = subprocess.run([COMMAND, *words], stdout=full, stderr=subprocess.PIPE, text=True, check=False)
+                self.assertEqual(done.returncode, 3)
+                self.assertEqual(done.stderr, "the answer could not be written: No space left on device\n")
+        with subprocess.Popen([COMMAND, "check", self.faulty], stdout=subprocess.PIPE, stderr=subprocess.PIPE) as done:
+            done.stdout.close()  # as `head` does that has seen enough
+            self.assertEqual((done.stderr.read(), done.wait()), (b"", 1))
 
     def test_everything_fits_a_hundred_columns_without_colour_in_a_pipe(self):
         text = self.answer(0, "demo", self.folder / "wide")

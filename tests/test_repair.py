@@ -1,5 +1,6 @@
 """The repair as a work order: what comes first, what is lost, what to wait for; all pairs at once; machine forms."""
 
+import dataclasses
 import json
 import random
 import shlex
@@ -295,6 +296,35 @@ class Ways(unittest.TestCase):
         passed = why(network.changed(there.repair), "plank-saw", "gate-camera")
         for path in (passed.path, passed.path_back):
             self.assertIn("slipway", [hop.name for hop in path])
+
+    def test_a_whole_other_way_that_is_as_cheap_is_an_alternative(self):
+        network = Network(faulty())
+        answer = why(network, "ticket-desk-1", "tide-table-exhibit")
+        (missing,) = (finding for finding in answer.findings if finding.rule == "link-vlan-missing")
+        here, there = missing.alternatives
+        self.assertEqual(here.changes, missing.repair)
+        self.assertEqual(there.because, ("VLAN 20 can go by core-west instead",))
+        rest = [c for f in answer.findings if f is not missing for c in f.repair]
+        passed = why(network.changed([*rest, *there.changes]), "ticket-desk-1", "tide-table-exhibit")
+        self.assertEqual(passed.verdict, "works")
+        self.assertIn("core-west", [hop.name for hop in passed.path])
+
+    def test_the_other_way_may_lack_the_vlan_too(self):
+        survey = chain("a", "b", "c")
+        ring = (port("c", "right", "trunk", 0, "10 20"), port("a", "left", "trunk", 0, "10 20"))
+        trees = tuple(replace(row, instance=10, protocol="per-vlan", priority=4096 * n, vlans=VlanSet.parse("10"))
+                      for n, row in enumerate(survey.trees, 1))  # fmt: skip
+        ports = tuple(replace(row, speed=1000) for row in (*survey.ports, *ring))
+        whole = dataclasses.replace(survey, ports=ports, trees=trees,
+                                    neighbors=(*survey.neighbors, *cable(("c", "right"), ("a", "left"))))  # fmt: skip
+        rows = [("ports", "a", "right"), ("ports", "a", "left")]
+        cut = apply_changes(whole, [Change(t, {"device": d, "port": p}, {"allowed": "20"}) for t, d, p in rows])
+        answer = why(Network(cut), "pc-a", "pc-b")
+        self.assertEqual((answer.verdict, answer.repair_proven), ("fails", True))
+        (fault,) = answer.findings
+        ends = [(c.key["port"], c.cells) for option in fault.alternatives for c in option.changes]
+        self.assertEqual(ends, [("right", {"allowed": "10 20"}), ("left", {"allowed": "10 20"})])
+        self.assertEqual(fault.alternatives[1].because[0], "VLAN 10 can go by c instead")
 
     def test_a_leak_that_two_hosts_live_by_is_told(self):
         survey = chain("a", "b")

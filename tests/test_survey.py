@@ -17,7 +17,10 @@ from hypothesis import strategies as st
 
 from crossthread import Change, Survey, SurveyError, VlanSet, apply_changes, read_survey, write_survey
 from crossthread.demo import faulty, healthy
+from crossthread.demo.generator import generate
 from crossthread.survey import Info
+from crossthread.survey.building import Builder
+from crossthread.survey.later import Later
 from crossthread.survey.tables import TABLES, Host, Neighbor, Port, Vlan
 from tests.building import LAB
 
@@ -118,6 +121,70 @@ class RoundTrip(unittest.TestCase):
             self.assertEqual([survey.source(row) for row in survey.ports], ["ports.csv:2", "ports.csv:5"])
             changed = apply_changes(survey, [Change("ports", {"device": "SW", "port": "p1"}, {"pvid": 8})])
             self.assertEqual([changed.source(row) for row in changed.ports], [None, "ports.csv:5"])
+
+
+class Large(unittest.TestCase):
+    """What is done otherwise with many rows must not be seen in what is read."""
+
+    def setUp(self):
+        holder = tempfile.TemporaryDirectory()
+        self.addCleanup(holder.cleanup)
+        self.folder = Path(holder.name)
+        self.survey = generate(4, 8, 150, 5, 24)
+        write_survey(self.survey, self.folder)
+
+    def said(self):
+        try:
+            return read_survey(self.folder), ()
+        except SurveyError as error:
+            return None, error.problems
+
+    def test_ends_of_rows_that_repeat_are_read_once_to_the_same_result(self):
+        for size in (800, 3000):
+            with (
+                patch("crossthread.survey.reading._CHUNK", size),
+                patch.object(Builder, "add_tailed", autospec=True, side_effect=Builder.add_tailed) as used,
+            ):
+                found = read_survey(self.folder)
+                self.assertEqual(found, self.survey)
+                self.assertEqual(found.source(found.ports[-1]), f"ports.csv:{len(found.ports) + 1}")
+            self.assertTrue(used.called)
+
+    def test_what_is_wrong_in_them_is_named_all_the_same(self):
+        file = self.folder / "ports.csv"
+        rows = file.read_text().splitlines()
+        rows[-2] = rows[-2].replace(",up,up,", ",up,sideways,").replace(",down,down,", ",up,sideways,")
+        rows[-5] += ",more"
+        rows[-7] = rows[-8]
+        rows[-9] = rows[-9].partition(",")[0] + ",," + rows[-9].split(",", 2)[2]
+        file.write_text("\n".join(rows) + "\n")
+        _, wanted = self.said()
+        self.assertEqual(sorted(p.line for p in wanted), [len(rows) - n for n in (8, 6, 4, 1)])
+        with patch("crossthread.survey.reading._CHUNK", 1000):
+            self.assertEqual(self.said(), (None, wanted))
+
+    @patch("crossthread.survey.later._WORTH", 1)
+    @patch("os.sched_getaffinity", lambda _: {0, 1}, create=True)
+    def test_another_process_looks_at_tables_that_few_questions_need(self):
+        found = read_survey(self.folder)
+        self.assertIsInstance(found.macs, Later)
+        (self.folder / "macs.csv").unlink()  # what was looked at is what is read, whatever becomes of the file
+        self.assertEqual(len(found.macs), len(self.survey.macs))
+        self.assertEqual((found, found.macs[3]), (self.survey, self.survey.macs[3]))
+        self.assertEqual(found.source(found.macs[3]), "macs.csv:5")
+
+    @patch("crossthread.survey.later._WORTH", 1)
+    @patch("os.sched_getaffinity", lambda _: {0, 1}, create=True)
+    def test_it_hides_no_problem_and_its_failure_harms_nothing(self):
+        file = self.folder / "macs.csv"
+        file.write_text(file.read_text() + "sw,5000,zz,p,learned\n")
+        _, problems = self.said()
+        self.assertEqual([(p.file, p.column) for p in problems], [("macs.csv", "vid"), ("macs.csv", "mac")])
+        write_survey(self.survey, self.folder)
+        for broken in (sys.executable + "-is-not-here", "/bin/false"):
+            with patch("sys.executable", broken):
+                found = read_survey(self.folder)
+            self.assertEqual((type(found.macs), found), (tuple, self.survey))
 
 
 class Problems(unittest.TestCase):

@@ -7,7 +7,7 @@ peers do.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 
 from crossthread.network.names import End
 from crossthread.network.station import Station
@@ -24,7 +24,13 @@ _Reason = tuple[int, int, str]
 """The kind of evidence, how many witnesses it has (negative, so that more come first), and what it says."""
 
 
-def alternatives(scene: Scene, finding: Finding, works: Callable[[Sequence[Change]], bool]) -> tuple[Alternative, ...]:
+Way = tuple[tuple[Change, ...], str]
+"""Changes elsewhere that would do as well, and what happens then."""
+
+
+def alternatives(
+    scene: Scene, finding: Finding, works: Callable[[Sequence[Change]], bool], ways: Iterable[Way] = ()
+) -> tuple[Alternative, ...]:
     """The repair of a finding and others that are no larger, ranked by what speaks for them.
 
     Parameters
@@ -35,12 +41,16 @@ def alternatives(scene: Scene, finding: Finding, works: Callable[[Sequence[Chang
         What is to be mended.
     works
         Whether the pair that was asked about works with these changes in place of the finding's own.
+    ways
+        Other ways that packets may be let go.
     """
     chosen = tuple(finding.repair)
     if not chosen:
         return ()
     found = {_key(chosen): chosen}
-    for other in _others(scene, finding):
+    elsewhere = list(ways)
+    then = {_key(changes): says for changes, says in elsewhere}
+    for other in (*_others(scene, finding), *(changes for changes, _ in elsewhere)):
         if len({(c.table, str(c.key)) for c in other}) <= len({(c.table, str(c.key)) for c in chosen}):
             key = _key(other)
             if key not in found and works(other):
@@ -48,7 +58,8 @@ def alternatives(scene: Scene, finding: Finding, works: Callable[[Sequence[Chang
     ranked = [(sorted(_reasons(scene, changes)), number, changes) for number, changes in enumerate(found.values())]
     ranked.sort(key=lambda entry: _rank(entry[0], entry[1]))
     return tuple(
-        Alternative(changes, tuple(dict.fromkeys(says for _, _, says in reasons))) for reasons, _, changes in ranked
+        Alternative(changes, tuple(filter(None, dict.fromkeys([then.get(_key(changes)), *(r[2] for r in reasons)]))))
+        for reasons, _, changes in ranked
     )
 
 

@@ -134,14 +134,21 @@ class Search:
                     found.append(Step(first.cost.plus(second.cost), tuple(known.values())))
         return min(found, key=lambda way: way.cost, default=None)
 
+    def around(self, adjacency: Adjacency, vid: int) -> tuple[Step, list[str]] | None:
+        """The cheapest other way for a VLAN between the two ends of a link, and the devices that it passes."""
+        one, two = ([(Node(end.device, vid), Step(Cost(0, 0, 0)))] for end in (adjacency.a, adjacency.b))
+        step, passed = self._cheapest(one, two, {vid}, frozenset(), adjacency)
+        return None if step is None else (step, [node.device for node in passed[-2:0:-1]])
+
     def _cheapest(
         self,
         starts: Sequence[tuple[Node, Step]],
         ends: Sequence[tuple[Node, Step]],
         vids: set[int],
         banned: frozenset[str],
+        without: Adjacency | None = None,
     ) -> tuple[Step | None, list[Node]]:
-        """The cheapest way from some nodes to others, past some devices, and the nodes that it passes."""
+        """The cheapest way from some nodes to others, past some devices and a link, and the nodes that it passes."""
         goals: dict[Node, Step] = {}
         for node, step in ends:
             if node.device not in banned and (node not in goals or step.cost < goals[node].cost):
@@ -168,14 +175,16 @@ class Search:
                 end = goals[at]
                 heapq.heappush(queue, (cost.plus(end.cost), count, None, at, findings + end.findings))
                 count += 1
-            for node, step in self._steps(at, vids):
+            for node, step in self._steps(at, vids, without):
                 if node not in done and node.device not in banned:
                     heapq.heappush(queue, (cost.plus(step.cost), count, node, at, findings + step.findings))
                     count += 1
         return None, []
 
-    def _steps(self, at: Node, vids: set[int]) -> Iterator[tuple[Node, Step]]:
+    def _steps(self, at: Node, vids: set[int], without: Adjacency | None) -> Iterator[tuple[Node, Step]]:
         for adjacency, near, far in self._around(at.device):
+            if adjacency is without:
+                continue
             sound, straight = self._soundness(adjacency)
             if sound >> at.vid & 1:
                 yield Node(far.device, at.vid), _PLAIN

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 import msgspec
 
 from crossthread.network.forwarding import Forwarding, Walk
+from crossthread.network.names import End
 from crossthread.network.network import Network
 from crossthread.network.station import Station
 from crossthread.plan import Plan
-from crossthread.questions.alternatives import alternatives
+from crossthread.questions.alternatives import Way, alternatives
 from crossthread.questions.findings import Finding
 from crossthread.questions.opening import opened
 from crossthread.questions.rules.plan import plan_host
@@ -99,6 +100,22 @@ def _needed(network: Network, source: str, target: str, findings: list[Finding])
     return kept
 
 
+def _other_ways(scene: Scene, finding: Finding, rest: Sequence[Change]) -> Iterator[Way]:
+    """How a VLAN could go round the link at which a fault stands, once all other faults are mended."""
+    for subject in finding.subjects:
+        end = End(subject.device or "", subject.port or "")
+        for adjacency in scene.adjacencies_at.get(end, ()) if subject.vid else ():
+            near = Scene(scene.network.changed(rest), scene.plan)
+            same = next((a for a in near.adjacencies_at.get(end, ()) if {a.a, a.b} == {adjacency.a, adjacency.b}), None)
+            found = near.search.around(same, subject.vid or 0) if same is not None else None
+            if found is not None and found[0].findings:
+                step, passed = found
+                changes = merge_changes(c for told in step.findings for c in opened(near, told).repair)
+                by = f"by {' and '.join(passed)}" if passed else "over the other link"
+                yield tuple(changes), f"VLAN {subject.vid} can go {by} instead"
+            return
+
+
 def _ranked(scene: Scene, findings: Sequence[Finding], finding: Finding, pair: tuple[str, str]) -> Finding:
     """A finding with other mends that would do as well, and the one of them that has the best evidence."""
     rest = [change for other in findings if other is not finding for change in other.repair]
@@ -107,6 +124,6 @@ def _ranked(scene: Scene, findings: Sequence[Finding], finding: Finding, pair: t
         trial = scene.network.changed(merge_changes([*rest, *changes]))
         return all(walk.arrives for walk in walks(trial, *pair))
 
-    found = alternatives(scene, finding, works)
+    found = alternatives(scene, finding, works, _other_ways(scene, finding, rest))
     repair = found[0].changes if found else finding.repair
     return msgspec.structs.replace(finding, repair=repair, alternatives=found)
