@@ -100,20 +100,25 @@ def _needed(network: Network, source: str, target: str, findings: list[Finding])
     return kept
 
 
-def _other_ways(scene: Scene, finding: Finding, rest: Sequence[Change]) -> Iterator[Way]:
+def _other_ways(scene: Scene, finding: Finding, rest: Sequence[Change], pair: tuple[str, str]) -> Iterator[Way]:
     """How a VLAN could go round the link at which a fault stands, once all other faults are mended."""
-    for subject in finding.subjects:
-        end = End(subject.device or "", subject.port or "")
-        for adjacency in scene.adjacencies_at.get(end, ()) if subject.vid else ():
-            near = Scene(scene.network.changed(rest), scene.plan)
-            same = next((a for a in near.adjacencies_at.get(end, ()) if {a.a, a.b} == {adjacency.a, adjacency.b}), None)
-            found = near.search.around(same, subject.vid or 0) if same is not None else None
-            if found is not None and found[0].findings:
-                step, passed = found
-                changes = merge_changes(c for told in step.findings for c in opened(near, told).repair)
-                by = f"by {' and '.join(passed)}" if passed else "over the other link"
-                yield tuple(changes), f"VLAN {subject.vid} can go {by} instead"
-            return
+    ends = [End(s.device, s.port) for s in finding.subjects if s.device and s.port]
+    link = next(((end, a) for end in ends for a in scene.adjacencies_at.get(end, ())), None)
+    if link is None:
+        return
+    hosts = [host_named(scene.network, name) for name in pair]
+    told: set[int | None] = {s.vid for s in finding.subjects if s.vid}
+    vids = told or {scene.expected.vlan(host) for host in hosts}
+    near = Scene(scene.network.changed(rest), scene.plan)
+    far = link[1].far(link[0])
+    same = next((a for a in near.adjacencies_at.get(link[0], ()) if a.far(link[0]) == far), None)
+    for vid in sorted(vid for vid in vids if vid):
+        found = near.search.around(same, vid) if same is not None else None
+        if found is not None and found[0].findings:
+            step, passed = found
+            by = f"by {' and '.join(passed)}" if passed else "over the other link"
+            changes = merge_changes(c for fault in step.findings for c in opened(near, fault).repair)
+            yield tuple(changes), f"VLAN {vid} can go {by} instead"
 
 
 def _ranked(scene: Scene, findings: Sequence[Finding], finding: Finding, pair: tuple[str, str]) -> Finding:
@@ -124,6 +129,6 @@ def _ranked(scene: Scene, findings: Sequence[Finding], finding: Finding, pair: t
         trial = scene.network.changed(merge_changes([*rest, *changes]))
         return all(walk.arrives for walk in walks(trial, *pair))
 
-    found = alternatives(scene, finding, works, _other_ways(scene, finding, rest))
+    found = alternatives(scene, finding, works, _other_ways(scene, finding, rest, pair))
     repair = found[0].changes if found else finding.repair
     return msgspec.structs.replace(finding, repair=repair, alternatives=found)
