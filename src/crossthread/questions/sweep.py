@@ -194,9 +194,15 @@ def _trees(scene: Scene) -> Iterator[_Told]:
         yield from tree_rules.tree_root_by_default(scene, answer)
         yield from tree_rules.tree_disagrees(scene, answer)
     yield from tree_rules.tree_root_unplanned(scene)
-    for adjacency in network.adjacencies:
+    rows = [row for held in network.fabric.trees.bridges.values() for row in held]
+    believed = {(row.instance, row.root_address) for row in rows if row.root_address}
+    one_root = len(believed) == len({instance for instance, _ in believed})
+    one_region = len({row.region for row in rows if row.region}) < 2
+    for adjacency in network.adjacencies if not (one_root and one_region) else ():
         yield tree_rules.tree_roots_several(scene, adjacency)
         yield tree_rules.tree_region_differs(scene, adjacency)
+    dropping = any(row.bpdus == "drop" for row in network.survey.tree_ports)
+    for adjacency in network.adjacencies if dropping else ():
         yield tree_rules.tree_off_at_port(scene, adjacency)
     for device in network.fabric.trees.bridges:
         if network.fabric.trees.off(device):
