@@ -127,15 +127,15 @@ class Classes:
         spelled = {name: self._names.spelled[name] if name else "" for name in named}
         pairs: list[_Pair] = []
         written: dict[tuple[int, str, str, str | None], list[int]] = defaultdict(list)
+        entered = {device: _entered(ports.get(device, {})) for device in spelled.values()}
         for n, row in enumerate(survey.hosts):
             device, port = spelled[row.device], row.port
             pairs.append((device, port))
-            known = ports[device].get(port) if port and device in ports else None
-            vid = NO_VID
-            if known is None:
+            vid = entered[device].get(port)
+            if vid is None:
                 self.elsewhere.append(self._stations.hosts[row.host.casefold()])
-            elif known.mode == "access" and known.oper == "up" and row.link != "down" and not row.vid:
-                vid = known.pvid if known.pvid and _is_plain(known) else NO_VID
+            if vid is None or row.vid or row.link == "down":
+                vid = NO_VID
             text = row.address or NONE
             # Addresses that differ in nothing but their last part are in one subnet, if that is wide enough.
             head, separator, tail = text.rpartition(":" if ":" in text else ".")
@@ -222,9 +222,15 @@ def current_vlan(station: Station, names: Names) -> int | None:
     return (port.pvid or None) if port else None
 
 
-def _is_plain(port: Port) -> bool:
-    """Whether an access port is not switched off, in no aggregate, and admits whoever comes."""
-    return port.admin != "down" and not port.allowed_macs and (port.lag is None or port.lag == NONE)
+def _entered(ports: Mapping[str, Port]) -> dict[str | None, int]:
+    """For each port of a device the one VLAN that all frames surely join there; `NO_VID` if there is no such VLAN."""
+    return {
+        name: row.pvid or NO_VID
+        if row.mode == "access" and row.oper == "up" and row.admin != "down"
+        and not row.allowed_macs and (row.lag is None or row.lag == NONE)
+        else NO_VID
+        for name, row in ports.items()
+    }  # fmt: skip
 
 
 def _is_broadcast(text: str, block: Block) -> bool:

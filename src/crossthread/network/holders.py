@@ -87,9 +87,8 @@ class Holders:
 
     def __init__(self, hosts: Hosts, gateways: Sequence[Station]) -> None:
         self._hosts = hosts
-        self.ips = [
-            text.partition("/")[0] if text and text != NONE else "" for text in map(_ADDRESS, hosts.rows.values())
-        ]
+        texts = map(_ADDRESS, hosts.rows.values())
+        self.ips = [text.partition("/")[0] if text and text != NONE else "" for text in texts]
         routers = [(ip, station) for own in (_own, _shared) for station in gateways if (ip := own(station))]
         self._one: dict[str, str | Station] = dict(zip(self.ips, hosts.rows, strict=True))
         self._one.pop("", None)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from bisect import bisect_left
 from collections import defaultdict
 from collections.abc import Container, Iterable, Iterator, Sequence
+from itertools import compress, count
 
 import msgspec
 
@@ -136,8 +137,8 @@ def _telling(ports: Sequence[Port], begins: set[str]) -> Iterator[Port]:
     if joined.count("\0") >= len(texts):  # one of them holds a NUL itself
         joined = "\0".join([text.replace("\0", " ") for text in texts])
     words = _plain(joined).replace("\0", " \0 ").split()
-    ends = [at for at, word in enumerate(words) if word == "\0"]
-    hits = [at for at, word in enumerate(words) if word in begins]
+    ends = list(compress(count(), map("\0".__eq__, words)))
+    hits = compress(count(), map(begins.__contains__, words))
     yield from (ports[n] for n in dict.fromkeys(bisect_left(ends, at) for at in hits))
 
 

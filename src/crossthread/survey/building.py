@@ -112,8 +112,7 @@ class Builder:
         if not key_columns:
             return
         for name in {"device", "host"}.intersection(key_columns):
-            distinct = set(self.keys[name])
-            once = dict(zip(distinct, (value and value.casefold() for value in distinct), strict=True))
+            once = {value: value and value.casefold() for value in set(self.keys[name])}
             self.keys[name] = list(map(once.__getitem__, self.keys[name]))
         if _all_differ(list(self.keys.values())):
             return

@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import tomllib
+from bisect import bisect_left
 from collections.abc import Iterator, Sequence
 from difflib import get_close_matches
 from functools import partial
@@ -178,9 +179,11 @@ def _where_tails_begin(columns: Sequence[Sequence[str]]) -> int:
     Most ports are up, of one speed, in one of a few VLANs. Where at least three columns are so, each such end of a row
     is split and read once only.
     """
-    cut = len(columns)
-    while cut > 1 and 8 * len(set(zip(*columns[cut - 1 :], strict=True))) <= len(columns[0]):
-        cut -= 1
+
+    def repeat(cut: int) -> bool:
+        return 8 * len(set(zip(*columns[cut:], strict=True))) <= len(columns[0])
+
+    cut = bisect_left(range(len(columns)), True, 1, key=repeat)  # the longer the ends, the fewer are the same
     return cut if len(columns) - cut >= 3 else len(columns)
 
 
