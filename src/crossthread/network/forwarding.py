@@ -87,10 +87,13 @@ class Forwarding:
     def __init__(self, network: Network) -> None:
         self._stations, self._routing = network.stations, network.routing
         self._heard: dict[tuple[int, int], Truth] = {}
+        self._answered: dict[tuple[int, Address], list[tuple[Station, bool, Truth]]] = {}
+        self._onward: dict[tuple[int, int], Walk] = {}
 
     def echo(self, source: Station, target: Station) -> Truth:
         """Whether an echo arrives and its reply comes back; where it does not arrive, no reply is walked."""
-        return all_of(self.send(a, b).arrives for a, b in ((source, target), (target, source)))
+        there = self.send(source, target).arrives
+        return all_of((there, self.send(target, source).arrives)) if there is not False else False
 
     def send(self, source: Station, target: Station) -> Walk:
         """Walk one packet from a host to a host, with all that the source knows."""
@@ -120,6 +123,12 @@ class Forwarding:
 
     def answers(self, sender: Station, wanted: Address) -> list[tuple[Station, bool, Truth]]:
         """Who answers when a station asks for an address: the station, whether by proxy, and how surely."""
+        key = (id(sender), wanted)
+        if key not in self._answered:
+            self._answered[key] = self._find_answers(sender, wanted)
+        return self._answered[key]
+
+    def _find_answers(self, sender: Station, wanted: Address) -> list[tuple[Station, bool, Truth]]:
         found = []
         for station in self._stations.by_address.of(str(wanted)):
             if station is not sender and sender.row != station.row:
@@ -181,7 +190,7 @@ class Forwarding:
             elif station.is_host:
                 onward = Walk(False, (), Stop("deaf-host", station, hop))
             else:
-                onward = self._forward(station, target, seen)
+                onward = self._passed_on(station, target, seen)
             arrives = all_of((onward.arrives, heard))
             stop = onward.stop or (Stop("silent", sender, hop, (station,)) if heard is None else None)
             missing = (*onward.missing, *(self._proxy_gaps(station) if proxy and heard is None else ()))
@@ -190,6 +199,15 @@ class Forwarding:
         if {True, False} <= {walk.arrives for walk in walks}:
             found = msgspec.structs.replace(found, contests=(*found.contests, (sender, hop)))
         return found
+
+    def _passed_on(self, gateway: Station, target: Station, seen: tuple[tuple[str, str | None], ...]) -> Walk:
+        """The same as `_forward`; a gateway's first step is the same whoever asked it, and is walked once."""
+        if seen:
+            return self._forward(gateway, target, seen)
+        key = (id(gateway), id(target))
+        if key not in self._onward:
+            self._onward[key] = self._forward(gateway, target, seen)
+        return self._onward[key]
 
     def _forward(self, gateway: Station, target: Station, seen: tuple[tuple[str, str | None], ...]) -> Walk:
         """Let a device forward a packet that one of its interfaces took."""
