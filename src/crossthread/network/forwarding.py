@@ -11,7 +11,7 @@ from typing import NamedTuple
 import msgspec
 
 from crossthread.network.network import Network
-from crossthread.network.routing import Choice
+from crossthread.network.routing import KEPT, Choice
 from crossthread.network.station import Station
 from crossthread.network.truth import Truth, all_of
 from crossthread.survey.tables import Gateway, Row
@@ -125,6 +125,8 @@ class Forwarding:
         """Who answers when a station asks for an address: the station, whether by proxy, and how surely."""
         key = (id(sender), wanted)
         if key not in self._answered:
+            if len(self._answered) >= KEPT:
+                self._answered.clear()
             self._answered[key] = self._find_answers(sender, wanted)
         return self._answered[key]
 
@@ -206,6 +208,8 @@ class Forwarding:
             return self._forward(gateway, target, seen)
         key = (id(gateway), id(target))
         if key not in self._onward:
+            if len(self._onward) >= KEPT:
+                self._onward.clear()
             self._onward[key] = self._forward(gateway, target, seen)
         return self._onward[key]
 

@@ -26,11 +26,16 @@ class Choice(NamedTuple):
     usable: Truth
 
 
+KEPT = 50_000
+"""How many answers are remembered at once: the same are asked for again soon, or not at all."""
+
+
 class Routing:
     """The routing tables of all devices."""
 
     def __init__(self, survey: Survey, names: Names, stations: Stations) -> None:
         self._survey, self._names, self._stations = survey, names, stations
+        self._chosen: dict[tuple[str, str | None, Address], list[Choice]] = {}
 
     @cached_property
     def _switches(self) -> dict[str, str | None]:
@@ -76,6 +81,14 @@ class Routing:
         The longest prefix wins; a connected prefix wins over a route of the same length, then the lower metric.
         The list ends with the first way that is surely there; before it stand those that are only possibly there.
         """
+        key = (device, table, target)
+        if key not in self._chosen:
+            if len(self._chosen) >= KEPT:
+                self._chosen.clear()
+            self._chosen[key] = self._choose(device, table, target)
+        return self._chosen[key]
+
+    def _choose(self, device: str, table: str | None, target: Address) -> list[Choice]:
         found = [(-choice.length, 0, 0, n, choice) for n, choice in enumerate(self.connected(device, table, target))]
         for number, row in enumerate(self.routes(device)):
             prefix = self._prefixes[row.prefix]

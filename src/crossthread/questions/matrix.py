@@ -82,9 +82,10 @@ def class_matrix(network: Network, progress: Callable[[], None] | None = None) -
     forwarding = Forwarding(network)
     classes = network.classes.all
     echoes: dict[tuple[int, int], Truth] = {}
+    firsts = [one.hosts[0] for one in classes]
     for one, near in enumerate(classes):
         for two in range(one):
-            echoes[one, two] = echoes[two, one] = forwarding.echo(near.hosts[0], classes[two].hosts[0])
+            echoes[one, two] = echoes[two, one] = forwarding.echo(firsts[one], firsts[two])
         if len(near.hosts) > 1:
             echoes[one, one] = forwarding.echo(*near.hosts[:2])
         if progress is not None:
