@@ -181,7 +181,7 @@ class Large(unittest.TestCase):
         _, problems = self.said()
         self.assertEqual([(p.file, p.column) for p in problems], [("macs.csv", "vid"), ("macs.csv", "mac")])
         write_survey(self.survey, self.folder)
-        for broken in (sys.executable + "-is-not-here", "/bin/false"):
+        for broken in (sys.executable + "-is-not-here", "/bin/false", "/bin/echo"):
             with patch("sys.executable", broken):
                 found = read_survey(self.folder)
             self.assertEqual((type(found.macs), found), (tuple, self.survey))

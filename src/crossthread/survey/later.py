@@ -91,7 +91,7 @@ class Looker:
 
         command = [sys.executable, "-P", "-m", __name__, *map(str, self._files)]
         try:
-            return Popen(command, stdin=DEVNULL, stdout=PIPE, stderr=DEVNULL, text=True)
+            return Popen(command, stdin=DEVNULL, stdout=PIPE, stderr=DEVNULL, text=True, errors="replace")
         except OSError:
             return None
 
@@ -100,7 +100,8 @@ class Looker:
         if self._process is None:
             return {}
         lines = [line.split() for line in self._process.communicate()[0].splitlines()]
-        return {name: (int(count), int(crc)) for name, count, crc in lines}
+        good = [words for words in lines if len(words) == 3 and "".join(words[1:]).isdecimal()]
+        return {name: (int(count), int(crc)) for name, count, crc in good}
 
     def rows(self, name: str, data: bytes) -> int | None:
         """How many rows a table with these contents has, one on each line; None if it has to be looked at here."""
