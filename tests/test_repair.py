@@ -326,6 +326,20 @@ class Ways(unittest.TestCase):
         self.assertEqual(ends, [("right", {"allowed": "10 20"}), ("left", {"allowed": "10 20"})])
         self.assertEqual(fault.alternatives[1].because[0], "VLAN 10 can go by c instead")
 
+    def test_all_other_ways_of_the_same_price_are_listed(self):
+        survey = chain("a", "b")
+        names = ("second", "third")
+        ports = [port(device, name, "trunk", 0, "10 20") for name in names for device in "ab"]
+        links = [row for name in names for row in cable(("a", name), ("b", name))]
+        trees = tuple(replace(row, instance=10, protocol="per-vlan", vlans=VlanSet.parse("10")) for row in survey.trees)
+        rows = tuple(replace(row, speed=1000) for row in (*survey.ports, *ports))
+        whole = dataclasses.replace(survey, ports=rows, trees=trees, neighbors=(*survey.neighbors, *links))
+        cut = apply_changes(whole, [on("a", name, allowed="20") for name in ("right", *names)])
+        (fault,) = why(Network(cut), "pc-a", "pc-b").findings
+        mended = [change.key["port"] for way in fault.alternatives for change in way.changes]
+        self.assertEqual(mended, ["right", *names])
+        self.assertEqual(fault.alternatives[1].because[0], "VLAN 10 can go over a second instead")
+
     def test_a_leak_that_two_hosts_live_by_is_told(self):
         survey = chain("a", "b")
         leaking = apply_changes(survey, [on("b", "desk", pvid=20), on("a", "right", pvid=10), on("b", "left", pvid=20)])

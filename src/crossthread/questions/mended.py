@@ -9,7 +9,8 @@ from __future__ import annotations
 
 import heapq
 from collections import defaultdict
-from collections.abc import Iterator, Sequence
+from collections.abc import Container, Iterator, Sequence
+from math import inf
 from typing import NamedTuple
 
 import msgspec
@@ -26,6 +27,8 @@ from crossthread.questions.rules import link as link_rules
 from crossthread.questions.rules import port as port_rules
 from crossthread.questions.scene import Scene
 
+_NO_CHANGE = 3
+"""What a fault counts for of which no change is known that mends it."""
 _LEAK = 3
 """What it counts for to go through a leak between two VLANs: as much as three changes more."""
 
@@ -56,7 +59,7 @@ _PLAIN = Step(Cost(0, 0, 1))
 
 def _step(findings: Sequence[Finding | None], doubts: int = 0, observations: int = 0, hops: int = 0) -> Step:
     real = tuple(finding for finding in findings if finding is not None)
-    changes = sum(max(1, _edits(finding)) if finding.repair else 3 for finding in real)
+    changes = sum(max(1, _edits(finding)) if finding.repair else _NO_CHANGE for finding in real)
     return Step(Cost(changes + doubts, observations, hops), real)
 
 
@@ -134,11 +137,22 @@ class Search:
                     found.append(Step(first.cost.plus(second.cost), tuple(known.values())))
         return min(found, key=lambda way: way.cost, default=None)
 
-    def around(self, adjacency: Adjacency, vid: int) -> tuple[Step, list[str]] | None:
-        """The cheapest other way for a VLAN between the two ends of a link, and the devices that it passes."""
+    def around(self, adjacency: Adjacency, vid: int, finding: Finding) -> Iterator[tuple[Step, list[str]]]:
+        """Other ways for a VLAN between the two ends of a link, the cheapest first, and the devices that each passes.
+
+        Each is of links that are not mended for one before it, and none costs more than to mend what was found.
+        """
         one, two = ([(Node(end.device, vid), Step(Cost(0, 0, 0)))] for end in (adjacency.a, adjacency.b))
-        step, passed = self._cheapest(one, two, {vid}, frozenset(), adjacency)
-        return None if step is None else (step, [node.device for node in passed[-2:0:-1]])
+        most = max(_step([finding]).cost.price, _NO_CHANGE)  # a tree may be opened by a single cost
+        without, fresh = set[int](), {id(adjacency)}
+        while fresh:
+            without |= fresh
+            step, passed = self._cheapest(one, two, {vid}, frozenset(), without, most)
+            if step is None or not step.findings:
+                return
+            yield step, [node.device for node in passed[-2:0:-1]]
+            ends = [End(s.device or "", s.port or "") for finding in step.findings for s in finding.subjects]
+            fresh = {id(a) for end in ends for a in self._scene.adjacencies_at.get(end, ())} - without
 
     def _cheapest(
         self,
@@ -146,9 +160,13 @@ class Search:
         ends: Sequence[tuple[Node, Step]],
         vids: set[int],
         banned: frozenset[str],
-        without: Adjacency | None = None,
+        without: Container[int] = (),
+        most: float = inf,
     ) -> tuple[Step | None, list[Node]]:
-        """The cheapest way from some nodes to others, past some devices and a link, and the nodes that it passes."""
+        """The cheapest way from some nodes to others, past some devices and links, and the nodes on it.
+
+        None if each costs more than the highest price that is asked for.
+        """
         goals: dict[Node, Step] = {}
         for node, step in ends:
             if node.device not in banned and (node not in goals or step.cost < goals[node].cost):
@@ -162,6 +180,8 @@ class Search:
         done: dict[Node, Node | None] = {}
         while queue:
             cost, _, at, before, findings = heapq.heappop(queue)
+            if cost.price > most:
+                break
             if at is None:
                 passed = []
                 while before is not None:
@@ -181,9 +201,9 @@ class Search:
                     count += 1
         return None, []
 
-    def _steps(self, at: Node, vids: set[int], without: Adjacency | None) -> Iterator[tuple[Node, Step]]:
+    def _steps(self, at: Node, vids: set[int], without: Container[int]) -> Iterator[tuple[Node, Step]]:
         for adjacency, near, far in self._around(at.device):
-            if adjacency is without:
+            if id(adjacency) in without:
                 continue
             sound, straight = self._soundness(adjacency)
             if sound >> at.vid & 1:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from itertools import islice
 
 import msgspec
 
@@ -13,6 +14,7 @@ from crossthread.network.station import Station
 from crossthread.plan import Plan
 from crossthread.questions.alternatives import Way, alternatives
 from crossthread.questions.findings import Finding
+from crossthread.questions.mended import Step
 from crossthread.questions.opening import opened
 from crossthread.questions.rules.plan import plan_host
 from crossthread.questions.scene import Scene
@@ -20,6 +22,8 @@ from crossthread.questions.stops import explain, unexplained
 from crossthread.survey.changes import Change, merge_changes
 
 _ROUNDS = 30
+_WAYS = 6
+"""How many other ways round a link are looked at: what is dearer than mending the link is no alternative."""
 
 
 def mend(scene: Scene, source: str, target: str) -> list[Finding]:
@@ -113,12 +117,16 @@ def _other_ways(scene: Scene, finding: Finding, rest: Sequence[Change], pair: tu
     far = link[1].far(link[0])
     same = next((a for a in near.adjacencies_at.get(link[0], ()) if a.far(link[0]) == far), None)
     for vid in sorted(vid for vid in vids if vid):
-        found = near.search.around(same, vid) if same is not None else None
-        if found is not None and found[0].findings:
-            step, passed = found
-            by = f"by {' and '.join(passed)}" if passed else "over the other link"
+        for step, passed in islice(near.search.around(same, vid, finding) if same is not None else (), _WAYS):
+            by = f"by {' and '.join(passed)}" if passed else f"over {_name(step)}"
             changes = merge_changes(c for fault in step.findings for c in opened(near, fault).repair)
             yield tuple(changes), f"VLAN {vid} can go {by} instead"
+
+
+def _name(step: Step) -> str:
+    """The link that a way mends, by the port that is named first."""
+    ports = (f"{s.device} {s.port}" for finding in step.findings for s in finding.subjects if s.port)
+    return next(ports, "another link")
 
 
 def _ranked(scene: Scene, findings: Sequence[Finding], finding: Finding, pair: tuple[str, str]) -> Finding:
