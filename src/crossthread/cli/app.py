@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import gc
 import os
 import sys
 from contextlib import suppress
@@ -32,7 +31,6 @@ def demo_command(
 
 def main() -> None:
     """Run the command line; ends the process with its exit status."""
-    gc.disable()  # records hold no cycles, and looking for them among a million takes longer than most questions
     status: object = 0
     try:
         try:

@@ -6,8 +6,7 @@ import csv
 import io
 import tomllib
 from bisect import bisect_left
-from collections.abc import Iterator, Sequence
-from difflib import get_close_matches
+from collections.abc import Iterable, Iterator, Sequence
 from functools import partial
 from itertools import islice
 from pathlib import Path
@@ -63,8 +62,8 @@ def _read_folder(folder: Path) -> Survey:
     for name in sorted(files):
         stem, _, suffix = name.rpartition(".")
         if suffix == "csv" and stem not in TABLES:
-            close = get_close_matches(stem, TABLES, 1)
-            hint = f" (did you mean {close[0]}.csv?)" if close else ""
+            close = _closest(stem, TABLES)
+            hint = f" (did you mean {close}.csv?)" if close else ""
             notices.append(f"{visible(name)}: not a table of a survey{hint}, so it was not read")
     known = [name for name in TABLES if f"{name}.csv" in files]
     info = Info()
@@ -230,10 +229,17 @@ def _header_is_sound(name: str, header: list[str], label: str, problems: list[Pr
         problems.append(Problem(label, "stands twice in the header, expected each column once", 1, column))
     missing = [c for c in required if c not in header]
     for column in missing:
-        close = get_close_matches(column, header, 1)
-        hint = f" (is “{visible(close[0])}” meant?)" if close else ""
+        close = _closest(column, header)
+        hint = f" (is “{visible(close)}” meant?)" if close else ""
         problems.append(Problem(label, f"the header lacks this column{hint}", 1, column))
     return not twice and not missing
+
+
+def _closest(word: str, known: Iterable[str]) -> str | None:
+    """The known word that is most like one that is not; None if none is."""
+    from difflib import get_close_matches
+
+    return next(iter(get_close_matches(word, list(known), 1)), None)
 
 
 def _add_uneven(builder: Builder, rows: list[list[str]], lines: Sequence[int]) -> None:
