@@ -12,6 +12,7 @@ import typer
 
 from crossthread.cli import mapping, checking, trees, asking  # isort: skip  (the order of the help)
 from crossthread.cli.running import UNREADABLE, app
+from crossthread.survey.problems import visible
 
 __all__ = ["asking", "checking", "main", "mapping", "trees"]
 
@@ -40,9 +41,10 @@ def main() -> None:
         sys.stdout.flush()
     except BrokenPipeError:  # the reader of our output has gone, as `head` does
         status = 0
-    except OSError as error:  # a full disk, say; whatever is known of a file's name stands in our own sentences
+    except OSError as error:  # a full disk, say
+        what = "the answer could not be written" if error.filename is None else visible(str(error.filename), 200)
         with suppress(OSError):
-            typer.echo(f"the answer could not be written: {error.strerror or error}", err=True)
+            typer.echo(f"{what}: {error.strerror or error}", err=True)
         status = UNREADABLE
     if not isinstance(status, int):
         raise SystemExit(status)
