@@ -9,16 +9,17 @@ import crossthread
 ROOT = Path(crossthread.__file__).parent
 BELOW = {
     "values": set(),
-    "survey": {"values"},
+    "beside": set(),
+    "survey": {"beside", "values"},
     "plan": {"survey", "values"},
     "network": {"survey", "values"},
-    "questions": {"plan", "network", "survey", "values"},
+    "questions": {"plan", "network", "survey", "beside", "values"},
     "demo": {"network", "survey", "values"},
     "sources": {"survey", "values"},
     "faces": {"questions", "plan", "sources", "network", "survey", "values"},
     "cli": {"faces", "plan", "demo", "sources", "questions", "network", "survey", "values"},
 }
-CORE = {"values", "plan", "survey", "network", "questions"}
+CORE = {"values", "beside", "plan", "survey", "network", "questions"}
 INTERFACE = {"typer", "rich", "click", "matplotlib", "pandas", "jinja2"}
 
 

@@ -8,6 +8,7 @@ import subprocess
 import sys
 import tempfile
 import unittest
+from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 from unittest.mock import patch
@@ -163,28 +164,48 @@ class Large(unittest.TestCase):
         with patch("crossthread.survey.reading._CHUNK", 1000):
             self.assertEqual(self.said(), (None, wanted))
 
-    @patch("crossthread.survey.later._WORTH", 1)
-    @patch("os.sched_getaffinity", lambda _: {0, 1}, create=True)
-    def test_another_process_looks_at_tables_that_few_questions_need(self):
+    @patch("crossthread.survey.reading._WORTH", 1)
+    @patch("crossthread.beside._is_possible", lambda: True)
+    def test_another_process_reads_hosts_and_looks_at_tables_that_few_questions_need(self):
         found = read_survey(self.folder)
         self.assertIsInstance(found.macs, Later)
         (self.folder / "macs.csv").unlink()  # what was looked at is what is read, whatever becomes of the file
         self.assertEqual(len(found.macs), len(self.survey.macs))
         self.assertEqual((found, found.macs[3]), (self.survey, self.survey.macs[3]))
-        self.assertEqual(found.source(found.macs[3]), "macs.csv:5")
+        self.assertEqual((found.source(found.macs[3]), found.source(found.hosts[2])), ("macs.csv:5", "hosts.csv:4"))
+        self.assertEqual(found.column("hosts", "address"), [row.address for row in self.survey.hosts])
 
-    @patch("crossthread.survey.later._WORTH", 1)
-    @patch("os.sched_getaffinity", lambda _: {0, 1}, create=True)
-    def test_it_hides_no_problem_and_its_failure_harms_nothing(self):
-        file = self.folder / "macs.csv"
-        file.write_text(file.read_text() + "sw,5000,zz,p,learned\n")
-        _, problems = self.said()
-        self.assertEqual([(p.file, p.column) for p in problems], [("macs.csv", "vid"), ("macs.csv", "mac")])
-        write_survey(self.survey, self.folder)
-        for broken in (sys.executable + "-is-not-here", "/bin/false", "/bin/echo"):
-            with patch("sys.executable", broken):
-                found = read_survey(self.folder)
-            self.assertEqual((type(found.macs), found), (tuple, self.survey))
+    @patch("crossthread.survey.reading._WORTH", 1)
+    @patch("crossthread.beside._is_possible", lambda: True)
+    def test_it_hides_no_problem(self):
+        for name in ("macs", "hosts"):
+            file = self.folder / f"{name}.csv"
+            header = file.read_text().partition("\n")[0]
+            file.write_text(file.read_text() + "no host, no MAC" + "," * header.count(",") + "\n")
+        with patch("crossthread.beside._is_possible", lambda: False):
+            _, wanted = self.said()
+        self.assertEqual([problem.file for problem in wanted], ["hosts.csv", "macs.csv"])
+        self.assertEqual(self.said(), (None, wanted))
+
+    def test_columns_stay_true_to_their_rows_whatever_is_changed(self):
+        port, host = self.survey.ports[4], self.survey.hosts[0]
+        self.survey.column("ports", "pvid")
+        changed = apply_changes(
+            self.survey,
+            [
+                Change("ports", {"device": port.device, "port": port.port}, {"pvid": 99, "mtu": 9000}),
+                Change("hosts", {"host": host.host}, delete=True),
+                Change("vlans", {"device": port.device, "vid": 99}, {"name": "slipway"}),
+            ],
+        )
+        for survey in (self.survey, changed, replace(changed, ports=changed.ports[:9])):
+            for table in TABLES:
+                rows = survey.table(table)
+                for column in type(rows[0]).__struct_fields__ if rows else ():
+                    self.assertEqual(list(survey.column(table, column)), [getattr(row, column) for row in rows])
+        self.assertEqual((changed.ports[4].pvid, self.survey.ports[4].pvid), (99, port.pvid))
+        with self.assertRaises(KeyError):
+            changed.column("boats", "name")
 
 
 class Problems(unittest.TestCase):

@@ -50,7 +50,7 @@ def check_command(
     place = _place(network, at) if at is not None else None
     if vlan is not None and not (vlan > 0 and network.fabric.known >> vlan & 1):
         usage_error(f"the survey does not speak of VLAN {vlan}; expected a VID from 1 to {VID_MAX} that it has")
-    with progress("asking", 20 * len(network.classes.all), many=4000) as advance:
+    with progress("asking", lambda: 20 * len(network.classes.all), many=4000) as advance:
         answer = select(check(network, intended, progress=advance), only, place, vlan, severity)
     if csv:
         print(check_csv(answer), end="")

@@ -7,6 +7,7 @@ import sys
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
+from time import monotonic
 from typing import TYPE_CHECKING, Annotated, Any, NoReturn, TypeVar
 
 import msgspec
@@ -38,6 +39,8 @@ FAULTY, USAGE, UNREADABLE = 1, 2, 3
 """Exit statuses: something is wrong in the network; with the command; with the input."""
 
 _MANY = 200
+_REDRAWN = 0.1
+"""After how many seconds a progress bar is drawn again."""
 _Answer = TypeVar("_Answer")
 
 
@@ -193,14 +196,29 @@ def emit(answer: _Answer, face: Callable[[_Answer, Any], None], json: bool) -> N
 
 
 @contextmanager
-def progress(what: str, total: int, many: int = _MANY) -> Iterator[Callable[..., None]]:
-    """A progress bar on standard error for long work, if that is a terminal."""
-    if total < many or not sys.stderr.isatty():
+def progress(what: str, total: int | Callable[[], int], many: int = _MANY) -> Iterator[Callable[..., None]]:
+    """A progress bar on standard error for long work, if that is a terminal.
+
+    A total that takes work to know is asked for with the first step. The bar is drawn by the steps and by no thread,
+    as a process with threads cannot have another one work for it.
+    """
+    if not sys.stderr.isatty() or (isinstance(total, int) and total < many):
         yield lambda _=1: None
         return
     from rich.console import Console
     from rich.progress import Progress
 
-    with Progress(console=Console(stderr=True), transient=True) as bar:
-        task = bar.add_task(what, total=total)
-        yield lambda steps=1: bar.advance(task, steps)
+    with Progress(console=Console(stderr=True), transient=True, auto_refresh=False) as bar:
+        task, drawn = bar.add_task(what, total=None, visible=False), monotonic()
+
+        def advance(steps: int = 1) -> None:
+            nonlocal drawn
+            if bar.tasks[0].total is None:
+                known = total if isinstance(total, int) else total()
+                bar.update(task, total=known, visible=known >= many)
+            bar.advance(task, steps)
+            if monotonic() - drawn > _REDRAWN:
+                bar.refresh()
+                drawn = monotonic()
+
+        yield advance

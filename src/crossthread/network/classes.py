@@ -10,8 +10,7 @@ from __future__ import annotations
 from bisect import bisect_left
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Mapping
-from functools import cached_property
-from operator import attrgetter
+from functools import cached_property, partial
 from socket import AF_INET6, inet_aton, inet_pton
 from typing import NamedTuple
 
@@ -22,7 +21,8 @@ from crossthread.network.segments import Fabric
 from crossthread.network.station import Station
 from crossthread.network.stations import Stations
 from crossthread.survey import Survey
-from crossthread.survey.tables import Host, Port
+from crossthread.survey.columns import runs
+from crossthread.survey.tables import Host
 from crossthread.values import NO_VID, NONE
 
 
@@ -84,7 +84,6 @@ class HostClass(NamedTuple):
     """On which devices how many of them are plainly plugged in."""
 
 
-_Pair = tuple[str, str | None]
 _Key = tuple[Part, Block, str | None, tuple[Block, ...]]
 _WIDE = {"": set[str](), ".": set(map(str, range(25))), ":": set(map(str, range(97)))}
 """The prefix lengths that say nothing of the last part of an address, by what stands before that part."""
@@ -98,18 +97,12 @@ class Classes:
     ----------
     all
         Every class, in the order of its first host.
-    plugged
-        The devices and ports that hosts' rows name.
-    elsewhere
-        The hosts whose rows name no port, or none that the survey lists.
     """
 
     def __init__(
         self, survey: Survey, names: Names, fabric: Fabric, components: Components, stations: Stations
     ) -> None:
         self._names, self._fabric, self._components, self._stations = names, fabric, components, stations
-        self.plugged: set[_Pair] = set()
-        self.elsewhere: list[Station] = []
         self.all = [self._class(*group) for group in self._groups(survey)]
 
     @cached_property
@@ -122,31 +115,24 @@ class Classes:
 
         First by what is the same for many. Most of these groups are one class each, without looking at every host.
         """
-        ports, alone = self._names.ports, list[int]()
-        named = set(map(attrgetter("device"), survey.hosts))
-        spelled = {name: self._names.spelled[name] if name else "" for name in named}
-        pairs: list[_Pair] = []
+        alone: list[int] = []
+        pairs, addresses = self._stations.pairs, survey.column("hosts", "address")
+        devices = {self._names.spelled[name] if name else "" for name in set(survey.column("hosts", "device"))}
         written: dict[tuple[int, str, str, str | None], list[int]] = defaultdict(list)
-        entered = {device: _entered(ports.get(device, {})) for device in spelled.values()}
-        for n, row in enumerate(survey.hosts):
-            device, port = spelled[row.device], row.port
-            pairs.append((device, port))
-            vid = entered[device].get(port)
-            if vid is None:
-                self.elsewhere.append(self._stations.hosts[row.host.casefold()])
-            if vid is None or row.vid or row.link == "down":
-                vid = NO_VID
-            text = row.address or NONE
+        entered = _entered(survey, self._names)
+        settings = (survey.column("hosts", name) for name in ("address", "gateway", "vid", "link"))
+        for n, ((device, port), address, gateway, tag, link) in enumerate(zip(pairs, *settings, strict=True)):
+            vid = NO_VID if tag or link == "down" else entered[device].get(port, NO_VID)
+            text = address or NONE
             # Addresses that differ in nothing but their last part are in one subnet, if that is wide enough.
             head, separator, tail = text.rpartition(":" if ":" in text else ".")
             last, _, length = tail.partition("/")
             own = last == "255" or length not in _WIDE[separator]
-            written[vid, text if own else head + separator, length, row.gateway].append(n)
-        self.plugged = set(pairs)
+            written[vid, text if own else head + separator, length, gateway].append(n)
         alike: dict[tuple[int, Block, str | None], list[int]] = defaultdict(list)
         made: set[Block] = set()
         for (vid, _, _, gateway), members in written.items():
-            address = survey.hosts[members[0]].address
+            address = addresses[members[0]]
             block = Block.of(address) if address and address != NONE else None
             made |= {block} if block else set()
             if vid and address and block and not _is_broadcast(address, block):
@@ -158,8 +144,8 @@ class Classes:
             | {Block.of(row.address) for row in survey.gateways if row.address and row.address != NONE}
             | {Block.of(row.prefix) for row in survey.routes}
         )
-        special = self._special(survey, pairs)
-        free = {device: self._free(device) for device in spelled.values()}
+        special = self._special(survey)
+        free = {device: self._free(device) for device in devices}
         groups: dict[_Key, tuple[list[int], Counter[str]]] = defaultdict(lambda: ([], Counter()))
         for (vid, block, gateway), members in alike.items():
             roots = self._components.roots(vid)
@@ -177,7 +163,7 @@ class Classes:
                 if part is None or n in special:
                     alone.append(n)
                 else:
-                    around = inner.around(survey.hosts[n].address or "", block)
+                    around = inner.around(addresses[n] or "", block)
                     held = groups[(vid, part), block, gateway, around]
                     held[0].append(n)
                     held[1][pairs[n][0]] += 1
@@ -186,15 +172,15 @@ class Classes:
         found.sort(key=lambda group: group[0][0])
         return [(key, [survey.hosts[n] for n in members], near) for members, key, near in found]
 
-    def _special(self, survey: Survey, pairs: list[_Pair]) -> set[int]:
+    def _special(self, survey: Survey) -> set[int]:
         """The hosts that share a port or an address, are a next hop, or sit at a port that does not forward."""
-        holders = self._stations.by_address
-        rows = self._fabric.trees.ports
-        shared = (
-            {pair for pair, count in Counter(pairs).items() if count > 1} if len(self.plugged) < len(pairs) else set()
-        )
-        shared |= self.plugged & {key[:2] for key, row in rows.items() if row.state not in _HARMLESS}
-        hops = {row.gateway for row in survey.hosts} | {row.next_hop for row in survey.routes} | holders.shared
+        holders, pairs, plugged = self._stations.by_address, self._stations.pairs, self._stations.plugged
+        states = survey.column("tree_ports", "state")
+        shared = {pair for pair, count in Counter(pairs).items() if count > 1} if len(plugged) < len(pairs) else set()
+        for row in [survey.tree_ports[n] for n, state in enumerate(states) if state not in _HARMLESS]:
+            device = self._names.spelled[row.device]
+            shared |= plugged & {(device, self._names.port(device, row.port) or row.port)}
+        hops = set(survey.column("hosts", "gateway")) | {row.next_hop for row in survey.routes} | holders.shared
         found = {n for n, pair in enumerate(pairs) if pair in shared} if shared else set()
         return found | {n for n, ip in enumerate(holders.ips) if ip in hops}
 
@@ -222,15 +208,20 @@ def current_vlan(station: Station, names: Names) -> int | None:
     return (port.pvid or None) if port else None
 
 
-def _entered(ports: Mapping[str, Port]) -> dict[str | None, int]:
-    """For each port of a device the one VLAN that all frames surely join there; `NO_VID` if there is no such VLAN."""
-    return {
-        name: row.pvid or NO_VID
-        if row.mode == "access" and row.oper == "up" and row.admin != "down"
-        and not row.allowed_macs and (row.lag is None or row.lag == NONE)
+def _entered(survey: Survey, names: Names) -> dict[str, dict[str | None, int]]:
+    """For each device and port the one VLAN that all frames surely join there; `NO_VID` if there is no such VLAN."""
+    column = partial(survey.column, "ports")
+    settings = zip(*map(column, ("mode", "oper", "admin", "allowed_macs", "lag", "pvid")), strict=True)
+    vids = [
+        pvid or NO_VID
+        if mode == "access" and oper == "up" and admin != "down" and not macs and (lag is None or lag == NONE)
         else NO_VID
-        for name, row in ports.items()
-    }  # fmt: skip
+        for mode, oper, admin, macs, lag, pvid in settings
+    ]
+    found: dict[str, dict[str | None, int]] = defaultdict(dict)
+    for device, run in runs(column("device")):
+        found[names.spelled[device]].update(zip(column("port")[run], vids[run], strict=True))
+    return found
 
 
 def _is_broadcast(text: str, block: Block) -> bool:

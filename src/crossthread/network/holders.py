@@ -5,15 +5,12 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from itertools import chain
-from operator import attrgetter
 from typing import overload
 
 from crossthread.network.station import Attachment, Station
+from crossthread.survey import Survey
 from crossthread.survey.tables import Gateway, Host
 from crossthread.values import NONE
-
-_NAME = attrgetter("host")
-_ADDRESS = attrgetter("address")
 
 
 class Hosts(Mapping[str, Station]):
@@ -25,8 +22,9 @@ class Hosts(Mapping[str, Station]):
         Their rows, by the same names.
     """
 
-    def __init__(self, rows: Sequence[Host], attach: Callable[[Station], Attachment]) -> None:
-        self.rows: dict[str, Host] = dict(zip(map(str.casefold, map(_NAME, rows)), rows, strict=True))
+    def __init__(self, survey: Survey, attach: Callable[[Station], Attachment]) -> None:
+        names = map(str.casefold, survey.column("hosts", "host"))
+        self.rows: dict[str, Host] = dict(zip(names, survey.hosts, strict=True))
         self._attach = attach
         self._made: dict[str, Station] = {}
 
@@ -85,10 +83,9 @@ class Holders:
         The address of each host, without its prefix length; empty where it has none.
     """
 
-    def __init__(self, hosts: Hosts, gateways: Sequence[Station]) -> None:
+    def __init__(self, hosts: Hosts, gateways: Sequence[Station], addresses: Sequence[str | None]) -> None:
         self._hosts = hosts
-        texts = map(_ADDRESS, hosts.rows.values())
-        self.ips = [text.partition("/")[0] if text and text != NONE else "" for text in texts]
+        self.ips = [text.partition("/")[0] if text and text != NONE else "" for text in addresses]
         routers = [(ip, station) for own in (_own, _shared) for station in gateways if (ip := own(station))]
         self._one: dict[str, str | Station] = dict(zip(self.ips, hosts.rows, strict=True))
         self._one.pop("", None)

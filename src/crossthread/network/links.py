@@ -113,12 +113,14 @@ def _described(survey: Survey, names: Names, heard_at: set[End]) -> list[Link]:
     """The cables that only descriptions tell of: two silent ports that name each other."""
     named: dict[End, End] = {}
     begins = {word for name in names.devices for word in _pieces(name)[:1]}
-    for row in _telling(survey.ports, begins):
-        end = End(names.spelled[row.device], row.port)
-        if end not in heard_at:
-            far = _far_end(row.description or "", names)
-            if far is not None and far != end and far not in heard_at:
-                named[end] = far
+    written, ports, descriptions = (survey.column("ports", name) for name in ("device", "port", "description"))
+    ends = zip(map(names.spelled.__getitem__, written), ports, strict=True)
+    silent = [n for n, end in enumerate(ends) if descriptions[n] and end not in heard_at]
+    for n in map(silent.__getitem__, _telling([descriptions[n] for n in silent], begins)):
+        end = End(names.spelled[written[n]], ports[n])
+        far = _far_end(descriptions[n], names)
+        if far is not None and far != end and far not in heard_at:
+            named[end] = far
     links = []
     for end, far in named.items():
         if named.get(far) == end and end < far:
@@ -127,19 +129,21 @@ def _described(survey: Survey, names: Names, heard_at: set[End]) -> list[Link]:
     return links
 
 
-def _telling(ports: Sequence[Port], begins: set[str]) -> Iterator[Port]:
-    """The ports whose descriptions hold some of these words.
+def _telling(texts: Sequence[str], begins: set[str]) -> Iterator[int]:
+    """Which of some descriptions hold any of these words.
 
-    All descriptions are looked at as one text, in which a NUL stands between two of them.
+    All of them are looked at as one text, in which a NUL stands between two of them.
     """
-    texts = [row.description or "" for row in ports]
     joined = "\0".join(texts)
     if joined.count("\0") >= len(texts):  # one of them holds a NUL itself
         joined = "\0".join([text.replace("\0", " ") for text in texts])
-    words = _plain(joined).replace("\0", " \0 ").split()
+    plain = _plain(joined)
+    if begins.isdisjoint(plain.replace("\0", " ").split()):
+        return
+    words = plain.replace("\0", " \0 ").split()
     ends = list(compress(count(), map("\0".__eq__, words)))
     hits = compress(count(), map(begins.__contains__, words))
-    yield from (ports[n] for n in dict.fromkeys(bisect_left(ends, at) for at in hits))
+    yield from dict.fromkeys(bisect_left(ends, at) for at in hits)
 
 
 _BLANKS = str.maketrans(dict.fromkeys(",;:()[]", " "))

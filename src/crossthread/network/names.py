@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from functools import cached_property
-from operator import attrgetter
 from typing import NamedTuple
 
 from crossthread.survey import Survey
+from crossthread.survey.columns import runs
 from crossthread.survey.tables import Neighbor, Port
 from crossthread.values import NONE, match_port, parse_mac
 
@@ -46,8 +46,8 @@ class Names:
         """Every device that some table speaks of: its name folded to lower case, and as it is spelled."""
         found: dict[str, str] = {}
         survey = self._survey
-        for rows in (survey.devices, survey.ports, survey.gateways, survey.trees, survey.neighbors):
-            for name in dict.fromkeys(map(attrgetter("device"), rows)):
+        for table in ("devices", "ports", "gateways", "trees", "neighbors"):
+            for name in dict.fromkeys(survey.column(table, "device")):
                 found.setdefault(name.casefold(), name)
         return found
 
@@ -60,11 +60,9 @@ class Names:
     def ports(self) -> dict[str, dict[str, Port]]:
         """The rows of each device's ports, by the device's name and the port's."""
         found: dict[str, dict[str, Port]] = {name: {} for name in self.devices.values()}
-        last, ports = "", found.get("", {})
-        for row in self._survey.ports:
-            if row.device is not last:  # those of a device mostly stand together
-                last, ports = row.device, found[self.spelled[row.device]]
-            ports[row.port] = row
+        ports, rows = self._survey.column("ports", "port"), self._survey.ports
+        for device, run in runs(self._survey.column("ports", "device")):
+            found[self.spelled[device]].update(zip(ports[run], rows[run], strict=True))
         return found
 
     @cached_property
@@ -78,7 +76,8 @@ class Names:
 
     @cached_property
     def _by_mac(self) -> dict[str, End]:
-        return {row.mac: End(self.spelled[row.device], row.port) for row in self._survey.ports if row.mac}
+        columns = (self._survey.column("ports", name) for name in ("mac", "device", "port"))
+        return {mac: End(self.spelled[device], port) for mac, device, port in zip(*columns, strict=True) if mac}
 
     def with_ports(self, survey: Survey, rows: Iterable[Port]) -> Names:
         """The same names for a copy of the survey in which some ports' settings differ, but none of their names."""

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import heapq
 from collections import defaultdict
-from collections.abc import Container, Iterator, Sequence
+from collections.abc import Container, Iterable, Iterator, Sequence
 from typing import NamedTuple
 
 import msgspec
@@ -20,6 +20,7 @@ from crossthread.network.ports import Membership, membership
 from crossthread.network.trees import Trees
 from crossthread.network.truth import EVERYTHING, NOTHING, Bounds, Truth, vids_in
 from crossthread.survey import Survey
+from crossthread.survey.columns import runs
 from crossthread.survey.tables import Vlan
 from crossthread.values import NO_VID
 
@@ -67,6 +68,16 @@ def _unsurveyed(loose: Sequence[Loose]) -> Iterator[Crossing]:
                     yield Crossing(near, far, Adjacency(near, far, (), None), name)
 
 
+def _existing(listed: Iterable[tuple[int, str | None]]) -> Bounds:
+    """The VIDs that are active, by the state of each that is listed."""
+    sure = possible = 0
+    for vid, state in listed:
+        if state != "suspended":
+            possible |= 1 << vid
+            sure |= (state == "active") << vid
+    return Bounds(sure, possible)
+
+
 class Fabric:
     """The layer-2 side of a network: memberships, VLANs, trees, and where frames get to."""
 
@@ -81,18 +92,23 @@ class Fabric:
         self._names, self._survey = names, survey
         self.adjacencies = adjacencies
         self._memberships: dict[End, Membership] = {}
+        self._alike: dict[object, Membership] = {}
         self._forwarding: dict[End, Bounds] = {}
         self._floods: dict[Node, dict[Node, Reached]] = {}
         self.vlan_rows: dict[str, dict[int, Vlan]] = defaultdict(dict)
+        self._states: dict[str, dict[int, str | None]] = defaultdict(dict)
         self._exists: dict[str, Bounds] = {}
+        self._existing: dict[tuple[tuple[int, str | None], ...], Bounds] = {}
         like = before[0] if before is not None else None
         if before is not None and like is not None:  # of an earlier copy, what these changes do not touch
             self._memberships = {end: held for end, held in like._memberships.items() if end not in before[1]}
         if like is not None and like._survey.vlans is survey.vlans:
-            self.vlan_rows, self._exists = like.vlan_rows, like._exists
+            self.vlan_rows, self._states, self._exists = like.vlan_rows, like._states, like._exists
         else:
-            for row in survey.vlans:
-                self.vlan_rows[names.spelled[row.device]][row.vid] = row
+            vids, states = survey.column("vlans", "vid"), survey.column("vlans", "state")
+            for device, run in runs(survey.column("vlans", "device")):
+                self.vlan_rows[names.spelled[device]].update(zip(vids[run], survey.vlans[run], strict=True))
+                self._states[names.spelled[device]].update(zip(vids[run], states[run], strict=True))
         self.trees: Trees = Trees(survey, names, adjacencies, self.carried, like.trees if like is not None else None)
         self.out: dict[str, list[Crossing]] = defaultdict(list)
         for adjacency in adjacencies:
@@ -113,14 +129,18 @@ class Fabric:
     @staticmethod
     def known_vids(survey: Survey) -> int:
         """The VIDs that a survey speaks of one by one, as bits."""
-        found = {row.vid for row in survey.vlans} | {row.pvid for row in survey.ports if row.pvid}
-        found |= {row.vid for row in survey.gateways if row.vid} | {row.vid for row in survey.hosts if row.vid}
+        tables = (("vlans", "vid"), ("ports", "pvid"), ("gateways", "vid"), ("hosts", "vid"))
+        found = {vid for table, column in tables for vid in set(survey.column(table, column))}
         return sum(1 << vid for vid in found if vid)
 
     def member(self, end: End) -> Membership:
         """What a port does with VLANs."""
         if end not in self._memberships:
-            self._memberships[end] = membership(self._names.ports.get(end.device, {}).get(end.port))
+            row = self._names.ports.get(end.device, {}).get(end.port)
+            settings = row and (row.mode, row.tagging, row.pvid, row.allowed, row.untagged)
+            if settings not in self._alike:  # many ports have the same settings
+                self._alike[settings] = membership(row)
+            self._memberships[end] = self._alike[settings]
         return self._memberships[end]
 
     def carried(self, end: End) -> Bounds:
@@ -131,13 +151,10 @@ class Fabric:
     def exists(self, device: str) -> Bounds:
         """The VIDs that exist and are active on a device; all where its VLANs were not listed."""
         if device not in self._exists:
-            sure = possible = 0
-            rows = self.vlan_rows.get(device, {})
-            for vid, row in rows.items():
-                if row.state != "suspended":
-                    possible |= 1 << vid
-                    sure |= (row.state == "active") << vid
-            self._exists[device] = Bounds(sure, possible) if rows else EVERYTHING
+            listed = tuple(self._states.get(device, {}).items())
+            if listed not in self._existing:  # many devices have the same VLANs
+                self._existing[listed] = _existing(listed) if listed else EVERYTHING
+            self._exists[device] = self._existing[listed]
         return self._exists[device]
 
     def forwarding(self, end: End) -> Bounds:

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Sequence
 from functools import cached_property, partial
+from itertools import compress, count
+from operator import not_
 
 from crossthread.network.adjacency import Adjacency
 from crossthread.network.components import Components
@@ -15,7 +17,7 @@ from crossthread.network.segments import Fabric, Node
 from crossthread.network.station import Attachment, Station, Tap
 from crossthread.network.truth import ANYTHING, NOTHING, Bounds, Truth, all_of, any_of, vids_in
 from crossthread.survey import Survey
-from crossthread.survey.tables import Gateway, Host, MacEntry
+from crossthread.survey.tables import Gateway, Host, MacEntry, Port
 from crossthread.values import NO_VID
 
 
@@ -35,7 +37,7 @@ class Stations:
         components: Components,
         before: Stations | None = None,
     ) -> None:
-        self._names, self._fabric, self._components = names, fabric, components
+        self._survey, self._names, self._fabric, self._components = survey, names, fabric, components
         self._far: dict[End, list[Adjacency]] = defaultdict(list)
         for adjacency in adjacencies:
             self._far[adjacency.a].append(adjacency)
@@ -46,7 +48,8 @@ class Stations:
                 self._capabilities[names.device(row.device) or row.device].append(row.capabilities)
         self._linked = {end for link in links for end in (link.a, link.b)}
         self._learned: dict[str, list[MacEntry]] = defaultdict(list)
-        astray = [row for row in survey.hosts if not (row.device and row.port)]
+        places = (survey.column("hosts", name) for name in ("device", "port"))
+        astray = [survey.hosts[n] for n in sorted({n for place in places for n in compress(count(), map(not_, place))})]
         wanted = {row.mac for row in astray if row.mac}
         for entry in survey.macs if wanted else ():
             if entry.mac in wanted and entry.kind != "self" and entry.port:
@@ -57,7 +60,9 @@ class Stations:
             self._described: dict[str, list[End]] = before._described
         else:
             self._described = self._ports_that_name(lost) if lost else {}
-        self.hosts = Hosts(survey.hosts, self._host)
+        self.hosts = Hosts(survey, self._host)
+        self.pairs = self._pairs(survey)
+        """The device and port that each host's row names."""
         self.gateways = [Station(row, row.interface, self._gateway) for row in survey.gateways]
         self.proxies = [s for s in self.gateways if isinstance(s.row, Gateway) and s.row.proxy_arp != "no"]
         """Interfaces that may answer for others."""
@@ -65,10 +70,28 @@ class Stations:
         for station in self.gateways:
             self.on_device[station.device].append(station)
 
+    def _pairs(self, survey: Survey) -> list[tuple[str, str | None]]:
+        named = survey.column("hosts", "device")
+        spelled = {name: self._names.spelled[name] if name else "" for name in set(named)}
+        return list(zip(map(spelled.__getitem__, named), survey.column("hosts", "port"), strict=True))
+
+    @cached_property
+    def plugged(self) -> set[tuple[str, str | None]]:
+        """The devices and ports that hosts' rows name."""
+        return set(self.pairs)
+
+    @cached_property
+    def elsewhere(self) -> list[Station]:
+        """The hosts whose rows name no port, or none that the survey lists."""
+        ports, nothing = self._names.ports, dict[str, Port]()
+        lost = {pair for pair in self.plugged if pair[1] not in ports.get(pair[0], nothing)}
+        named = zip(self.pairs, self.hosts, strict=True) if lost else ()
+        return [self.hosts[name] for pair, name in named if pair in lost]
+
     @cached_property
     def by_address(self) -> Holders:
         """The stations that answer for each IP address, their own or a shared one."""
-        return Holders(self.hosts, self.gateways)
+        return Holders(self.hosts, self.gateways, self._survey.column("hosts", "address"))
 
     def _host(self, station: Station) -> Attachment:
         row = station.row

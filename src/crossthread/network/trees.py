@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Callable, Mapping, Sequence
 from functools import cached_property, partial
+from itertools import repeat
 
 from crossthread.network import spanning
 from crossthread.network.adjacency import Adjacency, on_a_cycle
@@ -14,6 +15,7 @@ from crossthread.network.tree_columns import TreeColumns, regular
 from crossthread.network.tree_inputs import TreeInputs, TreeRows, gather_inputs, sort_rows
 from crossthread.network.truth import ANYTHING, EVERYTHING, NOTHING, Bounds
 from crossthread.survey import Survey
+from crossthread.survey.columns import runs
 from crossthread.survey.tables import Port, Tree, TreePort
 
 _LARGE = 20_000
@@ -59,7 +61,7 @@ class Trees:
         if before is not None and before._survey.tree_ports is survey.tree_ports:
             self.ports = before.ports
         else:
-            self.ports = _by_port(survey.tree_ports, names)
+            self.ports = _by_port(survey, names)
         self._in_tree = {device for device, _, _ in self.ports}
         self._instances: dict[str, dict[int, Bounds]] = {}
         self._roles: dict[int, Mapping[End, spanning.Role]] = {}
@@ -259,13 +261,13 @@ class Trees:
         return older > sum(cost == spanning.default_cost(speed) for cost, speed in pairs)
 
 
-def _by_port(rows: Sequence[TreePort], names: Names) -> dict[tuple[str, str, int], TreePort]:
-    found = {}
-    last, device, known = "", "", names.ports.get("", {})
-    for row in rows:
-        if row.device is not last:  # those of a device mostly stand together
-            last, device = row.device, names.spelled[row.device]
-            known = names.ports.get(device, {})
-        name = row.port
-        found[device, name if name in known else names.port(device, name) or name, row.instance] = row
+def _by_port(survey: Survey, names: Names) -> dict[tuple[str, str, int], TreePort]:
+    found: dict[tuple[str, str, int], TreePort] = {}
+    ports, instances = survey.column("tree_ports", "port"), survey.column("tree_ports", "instance")
+    for written, run in runs(survey.column("tree_ports", "device")):
+        device, called = names.spelled[written], ports[run]
+        known = names.ports.get(device, {})
+        if not known.keys() >= set(called):
+            called = [name if name in known else names.port(device, name) or name for name in called]
+        found.update(zip(zip(repeat(device), called, instances[run]), survey.tree_ports[run], strict=True))
     return found

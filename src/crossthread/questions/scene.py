@@ -102,8 +102,8 @@ class Scene:
     @cached_property
     def host_ends(self) -> set[tuple[str, str | None]]:
         """The ports that some host is plugged into."""
-        classes = self.network.classes
-        return {*classes.plugged, *(host.end for host in classes.elsewhere if host.end is not None)}
+        stations = self.network.stations
+        return {*stations.plugged, *(host.end for host in stations.elsewhere if host.end is not None)}
 
     @cached_property
     def classes_in(self) -> dict[int | None, list[HostClass]]:

@@ -7,7 +7,9 @@ rule could say something of by one test of a column, and only then asks the rule
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from functools import partial
+from itertools import compress, count
 from operator import attrgetter
 
 from crossthread.network.adjacency import Adjacency
@@ -28,18 +30,33 @@ from crossthread.questions.rules import tree as tree_rules
 from crossthread.questions.rules import vlan as vlan_rules
 from crossthread.questions.rules import wire as wire_rules
 from crossthread.questions.scene import Scene
+from crossthread.survey.columns import runs
 from crossthread.values import NONE
 
-_Told = Finding | None
+_MayBe = Finding | None
 
 
-def sweep(scene: Scene) -> Iterator[Finding]:
-    """Everything that the rules find, in the order of their families; some may be found more than once."""
-    for family in (_hosts, _ports, _links, _neighbors, _vlans, _trees, _gateways, _plan):
-        yield from (finding for finding in family(scene) if finding is not None)
+def sweep(scene: Scene, wires: Callable[[], Sequence[Finding] | None] = lambda: None) -> Iterator[Finding]:
+    """Everything that the rules find, in the order of their families; some may be found more than once.
+
+    `wires` gives what `sweep_wires` finds, or None if it has to be found here.
+    """
+    yield from _told(scene, _hosts)
+    found = wires()
+    yield from found if found is not None else sweep_wires(scene)
+    yield from _told(scene, tree_rules.tree_detour, _gateways, _plan)
 
 
-def _hosts(scene: Scene) -> Iterator[_Told]:
+def sweep_wires(scene: Scene) -> list[Finding]:
+    """What the rules find at ports, links and in the trees: what can be told without sorting the hosts into classes."""
+    return list(_told(scene, _ports, _links, _neighbors, _vlans, _trees))
+
+
+def _told(scene: Scene, *families: Callable[[Scene], Iterable[_MayBe]]) -> Iterator[Finding]:
+    return (finding for family in families for finding in family(scene) if finding is not None)
+
+
+def _hosts(scene: Scene) -> Iterator[_MayBe]:
     for one in scene.network.classes.all:
         found = list(_of_host(scene, one.hosts[0], one.plain))
         yield from found
@@ -48,7 +65,7 @@ def _hosts(scene: Scene) -> Iterator[_Told]:
                 yield from _of_host(scene, host, one.plain)
 
 
-def _of_host(scene: Scene, host: Station, plain: bool) -> Iterator[_Told]:
+def _of_host(scene: Scene, host: Station, plain: bool) -> Iterator[_MayBe]:
     """What the rules say of a host; one that is plainly on an access port that is up needs fewer questions."""
     outside = host_rules.host_outside_subnet(scene, host)
     mask = host_rules.host_mask_differs(scene, host)
@@ -78,23 +95,23 @@ def _served_wrongly(scene: Scene, host: Station) -> bool:
     return any(address_rules.gateway_address_wrong(scene, gateway) for gateway in scene.expected.gateways(host))
 
 
-def _ports(scene: Scene) -> Iterator[_Told]:
+def _ports(scene: Scene) -> Iterator[_MayBe]:
     survey, spelled = scene.network.survey, scene.network.names.spelled
-    told = [row for row in survey.ports if row.admin == "down" or row.oper == "down" or row.in_errors or row.crc_errors
-            or row.out_errors or row.late_collisions or row.capable_speed or row.violations]  # fmt: skip
-    for row in told:
-        if row.admin == "down" or row.oper == "down":
-            end = End(spelled[row.device], row.port)
-            if end in scene.adjacencies_at or end in scene.host_ends:
-                yield port_rules.port_admin_down(scene, end) or port_rules.port_down(scene, end)
+    column = partial(survey.column, "ports")
+    states = zip(column("admin"), column("oper"), strict=True)
+    for row in [survey.ports[n] for n, state in enumerate(states) if "down" in state]:
+        end = End(spelled[row.device], row.port)
+        if end in scene.adjacencies_at or end in scene.host_ends:
+            yield port_rules.port_admin_down(scene, end) or port_rules.port_down(scene, end)
     yield from _existing(scene)
     rules = (
-        (port_rules.port_errors, [r for r in told if r.in_errors or r.crc_errors or r.out_errors or r.late_collisions]),
-        (port_rules.port_slow, [r for r in told if r.capable_speed]),
-        (port_rules.port_has_refused, [r for r in told if r.violations]),
-    )  # fmt: skip
-    for rule, rows in rules:
-        for row in rows:
+        (port_rules.port_errors, ("in_errors", "crc_errors", "out_errors", "late_collisions")),
+        (port_rules.port_slow, ("capable_speed",)),
+        (port_rules.port_has_refused, ("violations",)),
+    )
+    for rule, columns in rules:
+        told = {n for name in columns if any(column(name)) for n in compress(count(), column(name))}
+        for row in map(survey.ports.__getitem__, sorted(told)):
             yield rule(scene, End(spelled[row.device], row.port))
     for cable in survey.cables:
         if cable.status not in (None, "ok", "unknown"):
@@ -102,23 +119,27 @@ def _ports(scene: Scene) -> Iterator[_Told]:
             yield port_rules.cable_fault(scene, End(device, scene.network.names.port(device, cable.port) or cable.port))
 
 
-def _existing(scene: Scene) -> Iterator[_Told]:
+def _existing(scene: Scene) -> Iterator[_MayBe]:
     """Access ports in use whose VLAN does not exist on their device, or is suspended there."""
-    exists = scene.network.fabric.exists
-    for device, ports in scene.network.names.ports.items():
+    column, spelled = partial(scene.network.survey.column, "ports"), scene.network.names.spelled
+    modes, pvids, states = column("mode"), column("pvid"), column("admin")
+    for written, run in runs(column("device")):
+        device = spelled[written]
         if device not in scene.network.fabric.vlan_rows:
             continue
-        active = exists(device).possible
-        for port, row in ports.items():
-            if row.pvid and not active >> row.pvid & 1 and row.mode == "access" and row.admin != "down":
+        active = scene.network.fabric.exists(device).possible
+        if all(active >> vid & 1 for vid in set(pvids[run]) if vid):
+            continue
+        for port, mode, vid, admin in zip(column("port")[run], modes[run], pvids[run], states[run], strict=True):
+            if vid and not active >> vid & 1 and mode == "access" and admin != "down":
                 end = End(device, port)
                 if end in scene.adjacencies_at or end in scene.host_ends:
-                    yield port_rules.port_vlan_missing(scene, end, row.pvid)
-                    yield port_rules.vlan_suspended(scene, device, row.pvid)
+                    yield port_rules.port_vlan_missing(scene, end, vid)
+                    yield port_rules.vlan_suspended(scene, device, vid)
 
 
-def _links(scene: Scene) -> Iterator[_Told]:
-    rules: tuple[Callable[[Scene, Adjacency], _Told], ...] = (
+def _links(scene: Scene) -> Iterator[_MayBe]:
+    rules: tuple[Callable[[Scene, Adjacency], _MayBe], ...] = (
         link_rules.link_mode_differs,
         link_rules.link_access_vlan_differs,
         link_rules.link_tagging_differs,
@@ -155,7 +176,7 @@ def _alike(scene: Scene, adjacency: Adjacency) -> bool:
     return len(adjacency.links) == 1 and adjacency.a in (adjacency.links[0].a, adjacency.links[0].b)
 
 
-def _neighbors(scene: Scene) -> Iterator[_Told]:
+def _neighbors(scene: Scene) -> Iterator[_MayBe]:
     for link in scene.network.links:
         yield neighbor_rules.neighbor_one_way(scene, link)
     yield from neighbor_rules.at_each_port(scene)
@@ -171,21 +192,22 @@ def _neighbors(scene: Scene) -> Iterator[_Told]:
     if wanted != "everywhere":
         spelled = scene.network.names.spelled
         speaking: dict[str, list[End]] = defaultdict(list)
-        for row in scene.network.survey.ports:
-            if row.discovery in ("both", "send") and row.admin != "down":
-                end = End(spelled[row.device], row.port)
+        columns = (scene.network.survey.column("ports", name) for name in ("device", "port", "discovery", "admin"))
+        for device, port, discovery, admin in zip(*columns, strict=True):
+            if discovery in ("both", "send") and admin != "down":
+                end = End(spelled[device], port)
                 if end not in cabled and (wanted == "nowhere" or end in scene.host_ends):
                     speaking[end.device].append(end)
         for ends in speaking.values():
             yield neighbor_rules.discovery_exposed(scene, ends)
 
 
-def _vlans(scene: Scene) -> Iterator[_Told]:
+def _vlans(scene: Scene) -> Iterator[_MayBe]:
     yield from vlan_rules.vlan_unused(scene)
     yield from vlan_rules.vlan_name_differs(scene)
 
 
-def _trees(scene: Scene) -> Iterator[_Told]:
+def _trees(scene: Scene) -> Iterator[_MayBe]:
     network = scene.network
     instances = sorted({row.instance for rows in network.fabric.trees.bridges.values() for row in rows
                         if row.protocol != "off"})  # fmt: skip
@@ -201,7 +223,7 @@ def _trees(scene: Scene) -> Iterator[_Told]:
     for adjacency in network.adjacencies if not (one_root and one_region) else ():
         yield tree_rules.tree_roots_several(scene, adjacency)
         yield tree_rules.tree_region_differs(scene, adjacency)
-    dropping = any(row.bpdus == "drop" for row in network.survey.tree_ports)
+    dropping = "drop" in network.survey.column("tree_ports", "bpdus")
     for adjacency in network.adjacencies if dropping else ():
         yield tree_rules.tree_off_at_port(scene, adjacency)
     for device in network.fabric.trees.bridges:
@@ -209,10 +231,9 @@ def _trees(scene: Scene) -> Iterator[_Told]:
             yield tree_rules.tree_off_in_loop(scene, device)
     for end in scene.edge_rows:
         yield tree_rules.tree_edge_to_bridge(scene, end)
-    yield from tree_rules.tree_detour(scene)
 
 
-def _gateways(scene: Scene) -> Iterator[_Told]:
+def _gateways(scene: Scene) -> Iterator[_MayBe]:
     stations = scene.network.stations
     up_on: dict[str, int] = {}
     for gateway in stations.gateways:
@@ -246,7 +267,7 @@ def _fed(scene: Scene, device: str) -> int:
     return bits if scene.network.names.ports.get(device) else -1
 
 
-def _plan(scene: Scene) -> Iterator[_Told]:
+def _plan(scene: Scene) -> Iterator[_MayBe]:
     yield from plan_rules.software_mixed(scene)
     plan = scene.plan
     for port in plan.ports.values():
@@ -261,7 +282,7 @@ def _plan(scene: Scene) -> Iterator[_Told]:
     yield from _settings(scene)
 
 
-def _settings(scene: Scene) -> Iterator[_Told]:
+def _settings(scene: Scene) -> Iterator[_MayBe]:
     settings = scene.plan.settings
     if settings.mtu is None and settings.speed is None and settings.native is None and settings.tagging is None:
         return

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections import Counter
+from collections import Counter, defaultdict
 from collections.abc import Sequence
 from functools import cached_property
-from itertools import chain, groupby, repeat
+from itertools import chain, repeat
 from typing import Any
 
 from crossthread.survey.cells import Kind
+from crossthread.survey.columns import Table, runs
 from crossthread.survey.problems import Problem, visible
-from crossthread.survey.tables import Row, columns_of
+from crossthread.survey.tables import Row, columns_of, folded
 
 
 class Builder:
@@ -18,14 +19,21 @@ class Builder:
 
     def __init__(self, record: type[Row], header: Sequence[str], file: str) -> None:
         self.record, self.header, self.file = record, list(header), file
-        self.columns = columns_of(record)
-        self.rows: list[Row] = []
+        self._values: dict[str, list[Any]] = defaultdict(list)
         self._spans: list[Sequence[int]] = []
         self.problems: list[Problem] = []
-        self.known: dict[str, dict[str, Any]] = {}
-        self.keys: dict[str, list[Any]] = {name: [] for name in record.KEY}
+        self._known: dict[str, dict[str, Any]] = defaultdict(dict)
         self.unknown = [name for name in self.header if name not in self.columns]
         self._tails: dict[str, tuple[Any, ...]] = {}
+
+    @property
+    def columns(self) -> dict[str, tuple[Kind, bool]]:
+        """Each column that the table may have: its kind, and whether its cells must not be empty."""
+        return columns_of(self.record)
+
+    def __getstate__(self) -> dict[str, Any]:
+        """What another process is told, without what was remembered for the next chunk."""
+        return {name: value for name, value in vars(self).items() if name not in ("_known", "_tails")}
 
     def add(self, columns: Sequence[Sequence[str]], lines: Sequence[int]) -> None:
         """Take a chunk: the cells of each column of the header, and the line of each row."""
@@ -33,7 +41,7 @@ class Builder:
         values: dict[str, Sequence[Any]] = {}
         for name, (kind, required) in self.columns.items():
             if name in given:
-                values[name], bad = kind.column(given[name], self.known.setdefault(name, {}))
+                values[name], bad = kind.column(given[name], self._known[name])
                 if bad or (required and None in values[name]):
                     self._complain(name, kind, given[name], bad, lines, required)
         if self.unknown:
@@ -52,7 +60,7 @@ class Builder:
         values: dict[str, Sequence[Any]] = {}
         for name, cells in zip(self.header, columns, strict=False):
             kind, required = self.columns[name]
-            values[name], bad = kind.column(cells, self.known.setdefault(name, {}))
+            values[name], bad = kind.column(cells, self._known[name])
             if bad or (required and None in values[name]):
                 return False
         ends = self.header[len(columns) :]
@@ -64,7 +72,7 @@ class Builder:
             read = []
             for name, cells in zip(ends, zip(*split, strict=True), strict=True):
                 kind, required = self.columns[name]
-                found, bad = kind.column(cells, self.known.setdefault(name, {}))
+                found, bad = kind.column(cells, self._known[name])
                 if bad or (required and None in found):
                     return False
                 read.append(found)
@@ -74,13 +82,22 @@ class Builder:
         return True
 
     def _take(self, values: dict[str, Sequence[Any]], lines: Sequence[int]) -> None:
-        for name in self.keys:
-            self.keys[name] += values[name] if name in values else repeat(None, len(lines))
-        last = max(map(self.record.__struct_fields__.index, values), default=-1)
-        given = (values.get(name) or repeat(None) for name in self.record.__struct_fields__[: last + 1])
         if lines:
-            self.rows.extend(map(self.record, *given))
+            for name, column in values.items():
+                self._values[name] += column
             self._spans.append(lines)
+
+    @cached_property
+    def rows(self) -> Table[Row]:
+        """The rows, once all are taken."""
+        fields = self.record.__struct_fields__
+        last = max(map(fields.index, self._values), default=-1)
+        given = (self._values.get(name) or repeat(None) for name in fields[: last + 1])
+        if not self._values:
+            return Table()
+        blank = [None] * len(self.lines)
+        columns = {name: self._values.get(name, blank) for name in fields if name != "extra" or name in self._values}
+        return Table(map(self.record, *given), columns)
 
     @cached_property
     def lines(self) -> Sequence[int]:
@@ -109,14 +126,16 @@ class Builder:
     def finish(self) -> None:
         """Look for keys that stand twice."""
         key_columns = self.record.KEY
-        if not key_columns:
+        if not key_columns or not self._spans:
             return
-        for name in {"device", "host"}.intersection(key_columns):
-            once = {value: value and value.casefold() for value in set(self.keys[name])}
-            self.keys[name] = list(map(once.__getitem__, self.keys[name]))
-        if _all_differ(list(self.keys.values())):
+        columns: list[Sequence[Any]] = []
+        for name in key_columns:
+            column: Sequence[Any] = self._values.get(name) or [None] * len(self.lines)
+            text = "\n".join(map(str, column)) if name in ("device", "host") else ""
+            columns.append(column if text == text.casefold() else [folded(name, value) for value in column])
+        if _all_differ(columns):
             return
-        keys = list(zip(*self.keys.values(), strict=True))
+        keys = list(zip(*columns, strict=True))
         counts = Counter(keys)
         first: dict[tuple[Any, ...], int] = {}
         for row, key, line in zip(self.rows, keys, self.lines, strict=True):
@@ -134,12 +153,11 @@ def _all_differ(columns: Sequence[Sequence[Any]]) -> bool:
     """Whether no two rows of some columns are surely the same."""
     if len(columns) == 1:
         return len(set(columns[0])) == len(columns[0])
-    at, seen = 0, set()
-    for device, run in groupby(columns[0]):  # where the rows of a device stand together, they need no other's
-        end = at + len(list(run))
-        if device in seen or len(set(zip(*[column[at:end] for column in columns[1:]], strict=True))) < end - at:
+    seen = set()
+    for device, run in runs(columns[0]):  # where the rows of a device stand together, they need no other's
+        others = [column[run] for column in columns[1:]]
+        if device in seen or len(set(zip(*others, strict=True))) < len(others[0]):
             # Different hashes mean different rows; keeping numbers instead of tuples spares memory.
             return len(set(map(hash, zip(*columns, strict=True)))) == len(columns[0])
         seen.add(device)
-        at = end
     return True

@@ -7,6 +7,7 @@ from typing import Any
 
 import msgspec
 
+from crossthread.survey.columns import Table
 from crossthread.survey.problems import Problem, SurveyError
 from crossthread.survey.single import cell_text
 from crossthread.survey.survey import Places, Survey
@@ -99,10 +100,10 @@ def apply_changes(survey: Survey, changes: Iterable[Change]) -> Survey:
     fresh_tables: dict[str, Any] = {}
     places = dict(survey.places)
     for name, edits in tables.items():
-        kept = [(n, edits.get(n, row)) for n, row in enumerate(survey.table(name))]
-        fresh_tables[name] = tuple(row for row in [*(row for _, row in kept), *added[name]] if row is not None)
+        rows = survey.table(name)
+        fresh_tables[name] = _edited(rows if isinstance(rows, Table) else Table(rows), edits, added[name])
         if name in places:
-            at = [0 if n in edits else places[name].lines[n] for n, row in kept if row is not None]
+            at = [0 if n in edits else line for n, line in enumerate(places[name].lines) if edits.get(n, True)]
             places[name] = Places(places[name].file, at + [0] * len(added[name]))
     if stale or unsettled:
         ports: tuple[TreePort, ...] = fresh_tables.get("tree_ports", survey.tree_ports)
@@ -117,6 +118,14 @@ def apply_changes(survey: Survey, changes: Iterable[Change]) -> Survey:
         places.pop("trees", None)
     tables_now = {name: fresh_tables.get(name, survey.table(name)) for name in TABLES}
     return Survey(info=survey.info, **tables_now, places=places)
+
+
+def _edited(rows: Table[Row], edits: dict[int, Row | None], added: list[Row]) -> Table[Row]:
+    """A table with some rows replaced, some deleted, and some added."""
+    edited = rows.with_rows({n: row for n, row in edits.items() if row is not None})
+    if not added and None not in edits.values():
+        return edited
+    return Table([*(row for n, row in enumerate(edited) if edits.get(n, row) is not None), *added])
 
 
 def _moved_ports(survey: Survey, change: Change) -> set[int] | None:

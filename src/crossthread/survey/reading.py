@@ -6,31 +6,39 @@ import csv
 import io
 import tomllib
 from bisect import bisect_left
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import partial
 from itertools import islice
 from pathlib import Path
 from typing import Any
 
+from crossthread.beside import beside
 from crossthread.survey.building import Builder
+from crossthread.survey.columns import Table
 from crossthread.survey.contents import MAX_COLUMNS, decoded, info_of
-from crossthread.survey.later import TABLES as LATER
-from crossthread.survey.later import Later, Looker
+from crossthread.survey.later import Later
 from crossthread.survey.problems import Problem, SurveyError, visible
 from crossthread.survey.single import read_single
 from crossthread.survey.survey import Info, Places, Survey
 from crossthread.survey.tables import TABLES, Row, columns_of
 from crossthread.survey.writing import committed
 
-_CHUNK = 1 << 18
+_CHUNK = 1 << 16
 """How many characters of a table are split at once."""
+_HEAD = 1 << 18
+"""Within how many it shows whether rows end in the same words again and again."""
 _ROWS = 256
+_HOSTS = "hosts"
+_LATER = ("macs", "arp")
+"""Tables that few questions need."""
+_WORTH = 2_000_000
+"""From how many bytes on a second process is quicker."""
 
 
 def read_survey(path: str | Path) -> Survey:
     """Read a survey from a folder, or from a `.json` or `.json.gz` file.
 
-    Of a large survey another process looks at some tables meanwhile, where the machine has more than one processor.
+    Of a large survey another process reads some tables meanwhile, where the machine has more than one processor.
 
     Returns
     -------
@@ -74,48 +82,64 @@ def _read_folder(folder: Path) -> Survey:
         raise SurveyError([Problem(str(folder), f"no survey here: expected survey.toml and tables such as {listed}")])
     else:
         notices.append("survey.toml: there is none; title and time of the survey are not known")
-    looker = Looker({name: files[f"{name}.csv"] for name in known})
-    for name in known:
-        label = f"{name}.csv"
-        data = _bytes(files[label], label, problems)
-        count = looker.rows(name, data) if data is not None and name in LATER else None
-        if data is not None and count is not None:
-            tables[name] = Later(partial(_rows, name, data), count)
-            places[name] = Places(label, range(2, count + 2))
-            continue
-        builder = read_table(name, data, problems) if data is not None else None
-        if builder is None:
-            continue
-        problems += builder.problems
-        tables[name] = tuple(builder.rows)
-        places[name] = Places(label, builder.lines)
-        if builder.unknown:
-            listed = ", ".join(map(visible, builder.unknown))
-            notices.append(f"{label}: kept, but not understood: column {listed}")
+    contents = {name: data for name in known if (data := _bytes(files[f"{name}.csv"], problems)) is not None}
+    aside = {name: contents[name] for name in (_HOSTS, *_LATER) if name in contents}
+    with beside(partial(_look, aside), sum(map(len, aside.values())) > _WORTH) as answer:
+        for name in list(contents):
+            label, data = f"{name}.csv", contents.pop(name)
+            found = (answer() or {}).get(name) if name in aside else None
+            if isinstance(found, int):
+                tables[name] = Later(partial(_rows, name, data), found)
+                places[name] = Places(label, range(2, found + 2))
+                continue
+            builder = found or read_table(name, data, problems)
+            if builder is None:
+                continue
+            problems += builder.problems
+            tables[name] = builder.rows
+            places[name] = Places(label, builder.lines)
+            if builder.unknown:
+                listed = ", ".join(map(visible, builder.unknown))
+                notices.append(f"{label}: kept, but not understood: column {listed}")
     if problems:
         raise SurveyError(problems)
     return Survey(info=info, **tables, places=places, notices=tuple(notices))
 
 
-def _rows(name: str, data: bytes) -> tuple[Row, ...]:
+def _look(contents: Mapping[str, bytes]) -> dict[str, Builder | int]:
+    """Read some tables that have no problem: the hosts, and of those that few questions need only how many rows."""
+    found: dict[str, Builder | int] = {}
+    for name, data in contents.items():
+        problems: list[Problem] = []
+        builder = read_table(name, data, problems)
+        if builder is None or problems or builder.problems:
+            continue
+        if name == _HOSTS:
+            found[name] = builder
+        elif not builder.unknown and builder.lines == range(2, len(builder.lines) + 2):
+            found[name] = len(builder.lines)
+    return found
+
+
+def _rows(name: str, data: bytes) -> Table[Row]:
     problems: list[Problem] = []
     builder = read_table(name, data, problems)
     problems += builder.problems if builder is not None else []
     if builder is None or problems:
         raise SurveyError(problems)
-    return tuple(builder.rows)
+    return builder.rows
 
 
-def _bytes(file: Path, name: str, problems: list[Problem]) -> bytes | None:
+def _bytes(file: Path, problems: list[Problem]) -> bytes | None:
     try:
         return file.read_bytes()
     except OSError as error:
-        problems.append(Problem(name, f"cannot be read: {error.strerror}"))
+        problems.append(Problem(file.name, f"cannot be read: {error.strerror}"))
         return None
 
 
 def _read_info(file: Path, problems: list[Problem]) -> Info:
-    data = _bytes(file, "survey.toml", problems)
+    data = _bytes(file, problems)
     text = decoded("survey.toml", data, problems) if data is not None else None
     if text is None:
         return Info()
@@ -132,7 +156,7 @@ def read_table(name: str, data: bytes, problems: list[Problem]) -> Builder | Non
     text = decoded(label, data, problems)
     if text is None:
         return None
-    plain = text.replace("\r\n", "\n")
+    plain = text.replace("\r\n", "\n") if "\r" in text else text
     quoted = '"' in plain or "\r" in plain
     head = next(csv.reader(_lines(text)), []) if quoted else plain.split("\n", 1)[0].split(",")
     header = [cell.strip() for cell in head]
@@ -165,7 +189,7 @@ def _add_plain(builder: Builder, text: str) -> None:
         if cells[width :: width + 1].count("\n") == count - 1 and len(cells) == count * (width + 1) - 1 and width > 1:
             columns = [cells[n :: width + 1] for n in range(width)]
             builder.add(columns, lines)
-            if lines.start == 2 and at < len(text) and not builder.unknown:
+            if at < min(len(text), _HEAD) and not builder.unknown:
                 cut = _where_tails_begin(columns)
         else:
             rows = [row.split(",") if row else [] for row in chunk.split("\n")]
@@ -173,7 +197,7 @@ def _add_plain(builder: Builder, text: str) -> None:
 
 
 def _where_tails_begin(columns: Sequence[Sequence[str]]) -> int:
-    """The column from which on rows end in the same words again and again, by the first rows of a table.
+    """The column from which on rows end in the same words again and again, by some rows of a table.
 
     Most ports are up, of one speed, in one of a few VLANs. Where at least three columns are so, each such end of a row
     is split and read once only.

@@ -69,7 +69,7 @@ def _survey(document: dict[str, Any], text: str, label: str, problems: list[Prob
         builder = _table(name, document[name], lines.get(name, []), label, problems)
         if builder is not None:
             problems += builder.problems
-            tables[name] = tuple(builder.rows)
+            tables[name] = builder.rows
             places[name] = Places(label, builder.lines)
             if builder.unknown:
                 listed = ", ".join(map(visible, builder.unknown))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter, defaultdict
 from collections.abc import Iterator, Sequence
+from functools import partial
 
 from crossthread.network.adjacency import Adjacency
 from crossthread.network.names import End
@@ -12,6 +13,7 @@ from crossthread.network.station import Station
 from crossthread.network.truth import vids_in
 from crossthread.questions.findings import Finding, Subject, at_port
 from crossthread.questions.scene import Scene
+from crossthread.survey.columns import runs
 from crossthread.survey.tables import Vlan
 from crossthread.values import VlanSet
 
@@ -19,16 +21,18 @@ from crossthread.values import VlanSet
 def carried_by_ports(scene: Scene) -> dict[str, int]:
     """For each device the VIDs that any of its ports or interfaces is in, up or not, as bits."""
     found: dict[str, int] = defaultdict(int)
-    for device, ports in scene.network.names.ports.items():
+    column = partial(scene.network.survey.column, "ports")
+    settings = list(zip(column("mode"), column("pvid"), column("allowed"), column("lag"), strict=True))
+    for device, run in runs(column("device")):
         bits = 0
-        for row in ports.values():
-            if row.pvid:
-                bits |= 1 << row.pvid
-            if row.allowed is not None and row.mode != "access":
-                bits |= row.allowed.bits
-            elif row.mode in (None, "trunk", "hybrid"):
-                bits |= -1 if row.lag is None else 0  # nobody looked what it carries
-        found[device] = bits
+        for mode, pvid, allowed, lag in set(settings[run]):
+            if pvid:
+                bits |= 1 << pvid
+            if allowed is not None and mode != "access":
+                bits |= allowed.bits
+            elif mode in (None, "trunk", "hybrid"):
+                bits |= -1 if lag is None else 0  # nobody looked what it carries
+        found[scene.network.names.spelled[device]] |= bits
     for gateway in scene.network.stations.gateways:
         if gateway.row.vid and gateway.end is None:
             found[gateway.device] |= 1 << gateway.row.vid
@@ -45,8 +49,12 @@ def vlan_unused(scene: Scene) -> Iterator[Finding]:
     """
     used = carried_by_ports(scene)
     where: dict[int, list[str]] = defaultdict(list)
+    listed: dict[tuple[int, ...], int] = {}
     for device, rows in scene.network.fabric.vlan_rows.items():
-        for vid in vids_in(sum(1 << vid for vid in rows) & ~used.get(device, -1) & ~2):
+        known = tuple(rows)
+        if known not in listed:  # many devices have the same VLANs
+            listed[known] = sum(1 << vid for vid in known)
+        for vid in vids_in(listed[known] & ~used.get(device, -1) & ~2):
             where[vid].append(device)
     alike: dict[tuple[str, ...], list[int]] = defaultdict(list)
     for vid, devices in sorted(where.items()):
@@ -68,7 +76,9 @@ def vlan_name_differs(scene: Scene) -> Iterator[Finding]:
     Confirm: list the VLANs of the devices that are named.
     Mend: agree on one name.
     """
-    given = Counter(vid for vid, name in {(row.vid, row.name) for row in scene.network.survey.vlans} if name)
+    survey = scene.network.survey
+    told = set(zip(survey.column("vlans", "vid"), survey.column("vlans", "name"), strict=True))
+    given = Counter(vid for vid, name in told if name)
     doubtful = {vid for vid, count in given.items() if count > 1 or vid in scene.plan.vlans}
     names: dict[int, dict[str, list[Vlan]]] = defaultdict(dict)
     for rows in scene.network.fabric.vlan_rows.values() if doubtful else ():
