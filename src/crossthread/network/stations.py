@@ -60,9 +60,6 @@ class Stations:
             self._described: dict[str, list[End]] = before._described
         else:
             self._described = self._ports_that_name(lost) if lost else {}
-        self.hosts = Hosts(survey, self._host)
-        self.pairs = self._pairs(survey)
-        """The device and port that each host's row names."""
         self.gateways = [Station(row, row.interface, self._gateway) for row in survey.gateways]
         self.proxies = [s for s in self.gateways if isinstance(s.row, Gateway) and s.row.proxy_arp != "no"]
         """Interfaces that may answer for others."""
@@ -70,10 +67,17 @@ class Stations:
         for station in self.gateways:
             self.on_device[station.device].append(station)
 
-    def _pairs(self, survey: Survey) -> list[tuple[str, str | None]]:
-        named = survey.column("hosts", "device")
+    @cached_property
+    def hosts(self) -> Hosts:
+        """The hosts by their names in lower case."""
+        return Hosts(self._survey, self._host)
+
+    @cached_property
+    def pairs(self) -> list[tuple[str, str | None]]:
+        """The device and port that each host's row names."""
+        named = self._survey.column("hosts", "device")
         spelled = {name: self._names.spelled[name] if name else "" for name in set(named)}
-        return list(zip(map(spelled.__getitem__, named), survey.column("hosts", "port"), strict=True))
+        return list(zip(map(spelled.__getitem__, named), self._survey.column("hosts", "port"), strict=True))
 
     @cached_property
     def plugged(self) -> set[tuple[str, str | None]]:

@@ -41,15 +41,15 @@ def sweep(scene: Scene, wires: Callable[[], Sequence[Finding] | None] = lambda: 
 
     `wires` gives what `sweep_wires` finds, or None if it has to be found here.
     """
-    yield from _told(scene, _hosts)
+    yield from _told(scene, _hosts, _links)
     found = wires()
     yield from found if found is not None else sweep_wires(scene)
     yield from _told(scene, tree_rules.tree_detour, _gateways, _plan)
 
 
 def sweep_wires(scene: Scene) -> list[Finding]:
-    """What the rules find at ports, links and in the trees: what can be told without sorting the hosts into classes."""
-    return list(_told(scene, _ports, _links, _neighbors, _vlans, _trees))
+    """What the rules find at ports and in the trees: what can be told without sorting the hosts into classes."""
+    return list(_told(scene, _ports, _neighbors, _vlans, _trees))
 
 
 def _told(scene: Scene, *families: Callable[[Scene], Iterable[_MayBe]]) -> Iterator[Finding]:
