@@ -7,6 +7,8 @@ from crossthread import Change, Network, apply_changes, check, matrix
 from crossthread.demo.generator import generate
 from crossthread.network.segments import Node
 from crossthread.network.truth import vids_in
+from crossthread.questions.detours import find_detours
+from crossthread.questions.scene import Scene
 
 
 def shape(seed):
@@ -30,6 +32,15 @@ class Healthy(unittest.TestCase):
             kinds = families(network)
             wrong = [r for r in matrix(network).reaches if r[2] != "works" and kinds[r[0]] == kinds[r[1]]]
             self.assertEqual(wrong, [], seed)
+
+    def test_one_note_for_all_vlans_whose_detours_have_one_cause(self):
+        network = Network(generate(3, 60, 600, 20, 24))
+        detours = list(find_detours(Scene(network), dearer=True, told=False))
+        told = [finding for finding in check(network).findings if finding.rule == "tree-detour"]
+        self.assertEqual(len(told), len({detour.gateway for detour in detours}))  # one tree serves all VLANs here
+        self.assertGreater(len({detour.vid for detour in detours}), len(told))
+        vids = {subject.vid for finding in told for subject in finding.subjects}
+        self.assertEqual(vids, {detour.vid for detour in detours})
 
     def test_one_seed_is_one_campus(self):
         self.assertEqual(shape(4), shape(4))

@@ -8,13 +8,14 @@ from collections.abc import Iterator
 from crossthread.network.adjacency import Adjacency
 from crossthread.network.names import End
 from crossthread.network.truth import vids_in
-from crossthread.questions.detours import find_detours
+from crossthread.questions.detours import Detour, find_detours
 from crossthread.questions.findings import Finding, Subject
 from crossthread.questions.scene import Scene
 from crossthread.questions.tree import TreeAnswer, instance_of
 from crossthread.survey.changes import Change
 from crossthread.survey.survey import Evidence
 from crossthread.survey.tables import Tree
+from crossthread.values import VlanSet
 
 
 def _at(end: End, instance: int) -> Subject:
@@ -278,13 +279,19 @@ def tree_detour(scene: Scene) -> Iterator[Finding]:
     Confirm: compare the way of the frames with the drawing.
     Mend: move the root of the VLAN's tree nearer to its gateway, or change a cost.
     """
-    by_vlan: dict[int, list[tuple[str, int, int]]] = defaultdict(list)
+    by_cause: dict[tuple[str, int | None], list[Detour]] = defaultdict(list)
+    trees = scene.network.fabric.trees
     for detour in find_detours(scene, dearer=True, told=False):  # what is longer over faster links is no detour
-        by_vlan[detour.vid].append((detour.device, detour.hops, detour.shortest))
-    for vid, ways in sorted(by_vlan.items()):
-        ways.sort(key=lambda way: way[2] - way[1])
-        listed = ", ".join(f"{device} ({hops} links instead of {least})" for device, hops, least in ways[:3])
+        followed = (i for i, vids in trees.instances(detour.gateway).items() if vids.possible >> detour.vid & 1)
+        by_cause[detour.gateway, next(followed, None)].append(detour)
+    for (gateway, _), detours in sorted(by_cause.items(), key=lambda cause: min(d.vid for d in cause[1])):
+        vids = VlanSet.of(detour.vid for detour in detours)
+        ways: dict[str, Detour] = {}
+        for detour in sorted(detours, key=lambda d: d.shortest - d.hops):
+            ways.setdefault(detour.device, detour)
+        worst = [f"{d.device} ({d.hops} links instead of {d.shortest})" for d in list(ways.values())[:3]]
         more = f" and {len(ways) - 3} more" if len(ways) > 3 else ""
-        subjects = (Subject(vid=vid), *(Subject(device=device, vid=vid) for device, _, _ in ways[:20]))
-        says = f"In VLAN {vid} the way to the gateway is longer than it could be from {listed}{more}."
-        yield Finding("tree-detour", "note", subjects, says, ())
+        inside = f"VLAN {vids} the way to the gateway" if len(vids) == 1 else f"VLANs {vids} the way to {gateway}"
+        says = f"In {inside} is longer than it could be from {', '.join(worst)}{more}."
+        places = (Subject(device=d.device, vid=d.vid) for d in list(ways.values())[:20])
+        yield Finding("tree-detour", "note", (*(Subject(vid=vid) for vid in vids), *places), says, ())
