@@ -7,10 +7,12 @@ import subprocess
 import sys
 import tempfile
 import unittest
+from contextlib import suppress
 from pathlib import Path
 
 from crossthread import Change, apply_changes, read_survey, write_survey
 from crossthread.demo import faulty, healthy
+from crossthread.demo.generator import generate
 from crossthread.survey import Survey
 from crossthread.survey.tables import Device, Host, Neighbor, Port
 from tests.building import DATA
@@ -187,6 +189,7 @@ class Commands(unittest.TestCase):
             (["map", higher], 3, 1, "reads surveys up to format 1"),
             (["check", broken], 3, 3, "ports.csv:2: pvid “4095”: expected a VLAN identifier from 1 to 4094"),
             (["why", self.healthy, "ticket-desk-9", "shop-till"], 2, 1, "did you mean ticket-desk-2 or ticket-desk-1"),
+            (["tree", self.healthy, "--vlan", 999], 2, 1, "does not speak of VLAN 999"),
             (["why", self.healthy, "shop-till", "shop-till"], 2, 1, "the same host"),
             (["demo", "/proc/none"], 2, 1, "cannot be written"),
         ]:
@@ -202,6 +205,24 @@ class Commands(unittest.TestCase):
         done = subprocess.run(f"'{COMMAND}' matrix '{self.healthy}' --json | head -1", shell=True, capture_output=True,
                               text=True, check=True)  # fmt: skip
         self.assertEqual((done.stdout, done.stderr), ("{\n", ""))
+
+    def test_long_work_shows_on_a_terminal_how_far_it_is_and_nothing_of_it_stays(self):
+        write_survey(generate(2, 12, 205, 3, 40), self.folder / "long")
+        words = ["matrix", self.folder / "long", "--json"]
+        near, far = os.openpty()
+        shown = b""
+        with tempfile.TemporaryFile() as said, subprocess.Popen([COMMAND, *words], stdout=said, stderr=far) as process:
+            os.close(far)
+            with suppress(OSError):  # as a terminal says that nobody writes to it any more
+                while more := os.read(near, 4096):
+                    shown += more
+            process.wait()
+            said.seek(0)
+            json.loads(said.read())
+        os.close(near)
+        self.assertIn(b"hosts", shown)
+        self.assertTrue(shown.endswith((b"\x1b[2K", b"\x1b[?25h")), shown[-20:])  # the line is empty again
+        self.assertEqual(run(*words).stderr, "")
 
 
 class Examples(unittest.TestCase):

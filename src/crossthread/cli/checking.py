@@ -6,11 +6,24 @@ from typing import Annotated
 
 import typer
 
-from crossthread.cli.running import FAULTY, Json, SurveyPath, app, emit, load, load_plan, usage_error, write_text
+from crossthread.cli.running import (
+    FAULTY,
+    Json,
+    SurveyPath,
+    app,
+    emit,
+    expect_vlan,
+    load,
+    load_plan,
+    usage_error,
+    write_text,
+)
 from crossthread.network import Network
 from crossthread.questions.hosts import UnknownHostError
 from crossthread.survey.problems import visible
-from crossthread.values import VID_MAX
+
+_MANY = 20_000
+"""From how many hosts on somebody waits before the first question is asked."""
 
 plan_app = typer.Typer(help="The plan: what was intended.", no_args_is_help=True)
 app.add_typer(plan_app, name="plan")
@@ -48,9 +61,9 @@ def check_command(
     intended = load_plan(plan) if plan else None
     network = Network(load(survey))
     place = _place(network, at) if at is not None else None
-    if vlan is not None and not (vlan > 0 and network.fabric.known >> vlan & 1):
-        usage_error(f"the survey does not speak of VLAN {vlan}; expected a VID from 1 to {VID_MAX} that it has")
-    with progress("asking", lambda: 20 * len(network.classes.all), many=4000) as advance:
+    expect_vlan(network, vlan)
+    many = 0 if len(network.survey.hosts) > _MANY else 4000
+    with progress("asking", lambda: 20 * len(network.classes.all), many) as advance:
         answer = select(check(network, intended, progress=advance), only, place, vlan, severity)
     if csv:
         print(check_csv(answer), end="")

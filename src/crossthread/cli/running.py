@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import sys
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from pathlib import Path
 from time import monotonic
 from typing import TYPE_CHECKING, Annotated, Any, NoReturn, TypeVar
@@ -16,9 +16,11 @@ import typer
 from crossthread.survey import Survey, SurveyError, read_survey
 from crossthread.survey.changes import Change
 from crossthread.survey.problems import visible
+from crossthread.values import VID_MAX
 
 if TYPE_CHECKING:
     from crossthread.faces.overlay import Overlay
+    from crossthread.network import Network
     from crossthread.plan import Plan
     from crossthread.questions.drawing import Cable
     from crossthread.questions.map import Map
@@ -47,7 +49,8 @@ _Answer = TypeVar("_Answer")
 def load(path: str) -> Survey:
     """Read a survey; print what was not understood, or every error and end with status 3."""
     try:
-        survey = read_survey(path)
+        with progress("reading", lambda: _octets(path), many=20_000_000) as advance:
+            survey = read_survey(path, advance)
     except SurveyError as error:
         problems = error.problems
         if len(problems) > 1:
@@ -58,6 +61,10 @@ def load(path: str) -> Survey:
     for notice in survey.notices:
         typer.echo(f"notice: {notice}", err=True)
     return survey
+
+
+def _octets(path: str) -> int:
+    return sum(file.stat().st_size for file in Path(path).glob("*.csv"))
 
 
 def load_plan(path: str) -> Plan:
@@ -123,6 +130,12 @@ def usage_error(says: str) -> NoReturn:
     """End with status 2 and one sentence."""
     typer.echo(says, err=True)
     raise typer.Exit(USAGE)
+
+
+def expect_vlan(network: Network, vlan: int | None) -> None:
+    """End with status 2 if a VLAN is none that a survey speaks of."""
+    if vlan is not None and not (vlan > 0 and network.fabric.known >> vlan & 1):
+        usage_error(f"the survey does not speak of VLAN {vlan}; expected a VID from 1 to {VID_MAX} that it has")
 
 
 def draw(answer: Map, path: str, title: str | None, overlay: Overlay | None = None) -> None:
@@ -199,26 +212,42 @@ def emit(answer: _Answer, face: Callable[[_Answer, Any], None], json: bool) -> N
 def progress(what: str, total: int | Callable[[], int], many: int = _MANY) -> Iterator[Callable[..., None]]:
     """A progress bar on standard error for long work, if that is a terminal.
 
-    A total that takes work to know is asked for with the first step. The bar is drawn by the steps and by no thread,
-    as a process with threads cannot have another one work for it.
+    A total that takes work to know is asked for with the first step; only if `many` is 0 the bar is there before it.
     """
-    if not sys.stderr.isatty() or (isinstance(total, int) and total < many):
+    if not sys.stderr.isatty():
         yield lambda _=1: None
         return
+    with ExitStack() as shown:
+        draw = shown.enter_context(_bar(what)) if not many else None
+        done, known = 0, None if callable(total) else total
+
+        def advance(steps: int = 1) -> None:
+            nonlocal draw, done, known
+            if known is None:
+                known = total() if callable(total) else total
+            if draw is None and known >= many:
+                draw = shown.enter_context(_bar(what))
+            done += steps
+            if draw is not None:
+                draw(done, known)
+
+        yield advance
+
+
+@contextmanager
+def _bar(what: str) -> Iterator[Callable[[int, int], None]]:
+    """A bar that is drawn by what it counts, and by no thread: a process with threads is not copied."""
     from rich.console import Console
     from rich.progress import Progress
 
     with Progress(console=Console(stderr=True), transient=True, auto_refresh=False) as bar:
-        task, drawn = bar.add_task(what, total=None, visible=False), monotonic()
+        task, drawn = bar.add_task(what, total=None), monotonic()
+        bar.refresh()
 
-        def advance(steps: int = 1) -> None:
+        def draw(done: int, total: int) -> None:
             nonlocal drawn
-            if bar.tasks[0].total is None:
-                known = total if isinstance(total, int) else total()
-                bar.update(task, total=known, visible=known >= many)
-            bar.advance(task, steps)
             if monotonic() - drawn > _REDRAWN:
-                bar.refresh()
+                bar.update(task, completed=done, total=total, refresh=True)
                 drawn = monotonic()
 
-        yield advance
+        yield draw

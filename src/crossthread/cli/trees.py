@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from crossthread.cli.running import Json, SurveyPath, app, emit, load, load_changes, progress, usage_error
+from crossthread.cli.running import Json, SurveyPath, app, emit, expect_vlan, load, load_changes, progress, usage_error
 from crossthread.network import Network
 from crossthread.questions.hosts import UnknownHostError
 from crossthread.survey import SurveyError
@@ -51,6 +51,7 @@ def tree_command(
     if ways or without is not None:
         _ways(network, without, json)
         return
+    expect_vlan(network, vlan)
     try:
         number = instance_of(network, vlan) if vlan is not None else instance
     except UnknownHostError as error:

@@ -6,7 +6,7 @@ import csv
 import io
 import tomllib
 from bisect import bisect_left
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import partial
 from itertools import islice
 from pathlib import Path
@@ -35,9 +35,18 @@ _WORTH = 2_000_000
 """From how many bytes on a second process is quicker."""
 
 
-def read_survey(path: str | Path) -> Survey:
+def read_survey(path: str | Path, progress: Callable[[int], None] = lambda _: None) -> Survey:
     """Read a survey from a folder, or from a `.json` or `.json.gz` file.
 
+    Parameters
+    ----------
+    path
+        The folder or file.
+    progress
+        Called for each table of a folder with how many octets it has, once it is read.
+
+    Notes
+    -----
     Of a large survey another process reads some tables meanwhile, where the machine has more than one processor.
 
     Returns
@@ -52,7 +61,7 @@ def read_survey(path: str | Path) -> Survey:
     """
     path = Path(path)
     if path.is_dir():
-        return _read_folder(path)
+        return _read_folder(path, progress)
     if path.suffix.lower() in (".csv", ".toml") and path.is_file():
         says = "this is one file of a survey; expected the folder that it is in, or a .json file"
         raise SurveyError([Problem(str(path), says)])
@@ -61,7 +70,7 @@ def read_survey(path: str | Path) -> Survey:
     raise SurveyError([Problem(str(path), "no survey here: there is no such folder or file")])
 
 
-def _read_folder(folder: Path) -> Survey:
+def _read_folder(folder: Path, progress: Callable[[int], None]) -> Survey:
     problems: list[Problem] = []
     notices: list[str] = []
     tables: dict[str, Any] = {}
@@ -88,19 +97,18 @@ def _read_folder(folder: Path) -> Survey:
         for name in list(contents):
             label, data = f"{name}.csv", contents.pop(name)
             found = (answer() or {}).get(name) if name in aside else None
-            if isinstance(found, int):
-                tables[name] = Later(partial(_rows, name, data), found)
-                places[name] = Places(label, range(2, found + 2))
-                continue
-            builder = found or read_table(name, data, problems)
-            if builder is None:
-                continue
-            problems += builder.problems
-            tables[name] = builder.rows
-            places[name] = Places(label, builder.lines)
-            if builder.unknown:
-                listed = ", ".join(map(visible, builder.unknown))
-                notices.append(f"{label}: kept, but not understood: column {listed}")
+            builder = found if found is not None else read_table(name, data, problems)
+            progress(len(data))
+            if isinstance(builder, int):
+                tables[name] = Later(partial(_rows, name, data), builder)
+                places[name] = Places(label, range(2, builder + 2))
+            elif builder is not None:
+                problems += builder.problems
+                tables[name] = builder.rows
+                places[name] = Places(label, builder.lines)
+                if builder.unknown:
+                    listed = ", ".join(map(visible, builder.unknown))
+                    notices.append(f"{label}: kept, but not understood: column {listed}")
     if problems:
         raise SurveyError(problems)
     return Survey(info=info, **tables, places=places, notices=tuple(notices))
