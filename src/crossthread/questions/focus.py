@@ -7,9 +7,10 @@ gateways, routes, VLANs.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 from itertools import compress
+from operator import not_
 
 from crossthread.network.classes import Block, number_of
 from crossthread.survey import Survey
@@ -36,20 +37,20 @@ def focus(survey: Survey, pair: Sequence[Host], large: int = _LARGE) -> Survey:
     """
     if len(survey.hosts) < large or not all(host.device and host.port for host in pair):
         return survey
-    spelled = {name.casefold(): name for name in dict.fromkeys(row.device for row in survey.ports)}
+    devices, lags = survey.column("ports", "device"), survey.column("ports", "lag")
+    spelled = {name.casefold(): name for name in dict.fromkeys(devices)}
     claimed = {(row.device, row.port) for row in survey.neighbors}
     claimed |= {(spelled.get((r.neighbor or "").casefold(), ""), r.neighbor_port or "") for r in survey.neighbors}
     claimed |= {(row.device, row.port) for row in survey.gateways if row.port}
     own = {(spelled.get((host.device or "").casefold(), ""), host.port or "") for host in pair}
     vids, targets, blocks = _concern(survey, pair, own, claimed)
-    claimed |= own | {(row.device, row.lag) for row in survey.ports if row.lag and row.lag != NONE}
+    claimed |= own | {(device, lag) for device, lag in zip(devices, lags, strict=True) if lag and lag != NONE}
     keep_port = _ports_that_matter(survey, vids, claimed)
-    dropped = {(row.device, row.port) for row, keep in zip(survey.ports, keep_port, strict=True) if not keep}
-    keep_host = _hosts_that_matter(survey.hosts, dropped, targets, blocks)
+    dropped = set(compress(_places(survey, "ports"), map(not_, keep_port)))
     keep = {
         "ports": keep_port,
-        "hosts": keep_host,
-        "tree_ports": [(row.device, row.port) not in dropped for row in survey.tree_ports],
+        "hosts": _hosts_that_matter(survey, dropped, targets, blocks),
+        "tree_ports": [place not in dropped for place in _places(survey, "tree_ports")],
     }
     tables: dict[str, tuple[Row, ...]] = {
         name: tuple(compress(survey.table(name), kept)) for name, kept in keep.items()
@@ -61,6 +62,11 @@ def focus(survey: Survey, pair: Sequence[Host], large: int = _LARGE) -> Survey:
     return replace(survey, **tables, places=places)  # type: ignore[arg-type]
 
 
+def _places(survey: Survey, table: str) -> Iterator[_Place]:
+    """The device and port that each row of a table is about."""
+    return zip(survey.column(table, "device"), survey.column(table, "port"), strict=True)
+
+
 def _concern(
     survey: Survey, pair: Sequence[Host], own: set[_Place], links: set[_Place]
 ) -> tuple[set[int], set[str], set[Block]]:
@@ -68,9 +74,9 @@ def _concern(
 
     Also the VLANs of untagged frames on links, into which others may leak.
     """
-    vids = {host.vid for host in pair if host.vid}
-    places = own | links
-    vids |= {row.pvid for row in survey.ports if row.pvid and (row.device, row.port) in places}
+    at_ends = map((own | links).__contains__, _places(survey, "ports"))
+    joined = {*(host.vid for host in pair), *compress(survey.column("ports", "pvid"), at_ends)}
+    vids: set[int] = {vid for vid in joined if vid}
     targets = {host.address.partition("/")[0] for host in pair if host.address and host.address != NONE}
     blocks = {Block.of(host.address) for host in pair if host.address and host.address != NONE}
     targets |= {host.gateway for host in pair if host.gateway and host.gateway != NONE}
@@ -86,7 +92,7 @@ def _concern(
                 targets |= {text.partition("/")[0] for text in (row.address, row.virtual) if text and text != NONE}
                 vids |= {row.vid} if row.vid else set()
         grown = len(vids) + len(blocks) + len(targets) > before
-    return {vid for vid in vids if vid}, targets, blocks
+    return vids, targets, blocks
 
 
 def _serves(row: Gateway, block: Block, vids: set[int], targets: set[str], blocks: set[Block]) -> bool:
@@ -98,16 +104,16 @@ def _serves(row: Gateway, block: Block, vids: set[int], targets: set[str], block
 
 def _ports_that_matter(survey: Survey, vids: set[int], claimed: set[_Place]) -> list[bool]:
     """The ports that may carry anything between the two hosts; the first of each VLAN stays as its witness."""
-    plugged = {(row.device, row.port) for row in survey.hosts}
+    plugged = set(_places(survey, "hosts"))
     seen: set[int] = set()
     found = []
-    for row in survey.ports:
-        vid, place = row.pvid, (row.device, row.port)
-        keep = row.mode != "access" or place in claimed or row.lag not in (None, NONE)
+    told = (survey.column("ports", name) for name in ("mode", "pvid", "lag", "description", "aliases"))
+    for place, mode, vid, lag, description, aliases in zip(_places(survey, "ports"), *told, strict=True):
+        keep = mode != "access" or place in claimed or lag not in (None, NONE)
         if not keep and place in plugged:
             keep = not vid or vid in vids
         elif not keep:
-            keep = bool(row.description or row.aliases)
+            keep = bool(description or aliases)
         if vid and vid not in seen:
             keep = True
             seen.add(vid)
@@ -115,22 +121,20 @@ def _ports_that_matter(survey: Survey, vids: set[int], claimed: set[_Place]) -> 
     return found
 
 
-def _hosts_that_matter(
-    hosts: Sequence[Host], dropped: set[_Place], targets: set[str], blocks: Iterable[Block]
-) -> list[bool]:
+def _hosts_that_matter(survey: Survey, dropped: set[_Place], targets: set[str], blocks: Iterable[Block]) -> list[bool]:
     """Those on ports that stay, in a subnet that matters, or that take an address that matters for a neighbour's."""
     others = [*(Block.of(f"{text}/{address(text).max_prefixlen}") for text in targets), *blocks]
     near: dict[str, bool] = {}
     known: dict[Block, bool] = {}
     found = []
-    for row in hosts:
-        text = row.address
-        if text is None or text == NONE or (row.device, row.port) not in dropped:
+    for place, text in zip(_places(survey, "hosts"), survey.column("hosts", "address"), strict=True):
+        if text is None or text == NONE or place not in dropped:
             found.append(True)
             continue
         ip, _, length = text.rpartition("/")
         # Addresses that differ in their last number only are in one subnet, if that is no smaller.
-        key = f"{ip.rpartition('.')[0]}/{length}" if int(length) <= 24 and ":" not in ip else text
+        last, wide = (":", 96) if ":" in ip else (".", 24)
+        key = f"{ip.rpartition(last)[0]}{last}/{length}" if int(length) <= wide else text
         if key not in near:
             block = Block.of(text)
             if block not in known:

@@ -7,7 +7,7 @@ from typing import Any
 
 import msgspec
 
-from crossthread.survey.columns import Table
+from crossthread.survey.columns import Table, runs
 from crossthread.survey.problems import Problem, SurveyError
 from crossthread.survey.single import cell_text
 from crossthread.survey.survey import Places, Survey
@@ -68,7 +68,7 @@ def apply_changes(survey: Survey, changes: Iterable[Change]) -> Survey:
         extra = added.setdefault(change.table, [])
         index = indexes.get(change.table)
         if index is None:
-            index = indexes[change.table] = _index(rows, record.KEY)
+            index = indexes[change.table] = _index(survey, change.table, record.KEY)
         first = _first(record, key)
         near: Iterable[int] = index.get(first, ()) if first else range(len(rows))
         current: dict[int, Row | None] = {n: edits.get(n, rows[n]) for n in near}
@@ -103,8 +103,11 @@ def apply_changes(survey: Survey, changes: Iterable[Change]) -> Survey:
         rows = survey.table(name)
         fresh_tables[name] = _edited(rows if isinstance(rows, Table) else Table(rows), edits, added[name])
         if name in places:
-            at = [0 if n in edits else line for n, line in enumerate(places[name].lines) if edits.get(n, True)]
-            places[name] = Places(places[name].file, at + [0] * len(added[name]))
+            at = list(places[name].lines)
+            for n in edits:
+                at[n] = 0
+            kept = [line for n, line in enumerate(at) if edits.get(n, True)] if None in edits.values() else at
+            places[name] = Places(places[name].file, kept + [0] * len(added[name]))
     if stale or unsettled:
         ports: tuple[TreePort, ...] = fresh_tables.get("tree_ports", survey.tree_ports)
         fresh_tables["tree_ports"] = tuple(
@@ -143,16 +146,13 @@ def _moved_ports(survey: Survey, change: Change) -> set[int] | None:
     return {id(row) for row in rows} if rows and all(row.edge == "yes" for row in rows) else None
 
 
-def _index(rows: Sequence[Row], key: Sequence[str]) -> dict[Any, list[int]]:
+def _index(survey: Survey, table: str, key: Sequence[str]) -> dict[Any, list[int]]:
     """Where the rows are that have each value of a table's first key column."""
     found: dict[Any, list[int]] = {}
     column = key[0] if key else "device"
-    for n, row in enumerate(rows):
-        found.setdefault(getattr(row, column), []).append(n)
-    folds: dict[Any, list[int]] = {}
-    for value, places in found.items():
-        folds.setdefault(folded(column, value), []).extend(places)
-    return folds
+    for value, run in runs(survey.column(table, column)):
+        found.setdefault(folded(column, value), []).extend(range(run.start, run.stop))
+    return found
 
 
 def _first(record: type[Row], key: dict[str, Any]) -> Any:
