@@ -87,7 +87,7 @@ def _others(scene: Scene, finding: Finding) -> Iterator[tuple[Change, ...]]:
             if rows[n].mode == "access":
                 yield (set_port(ends[1 - n], mode="access", pvid=rows[n].pvid or NONE, allowed=""),)
     elif finding.rule == "port-vlan-wrong" and ends:
-        for host in scene.hosts_at.get(ends[0], ())[:1]:
+        for host in scene.hosts_at(ends[0])[:1]:
             yield from _into_vlan(scene, host)
     elif finding.rule == "host-outside-subnet":
         for host in hosts:
@@ -166,7 +166,7 @@ def _for_port(scene: Scene, end: End, change: Change) -> Iterator[_Reason]:
     ]
     for other, held in far:
         yield from _for_far_end(other, held, change)
-    hosts = scene.hosts_at.get(end, ())
+    hosts = scene.hosts_at(end)
     for host in hosts[:1]:
         for gateway in scene.expected.gateways(host)[:1]:
             if scene.expected.current_vlan(gateway) == vid and gateway.address is not None:

@@ -133,7 +133,7 @@ def _ports(scene: Scene) -> Table:
         own = tomlkit.table()
         for port, row in rows.items():
             end = End(device, port)
-            hosts = scene.hosts_at.get(end, ())
+            hosts = scene.hosts_at(end)
             if row.mode is None or (end not in scene.adjacencies_at and not hosts):
                 continue
             entry = tomlkit.inline_table()

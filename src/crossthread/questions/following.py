@@ -175,7 +175,7 @@ def _of_subject(scene: Scene, finding: Finding, subject: Subject) -> Iterator[_P
         for adjacency in scene.adjacencies_at.get(end, ()):
             yield ("port", *adjacency.far(end))
             yield from (("port", *e) for link in adjacency.links for e in (link.a, link.b))
-        for host in scene.hosts_at.get(end, ()):
+        for host in scene.hosts_at(end):
             yield ("host", host.name)
     elif subject.device is not None and subject.vid is None and finding.rule == "discovery-off":
         yield from (("port", *end) for end in scene.adjacencies_at if end.device == subject.device)

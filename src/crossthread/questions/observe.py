@@ -72,7 +72,7 @@ def _likely(scene: Scene, fact: Evidence) -> Change | None:
 
 def _vlan_cell(scene: Scene, end: End, column: str) -> object | None:
     """A port's VLAN setting by its host, or by the far end of its cable."""
-    hosts = scene.hosts_at.get(end, ())
+    hosts = scene.hosts_at(end)
     if hosts:
         return {"mode": "access", "pvid": scene.expected.vlan(hosts[0]), "allowed": NONE}.get(column)
     far = [row for a in scene.adjacencies_at.get(end, ()) if (row := scene.port(a.far(end))) is not None]

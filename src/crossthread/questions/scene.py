@@ -86,17 +86,21 @@ class Scene:
         """What some columns of a row say; nothing if there is no row."""
         return self.network.survey.evidence(row, *columns) if row is not None else ()
 
+    def hosts_at(self, end: End) -> list[Station]:
+        """The hosts plugged into a port."""
+        hosts = self.network.stations.hosts
+        return [hosts[name] for name in self._named_at.get(end, ())]
+
     @cached_property
-    def hosts_at(self) -> dict[End, list[Station]]:
-        """The hosts plugged into each port."""
-        found: dict[End, list[Station]] = defaultdict(list)
-        spelled, ports = self.network.names.spelled, self.network.names.ports
-        for row, host in zip(self.network.survey.hosts, self.network.stations.hosts.values(), strict=True):
-            device = spelled[row.device] if row.device else ""
-            # As the row says, where it says so exactly; else wherever the host was found to be.
-            end = End(device, row.port) if row.port and row.port in ports.get(device, ()) else host.end
+    def _named_at(self) -> dict[tuple[str, str | None], list[str]]:
+        """The names of the hosts at each port: as their rows say, else wherever they were found to be."""
+        found: dict[tuple[str, str | None], list[str]] = defaultdict(list)
+        stations = self.network.stations
+        ends = {host.name.casefold(): host.end for host in stations.elsewhere}
+        for pair, name in zip(stations.pairs, stations.hosts, strict=True):
+            end = ends.get(name, pair)
             if end is not None:
-                found[end].append(host)
+                found[end].append(name)
         return found
 
     @cached_property
@@ -176,7 +180,7 @@ class Scene:
                 cells["oper"] = "up"
             if cells:
                 found.append(set_port(each, **cells))
-        for host in self.hosts_at.get(end, ()):
+        for host in self.hosts_at(end):
             if getattr(host.row, "link", None) == "down":
                 found.append(Change("hosts", {"host": host.name}, {"link": "up"}))
         return tuple(found)

@@ -179,7 +179,7 @@ def _port_loses(scene: Scene, draft: Draft, end: End, port: Port) -> str | None:
     if mode in ("trunk", "hybrid") and had == "access":
         return f"its access VLAN {port.pvid or NONE}"
     if draft.sets("ports", "pvid") is not None and had == "access":
-        others = [host.name for host in scene.hosts_at.get(end, ())]
+        others = [host.name for host in scene.hosts_at(end)]
         if len(others) > 1:
             return f"everything on this port moves: {', '.join(others[:4])}" + (" …" if len(others) > 4 else "")
     return None

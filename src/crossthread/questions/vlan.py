@@ -79,7 +79,7 @@ def vlan_view(network: Network, vid: int) -> VlanView:
             far = faced[0].far(end) if faced else None
             bridged = far is not None and fabric.member(far).bridged
             lone = far is not None and bridged and fabric.carried(far).has(vid) is False
-            hosts = tuple(host.name for host in scene.hosts_at.get(end, ()))
+            hosts = tuple(host.name for host in scene.hosts_at(end))
             state = _state(scene, end, vid)
             ports.append(VlanPort(device, port, row.mode, how, state, LinkEnd(*far) if far else None, lone, hosts))
     held = [(device, known[vid]) for device, known in fabric.vlan_rows.items() if vid in known]

@@ -11,7 +11,7 @@ from typing import Any
 from crossthread.survey.cells import Kind
 from crossthread.survey.columns import Table, runs
 from crossthread.survey.problems import Problem, visible
-from crossthread.survey.tables import Row, columns_of, folded
+from crossthread.survey.tables import Row, all_folded, columns_of
 
 
 class Builder:
@@ -131,8 +131,7 @@ class Builder:
         columns: list[Sequence[Any]] = []
         for name in key_columns:
             column: Sequence[Any] = self._values.get(name) or [None] * len(self.lines)
-            text = "\n".join(map(str, column)) if name in ("device", "host") else ""
-            columns.append(column if text == text.casefold() else [folded(name, value) for value in column])
+            columns.append(all_folded(name, column))
         if _all_differ(columns):
             return
         keys = list(zip(*columns, strict=True))

@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable
 from typing import Any
 
 import msgspec
 
-from crossthread.survey.columns import Table, runs
+from crossthread.survey.columns import Table
 from crossthread.survey.problems import Problem, SurveyError
 from crossthread.survey.single import cell_text
 from crossthread.survey.survey import Places, Survey
-from crossthread.survey.tables import TABLES, Row, Tree, TreePort, columns_of, folded
+from crossthread.survey.tables import TABLES, Row, Tree, TreePort, all_folded, columns_of, folded
 
 _OF_LINKS, _OF_VLANS = {"admin", "oper", "lag", "speed"}, {"mode", "allowed", "pvid"}
 _MOVES_TREES = {
@@ -55,6 +55,7 @@ def apply_changes(survey: Survey, changes: Iterable[Change]) -> Survey:
     unsettled: set[int] = set()
     added: dict[str, list[Row]] = {}
     indexes: dict[str, dict[Any, list[int]]] = {}
+    changes = list(changes)
     for number, change in enumerate(changes, 1):
         label = f"change {number}"
         record = TABLES.get(change.table)
@@ -68,7 +69,7 @@ def apply_changes(survey: Survey, changes: Iterable[Change]) -> Survey:
         extra = added.setdefault(change.table, [])
         index = indexes.get(change.table)
         if index is None:
-            index = indexes[change.table] = _index(survey, change.table, record.KEY)
+            index = indexes[change.table] = _index(survey, change.table, changes)
         first = _first(record, key)
         near: Iterable[int] = index.get(first, ()) if first else range(len(rows))
         current: dict[int, Row | None] = {n: edits.get(n, rows[n]) for n in near}
@@ -146,12 +147,15 @@ def _moved_ports(survey: Survey, change: Change) -> set[int] | None:
     return {id(row) for row in rows} if rows and all(row.edge == "yes" for row in rows) else None
 
 
-def _index(survey: Survey, table: str, key: Sequence[str]) -> dict[Any, list[int]]:
-    """Where the rows are that have each value of a table's first key column."""
+def _index(survey: Survey, table: str, changes: Iterable[Change]) -> dict[Any, list[int]]:
+    """Where the rows are that have the value of the table's first key column which some change asks for."""
+    record = TABLES[table]
+    column = record.KEY[0] if record.KEY else "device"
+    asked = {_first(record, _read(record, change.key, "", [])) for change in changes if change.table == table}
     found: dict[Any, list[int]] = {}
-    column = key[0] if key else "device"
-    for value, run in runs(survey.column(table, column)):
-        found.setdefault(folded(column, value), []).extend(range(run.start, run.stop))
+    for n, first in enumerate(all_folded(column, survey.column(table, column))):
+        if first in asked:
+            found.setdefault(first, []).append(n)
     return found
 
 

@@ -4,6 +4,7 @@ A value of None means "not observed". "Observed: there is none" is `NO_VID` for 
 several may stand, and the word `none` (`crossthread.values.NONE`) for an address or a name.
 """
 
+from collections.abc import Sequence
 from functools import cache
 from typing import Annotated, Any, ClassVar
 
@@ -54,6 +55,12 @@ def columns_of(record: type[Row]) -> dict[str, tuple[cells.Kind, bool]]:
 def folded(column: str, value: Any) -> Any:
     """A key value for comparison: device and host names compare without regard to case."""
     return value.casefold() if column in ("device", "host") and value is not None else value
+
+
+def all_folded(column: str, values: Sequence[Any]) -> Sequence[Any]:
+    """The same for all values of a column, which mostly are in lower case as they are."""
+    text = "\n".join(map(str, values)) if column in ("device", "host") else ""
+    return values if text == text.casefold() else [folded(column, value) for value in values]
 
 
 class Device(Row, frozen=True):

@@ -14,7 +14,7 @@ from crossthread.values import NO_VID
 
 
 def _users(scene: Scene, end: End) -> str:
-    hosts = [host.name for host in scene.hosts_at.get(end, ())]
+    hosts = [host.name for host in scene.hosts_at(end)]
     faces = [str(a.far(end)) for a in scene.adjacencies_at.get(end, ())]
     return " and ".join(hosts + faces) or "nothing known"
 
@@ -54,7 +54,7 @@ def port_down(scene: Scene, end: End) -> Finding | None:
     far = [scene.port(a.far(end)) for a in scene.adjacencies_at.get(end, ())]
     if any(other is not None and other.admin == "down" for other in far):
         return None
-    if any(getattr(host.row, "link", None) == "down" for host in scene.hosts_at.get(end, ())):
+    if any(getattr(host.row, "link", None) == "down" for host in scene.hosts_at(end)):
         return None
     return Finding(
         "port-down",
@@ -252,7 +252,7 @@ def port_has_refused(scene: Scene, end: End) -> Finding | None:
     row = scene.port(end)
     if row is None or not row.violations:
         return None
-    if any(not admits(row, getattr(host.row, "mac", None)) for host in scene.hosts_at.get(end, ())):
+    if any(not admits(row, getattr(host.row, "mac", None)) for host in scene.hosts_at(end)):
         return None  # told of the host itself
     then = {"shutdown": ", and shuts itself when it does", "drop": ", whose frames it drops"}.get(
         row.violation or "", ""
