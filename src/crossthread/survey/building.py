@@ -108,6 +108,11 @@ class Builder:
             return range(spans[0][0], ends[-1])
         return list(chain.from_iterable(spans))
 
+    def notices(self, place: str) -> list[str]:
+        """What was read at a place, but not understood."""
+        listed = ", ".join(map(visible, self.unknown))
+        return [f"{place}: kept, but not understood: column {listed}"] if listed else []
+
     def _complain(
         self,
         name: str,

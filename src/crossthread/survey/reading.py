@@ -106,9 +106,7 @@ def _read_folder(folder: Path, progress: Callable[[int], None]) -> Survey:
                 problems += builder.problems
                 tables[name] = builder.rows
                 places[name] = Places(label, builder.lines)
-                if builder.unknown:
-                    listed = ", ".join(map(visible, builder.unknown))
-                    notices.append(f"{label}: kept, but not understood: column {listed}")
+                notices += builder.notices(label)
     if problems:
         raise SurveyError(problems)
     return Survey(info=info, **tables, places=places, notices=tuple(notices))

@@ -71,9 +71,7 @@ def _survey(document: dict[str, Any], text: str, label: str, problems: list[Prob
             problems += builder.problems
             tables[name] = builder.rows
             places[name] = Places(label, builder.lines)
-            if builder.unknown:
-                listed = ", ".join(map(visible, builder.unknown))
-                notices.append(f"{label}: {name}: kept, but not understood: column {listed}")
+            notices += builder.notices(f"{label}: {name}")
     if problems:
         raise SurveyError(problems)
     return Survey(info=info, **tables, places=places, notices=tuple(notices))
