@@ -187,6 +187,13 @@ class Large(unittest.TestCase):
         self.assertEqual([problem.file for problem in wanted], ["hosts.csv", "macs.csv"])
         self.assertEqual(self.said(), (None, wanted))
 
+    def test_it_tells_how_much_of_the_tables_was_read(self):
+        told = []
+        read_survey(self.folder, told.append)
+        octets = sum(file.stat().st_size for file in self.folder.glob("*.csv"))
+        self.assertGreater(len(told), 5)
+        self.assertLess(abs(sum(told) - octets), octets / 20)
+
     def test_columns_stay_true_to_their_rows_whatever_is_changed(self):
         port, host = self.survey.ports[4], self.survey.hosts[0]
         self.survey.column("ports", "pvid")

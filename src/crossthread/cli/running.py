@@ -241,7 +241,7 @@ def _bar(what: str) -> Iterator[Callable[[int, int], None]]:
     from rich.progress import Progress
 
     with Progress(console=Console(stderr=True), transient=True, auto_refresh=False) as bar:
-        task, drawn = bar.add_task(what, total=None), monotonic()
+        task, drawn = bar.add_task(what, total=None), 0.0
         bar.refresh()
 
         def draw(done: int, total: int) -> None:

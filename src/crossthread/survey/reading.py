@@ -43,7 +43,7 @@ def read_survey(path: str | Path, progress: Callable[[int], None] = lambda _: No
     path
         The folder or file.
     progress
-        Called for each table of a folder with how many octets it has, once it is read.
+        Called again and again with about how many more octets of a folder's tables were read.
 
     Notes
     -----
@@ -97,8 +97,9 @@ def _read_folder(folder: Path, progress: Callable[[int], None]) -> Survey:
         for name in list(contents):
             label, data = f"{name}.csv", contents.pop(name)
             found = (answer() or {}).get(name) if name in aside else None
-            builder = found if found is not None else read_table(name, data, problems)
-            progress(len(data))
+            if found is not None:
+                progress(len(data))
+            builder = found if found is not None else read_table(name, data, problems, progress)
             if isinstance(builder, int):
                 tables[name] = Later(partial(_rows, name, data), builder)
                 places[name] = Places(label, range(2, builder + 2))
@@ -156,7 +157,9 @@ def _read_info(file: Path, problems: list[Problem]) -> Info:
         return Info()
 
 
-def read_table(name: str, data: bytes, problems: list[Problem]) -> Builder | None:
+def read_table(
+    name: str, data: bytes, problems: list[Problem], progress: Callable[[int], None] = lambda _: None
+) -> Builder | None:
     """Read the contents of a table's file; None, and why among the problems, if there is nothing to read in it."""
     label = f"{name}.csv"
     text = decoded(label, data, problems)
@@ -171,13 +174,14 @@ def read_table(name: str, data: bytes, problems: list[Problem]) -> Builder | Non
     builder = Builder(TABLES[name], header, label)
     if quoted:
         _add_quoted(builder, text, problems)
+        progress(len(data))
     else:
-        _add_plain(builder, plain)
+        _add_plain(builder, plain, progress)
     builder.finish()
     return builder
 
 
-def _add_plain(builder: Builder, text: str) -> None:
+def _add_plain(builder: Builder, text: str, progress: Callable[[int], None]) -> None:
     """Take a text without quotes: its cells are what stands between commas, which is split by the thousand."""
     width, at, line = len(builder.header), text.find("\n") + 1, 2
     cut = width
@@ -187,6 +191,7 @@ def _add_plain(builder: Builder, text: str) -> None:
         chunk = text[at:end].removesuffix("\n")
         count = chunk.count("\n") + 1
         lines = range(line, line + count)
+        progress(end - at)
         at, line = end + 1, line + count
         if cut < width and _add_tailed(builder, chunk, cut, lines):
             continue
