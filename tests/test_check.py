@@ -3,6 +3,7 @@
 import re
 import tempfile
 import unittest
+from dataclasses import replace
 from pathlib import Path
 
 from crossthread import Change, Network, apply_changes, check, matrix
@@ -151,6 +152,13 @@ def every(findings):
 
 
 class Planted(unittest.TestCase):
+    def test_of_a_device_whose_ports_were_not_listed_no_vlan_is_called_unused(self):
+        survey = healthy()
+        routes = next(row.device for row in survey.gateways if row.vid and not row.port)
+        unseen = replace(survey, ports=tuple(row for row in survey.ports if row.device != routes))
+        told = [s.device for f in check(Network(unseen)).findings if f.rule == "vlan-unused" for s in f.subjects]
+        self.assertNotIn(routes, told)
+
     def test_the_healthy_campus_is_clean(self):
         self.assertEqual(check(Network(healthy())).findings, ())
 

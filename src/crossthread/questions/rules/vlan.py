@@ -19,7 +19,7 @@ from crossthread.values import VlanSet
 
 
 def carried_by_ports(scene: Scene) -> dict[str, int]:
-    """For each device the VIDs that any of its ports or interfaces is in, up or not, as bits."""
+    """For each device whose ports were listed the VIDs that any port or interface is in, up or not, as bits."""
     found: dict[str, int] = defaultdict(int)
     column = partial(scene.network.survey.column, "ports")
     settings = list(zip(column("mode"), column("pvid"), column("allowed"), column("lag"), strict=True))
@@ -34,7 +34,7 @@ def carried_by_ports(scene: Scene) -> dict[str, int]:
                 bits |= -1 if lag is None else 0  # nobody looked what it carries
         found[scene.network.names.spelled[device]] |= bits
     for gateway in scene.network.stations.gateways:
-        if gateway.row.vid and gateway.end is None:
+        if gateway.row.vid and gateway.end is None and gateway.device in found:
             found[gateway.device] |= 1 << gateway.row.vid
     return found
 
