@@ -18,8 +18,8 @@ from itertools import combinations
 from pathlib import Path
 
 from crossthread import Change, Network, check, matrix, read_survey, why
-from crossthread.network.forwarding import Forwarding
-from crossthread.questions.tree import tree_overview
+from crossthread.network.routing.forwarding import Forwarding
+from crossthread.views.tree import tree_overview
 
 WORDS = {True: "works", False: "fails"}
 

@@ -15,9 +15,9 @@ import tempfile
 import time
 from pathlib import Path
 
-from crossthread.sources import lldp
-from crossthread.sources.capture import read_capture
-from crossthread.sources.snmp import read_walk
+from crossthread.sources.frames import lldp
+from crossthread.sources.frames.capture import read_capture
+from crossthread.sources.snmp.device import read_walk
 
 FRAMES, LINES, ROUNDS = 1_000_000, 650_000, 3
 

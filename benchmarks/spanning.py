@@ -18,10 +18,10 @@ from scipy.sparse.csgraph import dijkstra
 
 from crossthread import Network
 from crossthread.demo.generator import generate
-from crossthread.network.names import End
-from crossthread.network.spanning import BridgeId, TreeEnd, compute
-from crossthread.network.spanning_arrays import array_roles
-from crossthread.survey.tables import Tree
+from crossthread.network.spanning.role_arrays import array_roles
+from crossthread.network.spanning.roles import BridgeId, TreeEnd, compute
+from crossthread.network.topology.names import End
+from crossthread.survey.records import Tree
 
 SWITCHES, ROUNDS = 2000, 9
 

@@ -8,11 +8,11 @@ from pathlib import Path
 
 from crossthread import Change, Network, apply_changes, check, matrix
 from crossthread.demo import FAULTS, faulty, healthy
-from crossthread.faces.catalogue import meanings_page
-from crossthread.questions import rules
-from crossthread.questions.catalogue import FAMILIES, meanings
+from crossthread.diagnosis import rules
+from crossthread.diagnosis.findings import SEVERITIES
+from crossthread.diagnosis.meanings import FAMILIES, meanings
+from crossthread.faces.terminal.meanings import meanings_page
 from crossthread.questions.check import select
-from crossthread.questions.findings import SEVERITIES
 from tests.building import cabled, hosts, network_of, ports
 
 

@@ -14,7 +14,7 @@ from crossthread import Change, apply_changes, read_survey, write_survey
 from crossthread.demo import faulty, healthy
 from crossthread.demo.generator import generate
 from crossthread.survey import Survey
-from crossthread.survey.tables import Device, Host, Neighbor, Port
+from crossthread.survey.records import Device, Host, Neighbor, Port
 from tests.building import DATA
 
 COMMAND = Path(sys.executable).with_name("crossthread")

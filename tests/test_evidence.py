@@ -7,14 +7,14 @@ from pathlib import Path
 
 from crossthread import Change, Network, Survey, apply_changes, matrix, why, write_survey
 from crossthread.demo import faulty, healthy
-from crossthread.faces.overlay import why_overlay
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.wanted_pairs import Wanted, shares
+from crossthread.faces.pictures.overlay import why_overlay
 from crossthread.plan import read_plan
-from crossthread.questions.compared import changed_pairs, matrix_after
-from crossthread.questions.every import why_every
-from crossthread.questions.map import map_network
-from crossthread.questions.scene import Scene
-from crossthread.questions.wanted import Wanted, shares
-from crossthread.survey.tables import Device, Gateway, Host
+from crossthread.questions.matrix_change import changed_pairs, matrix_after
+from crossthread.questions.why_all import why_every
+from crossthread.survey.records import Device, Gateway, Host
+from crossthread.views.map import map_network
 from tests.test_command import run
 from tests.test_generated import shape
 from tests.test_laws import edits
@@ -114,12 +114,12 @@ class Ranked(unittest.TestCase):
 class WantedPairs(unittest.TestCase):
     def test_the_plan_decides_who_should_talk(self):
         network = Network(healthy())
-        whole = Wanted(Scene(network)).share(network)
+        whole = Wanted(Context(network)).share(network)
         with tempfile.TemporaryDirectory() as folder:
             file = Path(folder) / "plan.toml"
             file.write_text('[[talk]]\nvlans = "30"\nothers = "1-29 31-4094"\nmay = "no"\n')
             plan = read_plan(file)
-        kept = Wanted(Scene(network, plan)).share(network)
+        kept = Wanted(Context(network, plan)).share(network)
         visitors = {"visitor-kiosk", "galley-tablet", "guide-tablet"}
         routed = {"tide-gauge"}  # in no VLAN
         works = [{a, b} for a, b, verdict in matrix(network).reaches if verdict == "works"]
@@ -132,7 +132,7 @@ class WantedPairs(unittest.TestCase):
         network = Network(faulty())
         steps = [step.changes for step in why(network, "foghorn-exhibit", "camera-recorder").order]
         wanted = {(a, b) for a, b, verdict in matrix(Network(healthy())).reaches if verdict == "works"}
-        for number, share in enumerate(shares(Scene(network), steps)):
+        for number, share in enumerate(shares(Context(network), steps)):
             now = network.changed([change for changes in steps[:number] for change in changes])
             works = {(a, b) for a, b, verdict in matrix(now).reaches if verdict == "works"}
             self.assertEqual((share.works, share.wanted), (len(works & wanted), len(wanted)))

@@ -9,9 +9,9 @@ from hypothesis import strategies as st
 
 from crossthread import Network, Survey, map_network
 from crossthread.demo import faulty
-from crossthread.faces.figure import draw_map
-from crossthread.questions.layout import arrange, crossings, layers_of
-from crossthread.survey.tables import Device, Neighbor
+from crossthread.faces.pictures.layout import arrange, crossings, layers_of
+from crossthread.faces.pictures.map_figure import draw_map
+from crossthread.survey.records import Device, Neighbor
 from tests.test_command import run
 
 NAMES = [f"d{n}" for n in range(24)]

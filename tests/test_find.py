@@ -6,8 +6,9 @@ from tempfile import TemporaryDirectory
 
 from crossthread import Network, Survey
 from crossthread.demo import healthy
-from crossthread.questions.find import NotFoundError, find
-from crossthread.survey.tables import MacEntry
+from crossthread.errors import UnknownNameError
+from crossthread.survey.records import MacEntry
+from crossthread.views.find import find
 from tests.building import cabled, network_of
 
 
@@ -61,7 +62,7 @@ class Finding(unittest.TestCase):
             ("planksaw", "did you mean plank-saw"), ("10.0.0.1", "no table of this survey knows the address 10.0.0.1"),
             ("02:00:00:00:00:01", "knows the MAC address"), ("\x1b", "“\\x1b”"),
         ]:  # fmt: skip
-            with self.subTest(wanted), self.assertRaises(NotFoundError) as caught:
+            with self.subTest(wanted), self.assertRaises(UnknownNameError) as caught:
                 find(self.NETWORK, wanted)
             self.assertIn(says, str(caught.exception))
 

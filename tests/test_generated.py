@@ -5,10 +5,10 @@ import unittest
 
 from crossthread import Change, Network, apply_changes, check, matrix
 from crossthread.demo.generator import generate
-from crossthread.network.segments import Node
-from crossthread.network.truth import vids_in
-from crossthread.questions.detours import find_detours
-from crossthread.questions.scene import Scene
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.detours import find_detours
+from crossthread.network.switching.segments import Node
+from crossthread.network.three_valued import vids_in
 
 
 def shape(seed):
@@ -35,7 +35,7 @@ class Healthy(unittest.TestCase):
 
     def test_one_note_for_all_vlans_whose_detours_have_one_cause(self):
         network = Network(generate(3, 60, 600, 20, 24))
-        detours = list(find_detours(Scene(network), dearer=True, told=False))
+        detours = list(find_detours(Context(network), dearer=True, told=False))
         told = [finding for finding in check(network).findings if finding.rule == "tree-detour"]
         self.assertEqual(len(told), len({detour.gateway for detour in detours}))  # one tree serves all VLANs here
         self.assertGreater(len({detour.vid for detour in detours}), len(told))

@@ -6,8 +6,8 @@ from pathlib import Path
 
 from crossthread import Network, write_survey
 from crossthread.demo import healthy
-from crossthread.questions.drawing import Cable, compare_drawing
 from crossthread.questions.inventory import inventory
+from crossthread.views.drawing import Cable, compare_drawing
 from tests.building import cabled, network_of, ports
 from tests.test_command import run
 

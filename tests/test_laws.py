@@ -13,14 +13,14 @@ from msgspec.structs import replace
 from crossthread import Change, Network, SurveyError, apply_changes, check, matrix, read_survey, why, write_survey
 from crossthread.demo import faulty, healthy
 from crossthread.demo.generator import generate
-from crossthread.questions.draft import draft_plan
-from crossthread.questions.focus import focus
-from crossthread.questions.matrix import class_matrix
-from crossthread.questions.rules.plan import plan_port
-from crossthread.questions.scene import Scene
-from crossthread.questions.tree import tree_overview
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.relevant_rows import focus
+from crossthread.diagnosis.rules.plan import plan_port
+from crossthread.questions.plan_draft import draft_plan
 from crossthread.questions.tree_ways import failure_of
-from crossthread.survey.cells import ADDRESS, INTERFACE, MAC
+from crossthread.survey.cell_kinds import ADDRESS, INTERFACE, MAC
+from crossthread.views.matrix import class_matrix
+from crossthread.views.tree import tree_overview
 from tests.test_generated import shape
 from tests.test_lab import without_facts
 from tests.test_plan import plan_of
@@ -225,10 +225,10 @@ class Drafts(unittest.TestCase):
     def test_a_planned_port_is_mended_into_what_is_planned(self):
         network = Network(faulty())
         plan = plan_of(draft_plan(Network(healthy())))
-        scene = Scene(network, plan)
-        found = [f for entry in plan.ports.values() if (f := plan_port(scene, entry)) is not None]
+        context = Context(network, plan)
+        found = [f for entry in plan.ports.values() if (f := plan_port(context, entry)) is not None]
         self.assertGreaterEqual(len(found), 4)
-        after = Scene(network.changed([change for f in found for change in f.repair]), plan)
+        after = Context(network.changed([change for f in found for change in f.repair]), plan)
         self.assertEqual([f for entry in plan.ports.values() if (f := plan_port(after, entry))], [])
 
 

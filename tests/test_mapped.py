@@ -6,7 +6,7 @@ from pathlib import Path
 
 from crossthread import SurveyError, VlanSet, read_survey
 from crossthread.sources.gathering import gather
-from crossthread.sources.mapped import TableMapping, read_mapped, read_mapping, rows_of
+from crossthread.sources.table_mapping import TableMapping, read_mapped, read_mapping, rows_of
 from tests.test_command import run
 
 MAPPING = """

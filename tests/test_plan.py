@@ -7,7 +7,7 @@ from pathlib import Path
 
 from crossthread import Change, Network, SurveyError, apply_changes, check, read_plan
 from crossthread.demo import faulty, healthy
-from crossthread.questions.draft import draft_plan
+from crossthread.questions.plan_draft import draft_plan
 
 BROKEN = """title = 7
 colour = "red"

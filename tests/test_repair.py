@@ -14,18 +14,18 @@ from msgspec.structs import replace
 from crossthread import Change, Network, Survey, apply_changes, matrix, why, write_survey
 from crossthread.demo import FAULTS, faulty, healthy
 from crossthread.demo.generator import generate
-from crossthread.faces.commands import as_commands
-from crossthread.faces.instance_data import as_instance_data
-from crossthread.network.forwarding import Forwarding
+from crossthread.diagnosis.findings import Finding
+from crossthread.diagnosis.repair.side_effects import with_touches
+from crossthread.diagnosis.repair.work_order import work_order
+from crossthread.faces.scripts.commands import as_commands
+from crossthread.faces.scripts.instance_data import as_instance_data
+from crossthread.network.routing.forwarding import Forwarding
 from crossthread.plan import Plan
 from crossthread.plan.plan import PlannedHost
-from crossthread.questions.every import why_every
-from crossthread.questions.findings import Finding
-from crossthread.questions.order import work_order
-from crossthread.questions.touches import with_touches
-from crossthread.questions.via import why_via
-from crossthread.sources.yang import read_yang
-from crossthread.survey.tables import Device, Host, Neighbor, Port, Tree, Vlan
+from crossthread.questions.why_all import why_every
+from crossthread.questions.why_via import why_via
+from crossthread.sources.yang.ietf import read_yang
+from crossthread.survey.records import Device, Host, Neighbor, Port, Tree, Vlan
 from crossthread.values import VlanSet
 from tests.test_command import run
 from tests.test_generated import shape

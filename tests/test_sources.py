@@ -14,11 +14,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from crossthread import Network, map_network, matrix, read_survey
-from crossthread.sources import bpdu, capture, lldp
 from crossthread.sources.documents import UnreadableError, recognise
+from crossthread.sources.frames import bpdu, capture, lldp
 from crossthread.sources.gathering import gather
 from crossthread.survey import Survey
-from crossthread.survey.tables import Device, Port
+from crossthread.survey.records import Device, Port
 from tests.building import DATA
 
 RAW = DATA / "raw" / "case-0009"

@@ -13,10 +13,10 @@ from scipy.sparse.csgraph import dijkstra
 
 from crossthread import Network
 from crossthread.demo.generator import generate
-from crossthread.network.names import End
-from crossthread.network.spanning import BridgeId, TreeEnd, compute, default_cost, instance_roles, short_cost
-from crossthread.network.spanning_arrays import ArrayRoles, array_roles
-from crossthread.survey.tables import Tree, TreePort
+from crossthread.network.spanning.role_arrays import ArrayRoles, array_roles
+from crossthread.network.spanning.roles import BridgeId, TreeEnd, compute, default_cost, instance_roles, short_cost
+from crossthread.network.topology.names import End
+from crossthread.survey.records import Tree, TreePort
 
 COSTS = st.sampled_from([1, 2, 200, 2000, 20000])
 

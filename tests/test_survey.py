@@ -21,8 +21,7 @@ from crossthread.demo import faulty, healthy
 from crossthread.demo.generator import generate
 from crossthread.survey import Info
 from crossthread.survey.building import Builder
-from crossthread.survey.later import Later
-from crossthread.survey.tables import TABLES, Host, Neighbor, Port, Vlan
+from crossthread.survey.records import TABLES, Host, Neighbor, Port, Vlan
 from tests.building import LAB
 
 TEXT = st.text(st.characters(exclude_categories=["Cs"], exclude_characters="\0"), min_size=1, max_size=20)
@@ -164,28 +163,14 @@ class Large(unittest.TestCase):
         with patch("crossthread.survey.reading._CHUNK", 1000):
             self.assertEqual(self.said(), (None, wanted))
 
-    @patch("crossthread.survey.reading._WORTH", 1)
-    @patch("crossthread.beside._is_possible", lambda: True)
-    def test_another_process_reads_hosts_and_looks_at_tables_that_few_questions_need(self):
+    def test_rows_are_made_when_they_are_looked_at_and_know_where_they_stood(self):
         found = read_survey(self.folder)
-        self.assertIsInstance(found.macs, Later)
-        (self.folder / "macs.csv").unlink()  # what was looked at is what is read, whatever becomes of the file
-        self.assertEqual(len(found.macs), len(self.survey.macs))
+        self.assertIs(found.macs[3], found.macs[3])
         self.assertEqual((found, found.macs[3]), (self.survey, self.survey.macs[3]))
         self.assertEqual((found.source(found.macs[3]), found.source(found.hosts[2])), ("macs.csv:5", "hosts.csv:4"))
         self.assertEqual(found.column("hosts", "address"), [row.address for row in self.survey.hosts])
-
-    @patch("crossthread.survey.reading._WORTH", 1)
-    @patch("crossthread.beside._is_possible", lambda: True)
-    def test_it_hides_no_problem(self):
-        for name in ("macs", "hosts"):
-            file = self.folder / f"{name}.csv"
-            header = file.read_text().partition("\n")[0]
-            file.write_text(file.read_text() + "no host, no MAC" + "," * header.count(",") + "\n")
-        with patch("crossthread.beside._is_possible", lambda: False):
-            _, wanted = self.said()
-        self.assertEqual([problem.file for problem in wanted], ["hosts.csv", "macs.csv"])
-        self.assertEqual(self.said(), (None, wanted))
+        self.assertEqual(list(found.ports[5:3:-1]), [found.ports[5], found.ports[4]])
+        self.assertEqual([row.port for row in found.ports], list(found.column("ports", "port")))
 
     def test_it_tells_how_much_of_the_tables_was_read(self):
         told = []

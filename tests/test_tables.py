@@ -9,10 +9,10 @@ from xml.etree import ElementTree
 
 from crossthread import Network, Survey, map_network, write_survey
 from crossthread.demo import healthy
-from crossthread.faces.addresses import addresses_csv, addresses_markdown
-from crossthread.faces.tables import as_csv, as_dot, as_graphml, as_markdown
-from crossthread.questions.addresses import addresses
-from crossthread.survey.tables import Device, Host
+from crossthread.faces.documents.exports import as_csv, as_dot, as_graphml, as_markdown
+from crossthread.faces.terminal.addresses import addresses_csv, addresses_markdown
+from crossthread.survey.records import Device, Host
+from crossthread.views.addresses import addresses
 from tests.test_command import run
 
 EVIL = '=cmd|"x"!A1 <b>&\x1b[31m | `x`'

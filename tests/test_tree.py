@@ -7,11 +7,11 @@ from pathlib import Path
 
 from crossthread import Change, Network, apply_changes, check, matrix, read_plan, read_survey, write_survey
 from crossthread.demo import healthy
-from crossthread.network.names import End
-from crossthread.questions.tree import instance_of, tree, tree_overview
+from crossthread.network.topology.names import End
 from crossthread.questions.tree_advice import tree_advice
 from crossthread.questions.tree_change import tree_change
 from crossthread.questions.tree_ways import failure_of, tree_ways
+from crossthread.views.tree import instance_of, tree, tree_overview
 from tests.building import LAB, cabled, hosts, network_of, ports
 from tests.test_check import edit, every
 from tests.test_command import run

@@ -7,7 +7,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from crossthread import VlanSet
-from crossthread.values import match_port, parse_mac, parse_vid, short_form
+from crossthread.network.topology.port_names import match_port, short_form
+from crossthread.values import parse_mac, parse_vid
 
 VIDS = st.integers(1, 4094)
 SETS = st.sets(VIDS, max_size=60)

@@ -10,8 +10,8 @@ from pathlib import Path
 from crossthread import Change, Network, apply_changes, write_survey
 from crossthread.demo import faulty, healthy
 from crossthread.demo.generator import generate
-from crossthread.questions.link_view import link_view
-from crossthread.questions.vlan import vlan_overview, vlan_view
+from crossthread.questions.link import link_view
+from crossthread.views.vlan import vlan_overview, vlan_view
 from tests.test_command import run
 
 

@@ -10,9 +10,9 @@ from hypothesis import strategies as st
 
 from crossthread.sources.documents import recognise
 from crossthread.sources.gathering import gather
-from crossthread.sources.snmp import read_walk
-from crossthread.sources.walk import Walk
-from crossthread.survey.tables import MacEntry, Neighbor, Port, Tree, TreePort, Vlan
+from crossthread.sources.snmp.device import read_walk
+from crossthread.sources.snmp.walk import Walk
+from crossthread.survey.records import MacEntry, Neighbor, Port, Tree, TreePort, Vlan
 from tests.building import DATA
 
 WALKS = {path.name[:8]: gzip.decompress(path.read_bytes()).decode() for path in sorted((DATA / "walks").iterdir())}

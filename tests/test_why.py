@@ -2,7 +2,7 @@
 
 import unittest
 
-from crossthread import Change, Network, UnknownHostError, apply_changes, check, map_network, matrix, why
+from crossthread import Change, Network, UnknownNameError, apply_changes, check, map_network, matrix, why
 from crossthread.demo import FAULTS, faulty, healthy
 
 EXPECTED = {
@@ -84,7 +84,7 @@ class Demo(unittest.TestCase):
             ("shop-till", "10.61.10.23", "the same host"),
             ("\x1b[31m", "shop-till", "“\\x1b[31m”"),
         ]:
-            with self.subTest(one), self.assertRaises(UnknownHostError) as caught:
+            with self.subTest(one), self.assertRaises(UnknownNameError) as caught:
                 why(network, one, two)
             self.assertIn(says, str(caught.exception))
 

@@ -10,17 +10,17 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
+    from crossthread.diagnosis.findings import Finding
+    from crossthread.errors import UnknownNameError
     from crossthread.network import Network
     from crossthread.plan import Plan, read_plan
     from crossthread.questions.check import check
-    from crossthread.questions.findings import Finding
-    from crossthread.questions.hosts import UnknownHostError
-    from crossthread.questions.map import map_network
-    from crossthread.questions.matrix import matrix
     from crossthread.questions.why import Why, why
     from crossthread.survey import Survey, SurveyError, read_survey, write_survey
     from crossthread.survey.changes import Change, apply_changes
     from crossthread.values import VlanSet
+    from crossthread.views.map import map_network
+    from crossthread.views.matrix import matrix
 
 __version__ = "0.1.0"
 
@@ -31,7 +31,7 @@ __all__ = [
     "Plan",
     "Survey",
     "SurveyError",
-    "UnknownHostError",
+    "UnknownNameError",
     "VlanSet",
     "Why",
     "apply_changes",
@@ -48,16 +48,16 @@ _HOMES = {
     "apply_changes": "crossthread.survey.changes",
     "Change": "crossthread.survey.changes",
     "check": "crossthread.questions.check",
-    "Finding": "crossthread.questions.findings",
-    "map_network": "crossthread.questions.map",
-    "matrix": "crossthread.questions.matrix",
+    "Finding": "crossthread.diagnosis.findings",
+    "map_network": "crossthread.views.map",
+    "matrix": "crossthread.views.matrix",
     "Network": "crossthread.network",
     "Plan": "crossthread.plan",
     "read_plan": "crossthread.plan",
     "read_survey": "crossthread.survey",
     "Survey": "crossthread.survey",
     "SurveyError": "crossthread.survey",
-    "UnknownHostError": "crossthread.questions.hosts",
+    "UnknownNameError": "crossthread.errors",
     "VlanSet": "crossthread.values",
     "Why": "crossthread.questions.why",
     "why": "crossthread.questions.why",

@@ -1,4 +1,4 @@
-"""Small exact value types: VLAN sets, MAC addresses, IP addresses, port names.
+"""Small exact value types: VLAN sets, MAC addresses, IP addresses.
 
 Everything here turns text that somebody typed, or some device printed, into one canonical form,
 or raises `ValueError` with what was expected instead.
@@ -196,46 +196,3 @@ def address(text: str) -> Address:
 def interface(text: str) -> Interface:
     """An IP address with a prefix length, read once and kept."""
     return ip_interface(text)
-
-
-_CHUNKS = re.compile(r"\d+|[^\d\s]+")
-
-
-def short_form(short: str, long: str) -> bool:
-    """Whether one port name is a short form of the other: the same numbers, and each word an initial piece.
-
-    `por1/2` is a short form of `port1/2`; `port1/2` is none of `port1/20`, and bare numbers are a short form of
-    nothing. No list of makers is asked: the numbers and the first letters are the evidence.
-    """
-    ours, theirs = _CHUNKS.findall(short.casefold()), _CHUNKS.findall(long.casefold())
-    if len(ours) != len(theirs) or not ours or not ours[0][0].isalpha():
-        return False
-    return all(
-        (a.isdecimal() and b.isdecimal() and a.lstrip("0") == b.lstrip("0")) or (not a.isdecimal() and b.startswith(a))
-        for a, b in zip(ours, theirs, strict=True)
-    )
-
-
-def match_port(name: str, known: Iterable[tuple[str, Iterable[str]]]) -> str | None:
-    """Which of a device's ports somebody means by `name`.
-
-    Parameters
-    ----------
-    name
-        As a neighbour or a table spells it.
-    known
-        The device's ports: how it spells each, and that port's aliases and MAC address.
-
-    Returns
-    -------
-    str or None
-        The port's own spelling: by the exact name, else an alias, else a short form that fits one port only.
-    """
-    ports = [(port, {alias.casefold() for alias in aliases}) for port, aliases in known]
-    wanted = name.strip().casefold()
-    for port, _ in ports:
-        if port.casefold() == wanted:
-            return port
-    by_alias = [port for port, aliases in ports if wanted in aliases]
-    fits = by_alias or [port for port, _ in ports if short_form(name, port) or short_form(port, name)]
-    return fits[0] if len(fits) == 1 else None

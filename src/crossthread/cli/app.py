@@ -12,7 +12,7 @@ import typer
 
 from crossthread.cli import mapping, checking, trees, asking  # isort: skip  (the order of the help)
 from crossthread.cli.running import UNREADABLE, app
-from crossthread.survey.problems import visible
+from crossthread.errors import visible
 
 __all__ = ["asking", "checking", "main", "mapping", "trees"]
 

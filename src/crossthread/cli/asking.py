@@ -21,14 +21,13 @@ from crossthread.cli.running import (
     load,
     usage_error,
 )
+from crossthread.errors import UnknownNameError, visible
 from crossthread.network import Network
-from crossthread.questions.hosts import UnknownHostError
-from crossthread.survey.problems import visible
 
 if TYPE_CHECKING:
     from crossthread.plan import Plan
-    from crossthread.questions.every import Every
     from crossthread.questions.why import Why
+    from crossthread.questions.why_all import Every
 
 
 _FEW = 1000
@@ -77,7 +76,7 @@ def why_command(
 ) -> None:
     """Why A does not reach B: the verdict, every fault there and back, the work to do in order, the way hop by hop."""
     from crossthread.cli.running import load_plan
-    from crossthread.faces.why import show_why
+    from crossthread.faces.terminal.why import show_why
     from crossthread.questions.why import why
 
     if every == (target is not None) or (every and (source or via or figure or touches or brief)):
@@ -91,12 +90,12 @@ def why_command(
     assert target is not None
     try:
         if via is not None:
-            from crossthread.questions.via import why_via
+            from crossthread.questions.why_via import why_via
 
             answer = why_via(network, source, target, via, seat, intended)
         else:
             answer = why(network, source, target, seat, intended)
-    except UnknownHostError as error:
+    except UnknownNameError as error:
         usage_error(str(error))
     if touches is None:
         touches = form is None and not brief and len(network.survey.hosts) <= _FEW
@@ -104,8 +103,8 @@ def why_command(
         answer = _touched(network, answer)
     if figure is not None:
         from crossthread.cli.running import draw
-        from crossthread.faces.overlay import why_overlay
-        from crossthread.questions.map import map_network
+        from crossthread.faces.pictures.overlay import why_overlay
+        from crossthread.views.map import map_network
 
         drawn = map_network(network)
         draw(drawn, figure, network.survey.info.title, why_overlay(answer, drawn))
@@ -120,9 +119,9 @@ def why_command(
 
 def _print_repair(network: Network, answer: Why | Every, form: Form, doubt: str | None) -> None:
     """A repair in a machine form, and nothing else, on standard output; what it leaves open goes to standard error."""
-    from crossthread.faces.commands import as_commands
-    from crossthread.faces.instance_data import as_instance_data
-    from crossthread.faces.json import as_json
+    from crossthread.faces.documents.json import as_json
+    from crossthread.faces.scripts.commands import as_commands
+    from crossthread.faces.scripts.instance_data import as_instance_data
 
     if answer.order and doubt:
         print(f"not proven: {doubt}", file=sys.stderr)
@@ -134,8 +133,8 @@ def _print_repair(network: Network, answer: Why | Every, form: Form, doubt: str 
 
 def _why_every(network: Network, plan: Plan | None, seat: str | None, form: Form | None, json: bool) -> None:
     from crossthread.cli.running import progress
-    from crossthread.faces.every import show_every
-    from crossthread.questions.every import why_every
+    from crossthread.faces.terminal.why_all import show_every
+    from crossthread.questions.why_all import why_every
 
     if seat is not None and network.names.device(seat) is None:
         usage_error(f"there is no device “{visible(seat)}” in this survey")
@@ -152,7 +151,7 @@ def _why_every(network: Network, plan: Plan | None, seat: str | None, form: Form
 
 def _touched(network: Network, answer: Why) -> Why:
     from crossthread.cli.running import progress
-    from crossthread.questions.touches import with_touches
+    from crossthread.diagnosis.repair.side_effects import with_touches
 
     with progress("steps", len(answer.order), 1 if len(network.survey.hosts) > 500 else 99) as advance:
         return msgspec.structs.replace(answer, order=with_touches(network, answer.order, advance))
@@ -176,8 +175,8 @@ def matrix_command(
 ) -> None:
     """Who reaches whom: every ordered pair of hosts; or what becomes of it by changes."""
     from crossthread.cli.running import progress
-    from crossthread.faces.matrix import show_classes, show_matrix
-    from crossthread.questions.matrix import class_matrix, matrix
+    from crossthread.faces.terminal.matrix import show_classes, show_matrix
+    from crossthread.views.matrix import class_matrix, matrix
 
     if bool(before) + bool(after) + classes > 1:
         usage_error("expected only one of --classes, --before and --after")
@@ -197,8 +196,8 @@ def matrix_command(
 
 def _matrix_change(network: Network, before: str | None, after: list[str], plan: str | None, json: bool) -> None:
     from crossthread.cli.running import load_changes, load_plan, progress
-    from crossthread.faces.matrix import show_change
-    from crossthread.questions.compared import matrix_after, matrix_before
+    from crossthread.faces.terminal.matrix import show_change
+    from crossthread.questions.matrix_change import matrix_after, matrix_before
     from crossthread.survey import SurveyError
 
     intended = load_plan(plan) if plan else None
@@ -232,7 +231,7 @@ def rehearse_command(
 ) -> None:
     """What changes would do, tried on a copy: pairs mended and broken, findings gone and new, trees that move."""
     from crossthread.cli.running import load_changes, load_plan, progress
-    from crossthread.faces.rehearse import show_rehearsal
+    from crossthread.faces.terminal.rehearse import show_rehearsal
     from crossthread.questions.rehearse import rehearse
     from crossthread.questions.why import why
     from crossthread.survey import SurveyError, write_survey
@@ -257,7 +256,7 @@ def rehearse_command(
             if Path(write).exists() and any_survey(write):
                 usage_error(f"there is something at {visible(write, 200)} already; expected a new place")
             write_survey(apply_changes(network.survey, edits), write)
-    except UnknownHostError as error:
+    except UnknownNameError as error:
         usage_error(str(error))
     except SurveyError as error:
         usage_error("\n".join(map(str, error.problems)))

@@ -18,9 +18,8 @@ from crossthread.cli.running import (
     usage_error,
     write_text,
 )
+from crossthread.errors import UnknownNameError, visible
 from crossthread.network import Network
-from crossthread.questions.hosts import UnknownHostError
-from crossthread.survey.problems import visible
 
 _MANY = 20_000
 """From how many hosts on somebody waits before the first question is asked."""
@@ -47,10 +46,10 @@ def check_command(
 ) -> None:
     """What is wrong: every host, port, link, VLAN and gateway against each other and the plan, worst first."""
     from crossthread.cli.running import progress
-    from crossthread.faces.check import check_csv, check_sarif, show_check
-    from crossthread.questions.catalogue import meaning
+    from crossthread.diagnosis.findings import SEVERITIES
+    from crossthread.diagnosis.meanings import meaning
+    from crossthread.faces.terminal.check import check_csv, check_sarif, show_check
     from crossthread.questions.check import check, select
-    from crossthread.questions.findings import SEVERITIES
 
     if csv + sarif + json > 1:
         usage_error("expected one of --csv, --sarif and --json")
@@ -100,10 +99,10 @@ def vlan_command(
 ) -> None:
     """Where a VLAN is: its pieces, every port that carries it, tagged or not, blocked, or at one end only."""
     from crossthread.cli.running import draw
-    from crossthread.faces.overlay import vlan_overlay
-    from crossthread.faces.vlan import show_overview, show_vlan
-    from crossthread.questions.map import map_network
-    from crossthread.questions.vlan import vlan_overview, vlan_view
+    from crossthread.faces.pictures.overlay import vlan_overlay
+    from crossthread.faces.terminal.vlan import show_overview, show_vlan
+    from crossthread.views.map import map_network
+    from crossthread.views.vlan import vlan_overview, vlan_view
 
     network = Network(load(survey))
     if vid is None:
@@ -113,7 +112,7 @@ def vlan_command(
         return
     try:
         answer = vlan_view(network, vid)
-    except UnknownHostError as error:
+    except UnknownNameError as error:
         usage_error(str(error))
     if figure is not None:
         drawn = map_network(network)
@@ -129,12 +128,12 @@ def link_command(
     json: Json = False,
 ) -> None:
     """Both ends of a link side by side, with what differs marked."""
-    from crossthread.faces.vlan import show_link
-    from crossthread.questions.link_view import link_view
+    from crossthread.faces.terminal.vlan import show_link
+    from crossthread.questions.link import link_view
 
     try:
         answer = link_view(Network(load(survey)), device, port)
-    except UnknownHostError as error:
+    except UnknownNameError as error:
         usage_error(str(error))
     emit(answer, show_link, json)
 
@@ -148,8 +147,8 @@ def findings_command(
     """What a finding means, what users notice, how to confirm it by hand, and the usual mend."""
     from difflib import get_close_matches
 
-    from crossthread.faces.catalogue import meanings_page, show_meanings
-    from crossthread.questions.catalogue import meaning, meanings
+    from crossthread.diagnosis.meanings import meaning, meanings
+    from crossthread.faces.terminal.meanings import meanings_page, show_meanings
 
     answer = meanings()
     if name is not None:
@@ -170,7 +169,7 @@ def draft_command(
     into: Annotated[str | None, typer.Option("--into", metavar="FILE", help="Write it there instead.")] = None,
 ) -> None:
     """Write a plan from what is there: what most do, with comments on what is a guess."""
-    from crossthread.questions.draft import draft_plan
+    from crossthread.questions.plan_draft import draft_plan
 
     text = draft_plan(Network(load(survey)))
     if into is None:

@@ -20,8 +20,8 @@ from crossthread.cli.running import (
     usage_error,
     write_export,
 )
+from crossthread.errors import UnknownNameError, visible
 from crossthread.network import Network
-from crossthread.survey.problems import visible
 
 
 @app.command("gather")
@@ -36,7 +36,7 @@ def gather_command(
 ) -> None:
     """Make one survey of what the network says of itself: captures and listings, recognised by their content."""
     from crossthread.cli.running import progress
-    from crossthread.faces.gather import show_gathered
+    from crossthread.faces.terminal.gather import show_gathered
     from crossthread.sources.gathering import gather, octets_of
     from crossthread.survey import Survey, write_survey
 
@@ -66,8 +66,8 @@ def map_command(
     json: Json = False,
 ) -> None:
     """Who is plugged into whom: devices, links port by port, which end told it, what is loose."""
-    from crossthread.faces.map import show_map
-    from crossthread.questions.map import map_network
+    from crossthread.faces.terminal.map import show_map
+    from crossthread.views.map import map_network
 
     network = Network(load(survey))
     answer = map_network(network)
@@ -81,7 +81,7 @@ def map_command(
 @app.command("inventory")
 def inventory_command(survey: SurveyPath, json: Json = False) -> None:
     """Every device, surveyed or only heard of: what it is, how it is known, and what is odd about its neighbours."""
-    from crossthread.faces.inventory import show_inventory
+    from crossthread.faces.terminal.inventory import show_inventory
     from crossthread.questions.inventory import inventory
 
     emit(inventory(Network(load(survey))), show_inventory, json)
@@ -100,8 +100,8 @@ def drawing_command(
 ) -> None:
     """The map against the drawing: documented cables that are missing, extra, or moved to other ports."""
     from crossthread.cli.running import load_drawing, write_text
-    from crossthread.faces.inventory import corrected_csv, show_drawing
-    from crossthread.questions.drawing import compare_drawing
+    from crossthread.faces.terminal.inventory import corrected_csv, show_drawing
+    from crossthread.views.drawing import compare_drawing
 
     answer = compare_drawing(Network(load(survey)), load_drawing(drawing))
     if corrected is not None:
@@ -119,8 +119,8 @@ def addresses_command(
     json: Json = False,
 ) -> None:
     """The addressing table: every interface and host with VLAN, address, prefix and gateway."""
-    from crossthread.faces.addresses import addresses_csv, addresses_markdown, show_addresses
-    from crossthread.questions.addresses import addresses
+    from crossthread.faces.terminal.addresses import addresses_csv, addresses_markdown, show_addresses
+    from crossthread.views.addresses import addresses
 
     if csv + markdown + json > 1:
         usage_error("expected one of --csv, --markdown and --json")
@@ -138,11 +138,11 @@ def find_command(
     json: Json = False,
 ) -> None:
     """Where something is plugged in, how that is known, and where it was seen inconsistently."""
-    from crossthread.faces.find import show_found
-    from crossthread.questions.find import NotFoundError, find
+    from crossthread.faces.terminal.find import show_found
+    from crossthread.views.find import find
 
     try:
         answer = find(Network(load(survey)), what)
-    except NotFoundError as error:
+    except UnknownNameError as error:
         usage_error(str(error))
     emit(answer, show_found, json)

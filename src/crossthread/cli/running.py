@@ -13,18 +13,18 @@ from typing import TYPE_CHECKING, Annotated, Any, NoReturn, TypeVar
 import msgspec
 import typer
 
+from crossthread.errors import visible
 from crossthread.survey import Survey, SurveyError, read_survey
 from crossthread.survey.changes import Change
-from crossthread.survey.problems import visible
 from crossthread.values import VID_MAX
 
 if TYPE_CHECKING:
-    from crossthread.faces.overlay import Overlay
+    from crossthread.faces.pictures.overlay import Overlay
     from crossthread.network import Network
     from crossthread.plan import Plan
-    from crossthread.questions.drawing import Cable
-    from crossthread.questions.map import Map
-    from crossthread.sources.mapped import TableMapping
+    from crossthread.sources.table_mapping import TableMapping
+    from crossthread.views.drawing import Cable
+    from crossthread.views.map import Map
 
 app = typer.Typer(
     name="crossthread",
@@ -108,7 +108,7 @@ def load_changes(words: Sequence[str]) -> list[Change]:
 
 def load_mapping(path: str) -> list[TableMapping]:
     """Read a mapping of tables; print every error and end with status 3 if it cannot be read."""
-    from crossthread.sources.mapped import read_mapping
+    from crossthread.sources.table_mapping import read_mapping
 
     try:
         return read_mapping(Path(path).read_text(encoding="utf-8"), path)
@@ -140,7 +140,7 @@ def expect_vlan(network: Network, vlan: int | None) -> None:
 
 def draw(answer: Map, path: str, title: str | None, overlay: Overlay | None = None) -> None:
     """Draw a map into a file, or end with status 2 and why it cannot be."""
-    from crossthread.faces.figure import draw_map
+    from crossthread.faces.pictures.map_figure import draw_map
 
     try:
         draw_map(answer, Path(path), title, overlay)
@@ -152,8 +152,8 @@ def draw(answer: Map, path: str, title: str | None, overlay: Overlay | None = No
 
 def write_export(answer: Map, path: str) -> None:
     """Write a map for another program, in the format that the file's name tells."""
-    from crossthread.faces.json import as_json
-    from crossthread.faces.tables import as_dot, as_graphml
+    from crossthread.faces.documents.exports import as_dot, as_graphml
+    from crossthread.faces.documents.json import as_json
 
     forms = {".graphml": as_graphml, ".dot": as_dot, ".json": as_json}
     form = forms.get(Path(path).suffix.lower())
@@ -174,7 +174,7 @@ def write_text(path: str, text: str) -> None:
 
 def load_drawing(path: str) -> list[Cable]:
     """Read a documented list of cables; print every error and end with status 3 if it cannot be read."""
-    from crossthread.questions.drawing import Cable
+    from crossthread.views.drawing import Cable
 
     columns = ("device", "port", "far_device", "far_port")
     try:
@@ -199,11 +199,11 @@ def load_drawing(path: str) -> list[Cable]:
 def emit(answer: _Answer, face: Callable[[_Answer, Any], None], json: bool) -> None:
     """Print an answer: as JSON, or by its face."""
     if json:
-        from crossthread.faces.json import as_json
+        from crossthread.faces.documents.json import as_json
 
         print(as_json(answer))
         return
-    from crossthread.faces.console import console
+    from crossthread.faces.terminal.console import console
 
     face(answer, console())
 

@@ -11,23 +11,23 @@ import typer
 
 from crossthread.cli.running import emit, load, usage_error
 from crossthread.demo import FAULTS, faulty, healthy
-from crossthread.faces.check import show_check
-from crossthread.faces.console import console, line
-from crossthread.faces.every import show_every
-from crossthread.faces.map import show_map
-from crossthread.faces.matrix import show_matrix
-from crossthread.faces.tree import show_tree
-from crossthread.faces.vlan import show_vlan
-from crossthread.faces.why import show_why
+from crossthread.faces.terminal.check import show_check
+from crossthread.faces.terminal.console import console, line
+from crossthread.faces.terminal.map import show_map
+from crossthread.faces.terminal.matrix import show_matrix
+from crossthread.faces.terminal.tree import show_tree
+from crossthread.faces.terminal.vlan import show_vlan
+from crossthread.faces.terminal.why import show_why
+from crossthread.faces.terminal.why_all import show_every
 from crossthread.network import Network
 from crossthread.questions.check import check
-from crossthread.questions.every import why_every
-from crossthread.questions.map import map_network
-from crossthread.questions.matrix import matrix
-from crossthread.questions.tree import instance_of, tree
-from crossthread.questions.vlan import vlan_view
 from crossthread.questions.why import why
+from crossthread.questions.why_all import why_every
 from crossthread.survey import write_survey
+from crossthread.views.map import map_network
+from crossthread.views.matrix import matrix
+from crossthread.views.tree import instance_of, tree
+from crossthread.views.vlan import vlan_view
 
 _STEPS: list[tuple[str, list[str], str]] = [
     (

@@ -7,11 +7,10 @@ from typing import Annotated
 import typer
 
 from crossthread.cli.running import Json, SurveyPath, app, emit, expect_vlan, load, load_changes, progress, usage_error
+from crossthread.errors import UnknownNameError, visible
 from crossthread.network import Network
-from crossthread.questions.hosts import UnknownHostError
 from crossthread.survey import SurveyError
 from crossthread.survey.changes import Change
-from crossthread.survey.problems import visible
 
 
 @app.command("tree")
@@ -34,8 +33,8 @@ def tree_command(
     json: Json = False,
 ) -> None:
     """Who is root and why, what blocks and because of what, and which way frames really go."""
-    from crossthread.faces import tree as faces
-    from crossthread.questions.tree import instance_of, tree, tree_overview
+    from crossthread.faces.terminal import tree as faces
+    from crossthread.views.tree import instance_of, tree, tree_overview
 
     if (vlan is not None and instance is not None) or ways + (without is not None) + advice > 1:
         usage_error("expected one of --vlan and --instance, and one of --ways, --without and --advice")
@@ -54,7 +53,7 @@ def tree_command(
     expect_vlan(network, vlan)
     try:
         number = instance_of(network, vlan) if vlan is not None else instance
-    except UnknownHostError as error:
+    except UnknownNameError as error:
         usage_error(str(error))
     known = {row.instance for rows in network.fabric.trees.bridges.values() for row in rows}
     if number is None and len(known) == 1 and (figure or edits):
@@ -76,8 +75,8 @@ def tree_command(
     found = tree(network, number)
     if figure is not None:
         from crossthread.cli.running import draw
-        from crossthread.faces.overlay import tree_overlay
-        from crossthread.questions.map import map_network
+        from crossthread.faces.pictures.overlay import tree_overlay
+        from crossthread.views.map import map_network
 
         drawn = map_network(network)
         draw(drawn, figure, network.survey.info.title, tree_overlay(found, drawn))
@@ -93,7 +92,7 @@ def _changed(network: Network, edits: list[Change]) -> Network:
 
 
 def _ways(network: Network, without: str | None, json: bool) -> None:
-    from crossthread.faces import tree as faces
+    from crossthread.faces.terminal import tree as faces
     from crossthread.questions.tree_ways import failure_of, tree_ways
 
     if without is None:
@@ -104,5 +103,5 @@ def _ways(network: Network, without: str | None, json: bool) -> None:
         return
     try:
         emit(failure_of(network, without), faces.show_failure, json)
-    except UnknownHostError as error:
+    except UnknownNameError as error:
         usage_error(visible(str(error), 300))

@@ -9,7 +9,7 @@ from msgspec.structs import replace
 
 from crossthread.demo.trees import with_trees
 from crossthread.survey import Info, Survey
-from crossthread.survey.tables import (
+from crossthread.survey.records import (
     ArpEntry,
     Device,
     Gateway,

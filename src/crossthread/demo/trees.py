@@ -7,9 +7,9 @@ from collections.abc import Mapping
 from msgspec.structs import replace
 
 from crossthread.network import Network
-from crossthread.network.spanning import default_cost
+from crossthread.network.spanning.roles import default_cost
 from crossthread.survey import Survey
-from crossthread.survey.tables import Tree, TreePort
+from crossthread.survey.records import Tree, TreePort
 from crossthread.values import NONE
 
 

@@ -2,22 +2,25 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Sequence
 from functools import cached_property
 
-from crossthread.network.adjacency import Adjacency, find_adjacencies
-from crossthread.network.classes import Classes
-from crossthread.network.components import Components
-from crossthread.network.links import Link, Loose, find_links, links_again
-from crossthread.network.names import End, Names
-from crossthread.network.routing import Routing
-from crossthread.network.segments import Fabric
-from crossthread.network.stations import Stations
+from crossthread.network.dependencies import PARTS, stale
+from crossthread.network.hosts.classes import Classes, current_vlan
+from crossthread.network.hosts.station import Station
+from crossthread.network.hosts.stations import Stations
+from crossthread.network.routing.routes import Routing
+from crossthread.network.switching.components import Components
+from crossthread.network.switching.segments import Fabric, FabricBefore, find_known_vids
+from crossthread.network.topology.adjacency import Adjacency, find_adjacencies
+from crossthread.network.topology.links import Link, Loose, find_links, links_again
+from crossthread.network.topology.names import End, Names, find_devices
 from crossthread.survey import Survey
 from crossthread.survey.changes import Change, apply_changes
-
-_NAMES = {"aliases", "mac", "description"}
-"""Columns by which a port may be found."""
+from crossthread.survey.difference import difference
+from crossthread.survey.records import Device, Port, Row
+from crossthread.survey.survey import Evidence
 
 
 class Network:
@@ -31,12 +34,12 @@ class Network:
 
     def __init__(self, survey: Survey) -> None:
         self.survey = survey
-        self._before: tuple[Fabric, set[End]] | None = None
-        self._settled: tuple[Network, set[End]] | None = None
-        self._origin: Network | None = None
+        self._kept: Kept | None = None
 
     def changed(self, changes: Sequence[Change]) -> Network:
-        """A copy with some changes made, which shares with this one whatever they do not touch.
+        """A copy with some changes made, which shares with this one whatever does not depend on what they change.
+
+        Its answers are those of a network built afresh from the changed survey; see `dependencies`.
 
         Raises
         ------
@@ -44,45 +47,25 @@ class Network:
             For a change that the format does not know; see `apply_changes`.
         """
         copy = Network(apply_changes(self.survey, changes))
-        old, new = self.survey, copy.survey
-        columns = {column for change in changes if change.table == "ports" for column in change.cells}
-        rows_moved = len(old.ports) != len(new.ports) or any(c.delete for c in changes if c.table == "ports")
-        if old.devices is not new.devices or old.neighbors is not new.neighbors or rows_moved:
+        kept = Kept(self, copy.survey)
+        if "names" in kept.stale:
             return copy
-        if columns & _NAMES or any(self.names.device(str(change.key.get("device", ""))) is None
-                                   for change in changes if change.table in ("gateways", "trees")):  # fmt: skip
-            return copy
-        ports = [row for was, row in zip(old.ports, new.ports, strict=True) if row is not was]
-        copy.names, copy._origin = self.names.with_ports(new, ports), self
-        touched = {End(self.names.spelled[row.device], row.port) for row in ports}
-        ends = {end for link in self.links for end in (link.a, link.b)}
-        if columns & {"admin", "oper"} and touched & ends:
-            copy._found = links_again(self.links, copy.names, touched), self.loose
-        else:
-            copy._found = self._found
-        alone = not touched & ends and not touched & self._bundles
-        if not columns & {"admin", "oper", "lag"} or ("lag" not in columns and alone):
+        copy._kept = kept
+        copy.names = self.names.with_ports(copy.survey, kept.port_rows)
+        if "links" not in kept.stale:
+            copy._found = links_again(self.links, copy.names, kept.ports), self.loose
+        if "cabling" not in kept.stale:
             copy.adjacencies = self.adjacencies
-        same = not ports and old.vlans is new.vlans and old.trees is new.trees and old.tree_ports is new.tree_ports
-        if same and Fabric.known_vids(new) == self.fabric.known:
+            copy.adjacencies_at = self.adjacencies_at
+        if "bridging" not in kept.stale:
             copy.fabric, copy.components = self.fabric, self.components
-        else:
-            copy._before = self.fabric, touched
-            moved = {
-                End(self.names.spelled[row.device], row.port)
-                for was, row in zip(old.tree_ports, new.tree_ports, strict=False)
-                if row is not was
-            }
-            alike = old.trees is new.trees and old.vlans is new.vlans and len(old.tree_ports) == len(new.tree_ports)
-            plain = all(row.protocol != "per-vlan" for row in new.trees)
-            if copy.adjacencies is self.adjacencies and alike and plain and moved <= touched:
-                copy._settled = self, touched
         return copy
 
     @cached_property
-    def _bundles(self) -> set[End]:
-        """The ports that stand for several: the ends of adjacencies that are no ends of links."""
-        return {end for a in self.adjacencies for end in (a.a, a.b)}
+    def cabled(self) -> set[End]:
+        """The ports that face another: the ends of cables, and the aggregates that these are members of."""
+        sides = ((a.a, a.b, *(end for link in a.links for end in (link.a, link.b))) for a in self.adjacencies)
+        return {end for ends in sides for end in ends}
 
     @cached_property
     def names(self) -> Names:
@@ -106,26 +89,29 @@ class Network:
     @cached_property
     def adjacencies(self) -> list[Adjacency]:
         """Which ports face each other, with aggregates as one port."""
-        return find_adjacencies(self.links, self.names)
+        known = self._kept.network.adjacencies if self._kept is not None else ()
+        return find_adjacencies(self.links, self.names, known)
 
     @cached_property
     def fabric(self) -> Fabric:
         """The layer-2 side: where a frame in a VLAN on a device gets to."""
-        return Fabric(self.survey, self.names, self.adjacencies, self.loose, self._before)
+        kept = self._kept
+        before = FabricBefore(kept.network.fabric, kept.stale, kept.ports, kept.tree_ends) if kept is not None else None
+        return Fabric(self.survey, self.names, self.adjacencies, self.loose, before)
 
     @cached_property
     def components(self) -> Components:
         """Which VLANs on which devices surely hear each other."""
-        if self._settled is None:
+        kept = self._kept
+        if kept is None or kept.stale & {"trees", "vlans"}:
             return Components(self.fabric)
-        before, touched = self._settled
-        self.fabric.take_over(before.fabric, touched)
-        return Components(self.fabric, (before.components, touched))
+        return Components(self.fabric, (kept.network.components, kept.ports | kept.tree_ends))
 
     @cached_property
     def stations(self) -> Stations:
         """Hosts and gateway interfaces."""
-        before = self._origin.stations if self._origin is not None else None
+        kept = self._kept
+        before = kept.network.stations if kept is not None and "links" not in kept.stale else None
         return Stations(self.survey, self.names, self.links, self.adjacencies, self.fabric, self.components, before)
 
     @cached_property
@@ -137,3 +123,117 @@ class Network:
     def routing(self) -> Routing:
         """What devices do with IP packets."""
         return Routing(self.survey, self.names, self.stations)
+
+    def port(self, end: End) -> Port | None:
+        """The survey's row of a port."""
+        return self.names.ports.get(end.device, {}).get(end.port)
+
+    def device(self, name: str) -> Device | None:
+        """The survey's row of a device, by the name as it is spelled."""
+        return self._devices.get(name)
+
+    @cached_property
+    def _devices(self) -> dict[str, Device]:
+        return {self.names.spelled[row.device]: row for row in self.survey.devices}
+
+    def evidence(self, row: Row | None, *columns: str) -> tuple[Evidence, ...]:
+        """What some columns of a row say; nothing if there is no row."""
+        return self.survey.evidence(row, *columns) if row is not None else ()
+
+    @cached_property
+    def adjacencies_at(self) -> dict[End, list[Adjacency]]:
+        """What each port faces."""
+        found: dict[End, list[Adjacency]] = defaultdict(list)
+        for adjacency in self.adjacencies:
+            found[adjacency.a].append(adjacency)
+            found[adjacency.b].append(adjacency)
+        return found
+
+    @cached_property
+    def gateways_at(self) -> dict[End, list[Station]]:
+        """The gateway interfaces that have each port as their parent."""
+        found: dict[End, list[Station]] = defaultdict(list)
+        for gateway in self.stations.gateways:
+            if gateway.end is not None:
+                found[gateway.end].append(gateway)
+        return found
+
+    def hosts_at(self, end: End) -> list[Station]:
+        """The hosts plugged into a port."""
+        hosts = self.stations.hosts
+        return [hosts[name] for name in self._named_at.get(end, ())]
+
+    @cached_property
+    def _named_at(self) -> dict[tuple[str, str | None], list[str]]:
+        """The names of the hosts at each port: as their rows say, else wherever they were found to be."""
+        found: dict[tuple[str, str | None], list[str]] = defaultdict(list)
+        ends = {host.name.casefold(): host.end for host in self.stations.elsewhere}
+        for pair, name in zip(self.stations.pairs, self.stations.hosts, strict=True):
+            end = ends.get(name, pair)
+            if end is not None:
+                found[end].append(name)
+        return found
+
+    @cached_property
+    def host_ends(self) -> set[tuple[str, str | None]]:
+        """The ports that some host is plugged into."""
+        stations = self.stations
+        return {*stations.plugged, *(host.end for host in stations.elsewhere if host.end is not None)}
+
+    def current_vlan(self, station: Station) -> int | None:
+        """The VLAN that a station's frames join as things are, if that is one and known."""
+        if station.is_host:
+            return self.classes.of[station.name.casefold()].vid
+        return current_vlan(station, self.names)
+
+
+class Kept:
+    """What a changed copy of a network can keep of it.
+
+    Attributes
+    ----------
+    stale
+        The parts that have to be derived again.
+    port_rows, ports
+        The rows of ports that differ, and their ports.
+    tree_ends
+        The ports of which something else was observed in a tree.
+    """
+
+    def __init__(self, network: Network, survey: Survey) -> None:
+        self.network = network
+        columns, rows = difference(network.survey, survey)
+        spelled = network.names.spelled
+        places = rows.get("ports", frozenset())
+        self.port_rows = [survey.ports[n] for n in sorted(places or ())]
+        self.ports = {End(spelled[row.device], row.port) for row in self.port_rows}
+        tree_places = rows.get("tree_ports", frozenset())
+        tree_rows = survey.tree_ports if tree_places is None else [survey.tree_ports[n] for n in tree_places]
+        if self.ports & network.cabled:
+            columns |= {column.replace("ports.", "cabled.", 1) for column in columns if column.startswith("ports.")}
+            columns |= {"cabled.bridged"} if self._leave_the_bridge(survey, places or frozenset()) else set()
+        found = set(stale(columns))
+        if "per-vlan" not in survey.column("trees", "protocol"):
+            found.discard("trees per VLAN")
+        if found & {"trees per VLAN"}:
+            found |= {"trees", "bridging"}
+        if find_devices(survey) != network.names.devices:
+            found |= set(PARTS)
+        if find_known_vids(survey) != network.fabric.known:
+            found.add("bridging")
+        self.stale = frozenset(found)
+        names = network.names
+        self.tree_ends = (
+            {
+                End(device, names.port(device, row.port) or row.port)
+                for row in tree_rows
+                for device in [spelled[row.device]]
+            }
+            if "names" not in found
+            else set()
+        )
+
+    def _leave_the_bridge(self, survey: Survey, places: frozenset[int]) -> bool:
+        """Whether some port that faces another became a routed one, or ceased to be one."""
+        modes = self.network.survey.column("ports", "mode"), survey.column("ports", "mode")
+        return any((modes[0][n] == "routed") != (modes[1][n] == "routed") for n in places)

@@ -8,7 +8,7 @@ from typing import Annotated, Any
 
 import msgspec
 
-from crossthread.survey import cells
+from crossthread.survey import cell_kinds as cells
 from crossthread.survey.survey import Evidence
 from crossthread.values import VlanSet
 

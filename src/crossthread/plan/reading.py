@@ -9,6 +9,7 @@ from difflib import get_close_matches
 from pathlib import Path
 from typing import Any, TypeVar
 
+from crossthread.errors import Problem, SurveyError, visible
 from crossthread.plan.plan import (
     ENDS,
     Accepted,
@@ -21,8 +22,7 @@ from crossthread.plan.plan import (
     Talk,
 )
 from crossthread.survey.contents import decoded
-from crossthread.survey.problems import Problem, SurveyError, visible
-from crossthread.survey.single import cell_text
+from crossthread.survey.json_reading import cell_text
 from crossthread.values import parse_vid
 
 FORMAT = 1

@@ -5,26 +5,22 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator
 from datetime import date
-from functools import partial
 
 import msgspec
 
-from crossthread.beside import beside
+from crossthread.diagnosis.all_rules import split_vlans, sweep
+from crossthread.diagnosis.cheapest_way import Search
+from crossthread.diagnosis.consequences import nested
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.effects import find_effects
+from crossthread.diagnosis.findings import SEVERITIES, Finding, Subject
+from crossthread.diagnosis.rules import plan as plan_rules
+from crossthread.diagnosis.rules import vlan as vlan_rules
+from crossthread.diagnosis.rules.survey import survey_gap
 from crossthread.network.network import Network
 from crossthread.plan import Plan
 from crossthread.plan.plan import Accepted
-from crossthread.questions.effects import find_effects
-from crossthread.questions.findings import SEVERITIES, Finding, Subject
-from crossthread.questions.following import nested
-from crossthread.questions.rules import plan as plan_rules
-from crossthread.questions.rules import vlan as vlan_rules
-from crossthread.questions.rules.gap import survey_gap
-from crossthread.questions.scene import Scene
-from crossthread.questions.sweep import split_vlans, sweep, sweep_wires
 from crossthread.survey.survey import Evidence
-
-_MANY = 20_000
-"""From how many ports on a second process is quicker."""
 
 
 class Check(msgspec.Struct, frozen=True):
@@ -68,18 +64,13 @@ def check(
     -----
     A finding `breaks` if the model shows two that should reach each other and cannot because of it; they are its
     `example`. What passes now but is fragile or unsafe is a `risks`, anything else a `note`.
-
-    Of a large campus another process looks at ports, links and trees meanwhile, where the machine has more than one
-    processor.
     """
-    scene = Scene(network, plan)
-    many = len(network.survey.ports) > _MANY and network.components is not None  # which both processes need
-    with beside(partial(sweep_wires, scene), many) as wires:
-        effects = find_effects(scene, progress)
-        found = {effect.finding.identity: effect.told() for effect in effects.effects}
-        for finding in sweep(scene, wires):
-            if finding.identity not in found:
-                found[finding.identity] = _softened(finding)
+    context = Context(network, plan)
+    effects = find_effects(context, progress)
+    found = {effect.finding.identity: effect.told() for effect in effects.effects}
+    for finding in sweep(context):
+        if finding.identity not in found:
+            found[finding.identity] = _softened(finding)
     by_column: dict[tuple[str, str], list[tuple[Evidence, tuple[str, str]]]] = defaultdict(list)
     for gap in effects.gaps:
         by_column[gap[0].table, gap[0].column].append(gap)
@@ -87,17 +78,17 @@ def check(
         told = survey_gap([fact for fact, _ in gaps], gaps[0][1])
         found.setdefault(told.identity, told)
     for one, two, vids in effects.forbidden:
-        told = plan_rules.plan_talk(scene, one, two, vids)
+        told = plan_rules.plan_talk(context, one, two, vids)
         found.setdefault(told.identity, told)
     causes: dict[object, set[object]] = {}
-    search = scene.search
-    for vid, pieces in split_vlans(scene):
-        told = vlan_rules.vlan_split(scene, vid, pieces)
+    search = context.once(Search)
+    for vid, pieces in split_vlans(context):
+        told = vlan_rules.vlan_split(context, vid, pieces)
         found.setdefault(told.identity, told)
         way = search.between(pieces[0][0], pieces[1][0])
         causes[told.identity] = {finding.identity for finding in way.findings} if way is not None else set()
-    kept, accepted, idle = _accepted(scene, list(found.values()), today or date.today())
-    ordered = sorted(nested(scene, [*kept, *idle], causes), key=_order)
+    kept, accepted, idle = _accepted(context, list(found.values()), today or date.today())
+    ordered = sorted(nested(context, [*kept, *idle], causes), key=_order)
     return Check(tuple(ordered), _counts(ordered), tuple(sorted(accepted, key=_order)))
 
 
@@ -118,10 +109,12 @@ def _softened(finding: Finding) -> Finding:
     return msgspec.structs.replace(finding, severity="risks") if finding.severity == "breaks" else finding
 
 
-def _accepted(scene: Scene, findings: list[Finding], today: date) -> tuple[list[Finding], list[Finding], list[Finding]]:
+def _accepted(
+    context: Context, findings: list[Finding], today: date
+) -> tuple[list[Finding], list[Finding], list[Finding]]:
     """What the plan does not accept, what it does, and what it accepts in vain."""
     by_rule: dict[str, list[Accepted]] = defaultdict(list)
-    for entry in scene.plan.accept:
+    for entry in context.plan.accept:
         by_rule[entry.rule].append(entry)
     kept: list[Finding] = []
     accepted: list[Finding] = []
@@ -132,8 +125,8 @@ def _accepted(scene: Scene, findings: list[Finding], today: date) -> tuple[list[
         good = any(entry.until is None or entry.until >= today for entry in entries)
         (accepted if good else kept).append(finding)
     idle = [
-        plan_rules.acceptance_idle(scene, entry, today)
-        for entry in scene.plan.accept
+        plan_rules.acceptance_idle(context, entry, today)
+        for entry in context.plan.accept
         if id(entry) not in used or (entry.until is not None and entry.until < today)
     ]
     return kept, accepted, idle

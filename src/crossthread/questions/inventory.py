@@ -7,12 +7,12 @@ from collections.abc import Iterator
 
 import msgspec
 
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.findings import Finding
+from crossthread.diagnosis.rules import neighbor as neighbor_rules
+from crossthread.diagnosis.rules import plan as plan_rules
 from crossthread.network.network import Network
-from crossthread.questions.findings import Finding
-from crossthread.questions.rules import neighbor as neighbor_rules
-from crossthread.questions.rules import plan as plan_rules
-from crossthread.questions.scene import Scene
-from crossthread.survey.tables import Neighbor
+from crossthread.survey.records import Neighbor
 from crossthread.values import NONE
 
 
@@ -55,13 +55,13 @@ def inventory(network: Network) -> Inventory:
         management = next((r.management for r in rows if r.management and r.management != NONE), None)
         known = Known(name, f"heard at {at}", first.capabilities or (), first.platform, first.software, management)
         found.setdefault(name.casefold(), known)
-    return Inventory(tuple(found.values()), tuple(_remarks(Scene(network))))
+    return Inventory(tuple(found.values()), tuple(_remarks(Context(network))))
 
 
-def _remarks(scene: Scene) -> Iterator[Finding]:
-    yield from plan_rules.software_mixed(scene)
-    for link in scene.network.links:
-        one_way = neighbor_rules.neighbor_one_way(scene, link)
+def _remarks(context: Context) -> Iterator[Finding]:
+    yield from plan_rules.software_mixed(context)
+    for link in context.network.links:
+        one_way = neighbor_rules.neighbor_one_way(context, link)
         if one_way is not None:
             yield one_way
-    yield from neighbor_rules.at_each_port(scene)
+    yield from neighbor_rules.at_each_port(context)

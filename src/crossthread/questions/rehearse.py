@@ -6,14 +6,14 @@ from collections.abc import Callable, Iterator, Sequence
 
 import msgspec
 
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.findings import Finding
+from crossthread.diagnosis.wanted_pairs import Share, shares
 from crossthread.network.network import Network
 from crossthread.plan import Plan
 from crossthread.questions.check import check
-from crossthread.questions.compared import changed_pairs
-from crossthread.questions.findings import Finding
-from crossthread.questions.scene import Scene
+from crossthread.questions.matrix_change import changed_pairs
 from crossthread.questions.tree_change import TreeChange, tree_change
-from crossthread.questions.wanted import Share, shares
 from crossthread.survey.changes import Change
 
 
@@ -55,7 +55,7 @@ def rehearse(
     """
     after = network.changed(changes)
     gained, lost, unsure = changed_pairs(network, after)
-    steps = shares(Scene(network, plan), [[change] for change in changes], progress)
+    steps = shares(Context(network, plan), [[change] for change in changes], progress)
     before_found, after_found = (list(_all(check(n, plan).findings)) for n in (network, after))
     known, then = ({f.identity for f in found} for found in (before_found, after_found))
     instances = sorted({row.instance for rows in after.fabric.trees.bridges.values() for row in rows})

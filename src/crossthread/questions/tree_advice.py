@@ -6,13 +6,13 @@ from collections import Counter, defaultdict
 
 import msgspec
 
-from crossthread.network import spanning
-from crossthread.network.names import End
+from crossthread.diagnosis.context import Context
 from crossthread.network.network import Network
-from crossthread.network.spanning import BridgeId, Role
-from crossthread.network.tree_inputs import TreeInputs
-from crossthread.network.truth import vids_in
-from crossthread.questions.scene import Scene
+from crossthread.network.spanning import roles as spanning
+from crossthread.network.spanning.inputs import TreeInputs
+from crossthread.network.spanning.roles import BridgeId, Role
+from crossthread.network.three_valued import vids_in
+from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
 from crossthread.values import VlanSet
 
@@ -66,16 +66,16 @@ def tree_advice(network: Network) -> Advised:
     """Try every likely root of every instance, and count the links that frames would cross."""
     trees = network.fabric.trees
     instances = sorted({row.instance for rows in trees.bridges.values() for row in rows if row.protocol != "off"})
-    needs = _needs(Scene(network))
+    needs = _needs(Context(network))
     found = [advice for instance in instances if (advice := _advise(network, instance, needs)) is not None]
     return Advised(tuple(found), tuple(_spreading(network, found, needs)))
 
 
-def _needs(scene: Scene) -> Counter[tuple[int, str, str]]:
+def _needs(context: Context) -> Counter[tuple[int, str, str]]:
     """How many hosts of a VLAN on a device need which device for their gateway."""
     found: Counter[tuple[int, str, str]] = Counter()
-    for one in scene.network.classes.all:
-        gateway = next(iter(scene.expected.gateways(one.hosts[0])), None)
+    for one in context.network.classes.all:
+        gateway = next(iter(context.expected.gateways(one.hosts[0])), None)
         if one.vid is not None and gateway is not None and gateway.taps and gateway.taps[0].device:
             for host in one.hosts:
                 if host.end is not None:

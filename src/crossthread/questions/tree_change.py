@@ -6,11 +6,11 @@ from collections.abc import Sequence
 
 import msgspec
 
-from crossthread.network.forwarding import Forwarding
+from crossthread.diagnosis.context import Context
 from crossthread.network.network import Network
-from crossthread.questions.scene import Scene
-from crossthread.questions.tree import TreePortAnswer, tree
+from crossthread.network.routing.forwarding import Forwarding
 from crossthread.survey.changes import Change
+from crossthread.views.tree import TreePortAnswer, tree
 
 
 class MovedPort(msgspec.Struct, frozen=True):
@@ -64,10 +64,10 @@ def _hosts(before: Network, after: Network) -> tuple[tuple[str, ...], tuple[str,
     """The hosts that lose their gateway, and those that gain it."""
     reached = []
     for network in (before, after):
-        scene, forwarding = Scene(network), Forwarding(network)
+        context, forwarding = Context(network), Forwarding(network)
         found = {}
         for one in network.classes.all:
-            gateway = next(iter(scene.expected.gateways(one.hosts[0])), None)
+            gateway = next(iter(context.expected.gateways(one.hosts[0])), None)
             if gateway is not None:
                 heard = forwarding.resolves(one.hosts[0], gateway)
                 found.update({host.name: heard for host in one.hosts})

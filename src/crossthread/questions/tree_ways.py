@@ -8,17 +8,16 @@ from typing import NamedTuple
 
 import msgspec
 
-from crossthread.network import spanning
-from crossthread.network.adjacency import Adjacency
-from crossthread.network.names import End
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.detours import Detour, bridge_links, find_detours
+from crossthread.errors import UnknownNameError, visible
+from crossthread.network.hosts.station import Station
 from crossthread.network.network import Network
-from crossthread.network.spanning import Role
-from crossthread.network.station import Station
-from crossthread.network.truth import vids_in
-from crossthread.questions.detours import Detour, bridge_links, find_detours
-from crossthread.questions.hosts import UnknownHostError
-from crossthread.questions.scene import Scene
-from crossthread.survey.problems import visible
+from crossthread.network.spanning import roles as spanning
+from crossthread.network.spanning.roles import Role
+from crossthread.network.three_valued import vids_in
+from crossthread.network.topology.adjacency import Adjacency
+from crossthread.network.topology.names import End
 
 
 class Failure(msgspec.Struct, frozen=True):
@@ -44,12 +43,12 @@ class Ways(msgspec.Struct, frozen=True):
 
 def tree_ways(network: Network, progress: Callable[[], None] = lambda: None, failing: bool = True) -> Ways:
     """Look at the way of every VLAN's hosts to their gateway, and let each link and each device fail in turn."""
-    scene = Scene(network)
-    detours = tuple(sorted(find_detours(scene), key=lambda d: (-d.hosts * (d.hops - d.shortest), d.vid, d.device)))
+    context = Context(network)
+    detours = tuple(sorted(find_detours(context), key=lambda d: (-d.hosts * (d.hops - d.shortest), d.vid, d.device)))
     idle = tuple(_name(a) for a in bridge_links(network) if a.up is not False and not network.components.carried(a))
     failures: list[Failure] = []
     if failing:
-        trial = Trial(scene)
+        trial = Trial(context)
         for adjacency in network.adjacencies:
             if adjacency.up is not False:
                 failures.append(trial.without(_name(adjacency), "link", [adjacency]))
@@ -80,8 +79,8 @@ class _Need(NamedTuple):
 class Trial:
     """Takes links away from the trees of a network, without building it anew, and sees who loses whom."""
 
-    def __init__(self, scene: Scene) -> None:
-        self._scene, network = scene, scene.network
+    def __init__(self, context: Context) -> None:
+        self._scene, network = context, context.network
         trees = network.fabric.trees
         self.at: dict[str, list[Adjacency]] = defaultdict(list)
         for adjacency in network.adjacencies:
@@ -226,11 +225,11 @@ def failure_of(network: Network, text: str) -> Failure:
 
     Raises
     ------
-    UnknownHostError
+    UnknownNameError
         If there is no such device or link.
     """
-    scene = Scene(network)
-    trial = Trial(scene)
+    context = Context(network)
+    trial = Trial(context)
     device = network.names.device(text)
     if device is not None:
         return trial.without(device, "device", trial.at[device], device)
@@ -239,5 +238,5 @@ def failure_of(network: Network, text: str) -> Failure:
     end = End(known, network.names.port(known, port) or port) if known else None
     faced = [a for a in network.adjacencies if end in (a.a, a.b) or any(end in (k.a, k.b) for k in a.links)]
     if end is None or not faced:
-        raise UnknownHostError(f"there is no device and no link “{visible(text)}”; expected DEVICE or DEVICE:PORT")
+        raise UnknownNameError(f"there is no device and no link “{visible(text)}”; expected DEVICE or DEVICE:PORT")
     return trial.without(_name(faced[0]), "link", faced[:1])

@@ -6,24 +6,25 @@ from collections.abc import Sequence
 
 import msgspec
 
-from crossthread.network.forwarding import Stop, Walk
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.findings import Finding
+from crossthread.diagnosis.missing import gaps
+from crossthread.diagnosis.relevant_rows import focus
+from crossthread.diagnosis.repair.mends import host_named, mend, walks
+from crossthread.diagnosis.repair.observations import fewest
+from crossthread.diagnosis.repair.work_order import WorkStep, central, worked
+from crossthread.diagnosis.rules import routing as routing_rules
+from crossthread.diagnosis.rules.way import way_leaks, way_one_sided
+from crossthread.diagnosis.way_faults import with_faults
+from crossthread.errors import SurveyError, UnknownNameError, visible
+from crossthread.network.hosts.search import find_host
 from crossthread.network.network import Network
-from crossthread.network.truth import VERDICTS, Truth, all_of
+from crossthread.network.routing.forwarding import Stop, Walk
+from crossthread.network.three_valued import VERDICTS, Truth, all_of
 from crossthread.plan import Plan
-from crossthread.questions.findings import Finding
-from crossthread.questions.focus import focus
-from crossthread.questions.gaps import gaps
-from crossthread.questions.hosts import UnknownHostError, find_host
-from crossthread.questions.mending import host_named, mend, walks
-from crossthread.questions.observe import fewest
-from crossthread.questions.order import WorkStep, central, worked
-from crossthread.questions.path import Hop, path_of
-from crossthread.questions.rules import routing as routing_rules
-from crossthread.questions.rules.luck import way_leaks, way_one_sided
-from crossthread.questions.scene import Scene
 from crossthread.survey.changes import Change, merge_changes
-from crossthread.survey.problems import SurveyError, visible
 from crossthread.survey.survey import Evidence
+from crossthread.views.way import Hop, path_of
 
 
 class Why(msgspec.Struct, frozen=True, rename={"source": "from", "target": "to"}):
@@ -89,26 +90,31 @@ def why(network: Network, source: str, target: str, seat: str | None = None, pla
 
     Raises
     ------
-    UnknownHostError
+    UnknownNameError
         If there is no such host or device, or the two hosts are one.
     """
     network = focused(network, source, target)
     one, two = find_host(network, source), find_host(network, target)
     if one is two:
-        raise UnknownHostError(f"{one.name} and {two.name} are the same host; expected two different ones")
+        raise UnknownNameError(f"{one.name} and {two.name} are the same host; expected two different ones")
     seat = _seat(network, seat) if seat is not None else None
     there, back = walks(network, one.name, two.name)
     verdict = all_of((there.arrives, back.arrives))
-    scene = Scene(network, plan)
+    context = Context(network, plan)
     if verdict:
         path, path_back = path_of(network, one, there), path_of(network, two, back)
-        luck = [*_proxies(scene, there), *_proxies(scene, back), *way_leaks(scene, path), *way_leaks(scene, path_back)]
-        luck += way_one_sided(scene, path, path_back)
+        luck = [
+            *_proxies(context, there),
+            *_proxies(context, back),
+            *way_leaks(context, path),
+            *way_leaks(context, path_back),
+        ]
+        luck += way_one_sided(context, path, path_back)
         found = tuple({f.identity: f for f in reversed(luck)}.values())[::-1]
         return Why(one.name, two.name, "works", found, (), False, (), path, path_back)
     if verdict is None:
         contested = [c for walk in (there, back) for c in walk.contests]
-        told = [routing_rules.several_answer(scene, asker, wanted) for asker, wanted in contested]
+        told = [routing_rules.several_answer(context, asker, wanted) for asker, wanted in contested]
         return Why(
             source=one.name,
             target=two.name,
@@ -116,11 +122,11 @@ def why(network: Network, source: str, target: str, seat: str | None = None, pla
             findings=tuple(finding for finding in told if finding is not None),
             repair=(),
             repair_proven=False,
-            observe=_to_observe(scene, (one.name, two.name), (there, back), _seat(network, seat)),
+            observe=_to_observe(context, (one.name, two.name), (there, back), _seat(network, seat)),
             path=path_of(network, one, there),
             path_back=path_of(network, two, back),
         )
-    findings = mend(scene, one.name, two.name)
+    findings = mend(context, one.name, two.name)
     seat = _seat(network, seat)
     order, final = worked(network, findings, (one.name, two.name), seat)
     repair = in_order(merge_changes(change for finding in findings for change in finding.repair), order)
@@ -133,9 +139,9 @@ def why(network: Network, source: str, target: str, seat: str | None = None, pla
         findings=tuple(findings),
         repair=repair,
         repair_proven=bool(repair) and bool(last_there.arrives) and bool(last_back.arrives),
-        observe=_to_observe(Scene(final, plan), (one.name, two.name), (last_there, last_back), seat),
-        path=path_of(final, host_named(final, one.name), last_there, findings),
-        path_back=path_of(final, host_named(final, two.name), last_back, findings, back=True),
+        observe=_to_observe(Context(final, plan), (one.name, two.name), (last_there, last_back), seat),
+        path=with_faults(path_of(final, host_named(final, one.name), last_there), findings),
+        path_back=with_faults(path_of(final, host_named(final, two.name), last_back), findings, back=True),
         stopped=_sentence(stop, back=there.arrives is True),
         order=order,
         seat=seat,
@@ -154,15 +160,15 @@ def _unproven(there: Walk, back: Walk) -> str | None:
 
 
 def _to_observe(
-    scene: Scene, pair: tuple[str, str], walked: tuple[Walk, Walk], seat: str | None
+    context: Context, pair: tuple[str, str], walked: tuple[Walk, Walk], seat: str | None
 ) -> tuple[Evidence, ...]:
     def verdict(changes: Sequence[Change]) -> Truth:
         try:
-            return all_of(walk.arrives for walk in walks(scene.network.changed(changes), *pair))
+            return all_of(walk.arrives for walk in walks(context.network.changed(changes), *pair))
         except SurveyError:
             return None  # a row of which even the key was not observed
 
-    return fewest(scene, gaps(scene, walked), verdict, seat)
+    return fewest(context, gaps(context, walked), verdict, seat)
 
 
 def _seat(network: Network, wanted: str | None) -> str | None:
@@ -170,7 +176,7 @@ def _seat(network: Network, wanted: str | None) -> str | None:
         return central(network)
     found = network.names.device(wanted)
     if found is None:
-        raise UnknownHostError(f"there is no device “{visible(wanted)}” in this survey")
+        raise UnknownNameError(f"there is no device “{visible(wanted)}” in this survey")
     return found
 
 
@@ -191,9 +197,9 @@ def focused(network: Network, source: str, target: str) -> Network:
     return network if survey is network.survey else Network(survey)
 
 
-def _proxies(scene: Scene, walk: Walk) -> list[Finding]:
+def _proxies(context: Context, walk: Walk) -> list[Finding]:
     found = [
-        routing_rules.proxy_arp_hides(scene, leg.receiver, leg.sender, leg.target) for leg in walk.legs if leg.proxy
+        routing_rules.proxy_arp_hides(context, leg.receiver, leg.sender, leg.target) for leg in walk.legs if leg.proxy
     ]
     return [finding for finding in found if finding is not None]
 

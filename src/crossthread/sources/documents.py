@@ -9,8 +9,9 @@ from typing import Any
 
 import msgspec
 
-from crossthread.sources.walk import is_walk
-from crossthread.sources.yang import is_yang
+from crossthread.errors import UnreadableError
+from crossthread.sources.snmp.walk import is_walk
+from crossthread.sources.yang.ietf import is_yang
 
 
 class Document(msgspec.Struct, frozen=True):
@@ -20,10 +21,6 @@ class Document(msgspec.Struct, frozen=True):
     device: str
     kind: str
     data: Any
-
-
-class UnreadableError(Exception):
-    """A file of a known format that is broken; the message is one sentence with what was expected."""
 
 
 def recognise(data: bytes) -> tuple[str, Any] | None:

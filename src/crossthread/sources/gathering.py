@@ -9,12 +9,17 @@ from pathlib import Path
 
 import msgspec
 
-from crossthread.sources import capture, daemon, linux, snmp, yang
-from crossthread.sources.documents import Document, UnreadableError, recognise
-from crossthread.sources.mapped import TableMapping, mapping_for, read_mapped
+from crossthread.errors import UnreadableError
+from crossthread.sources.documents import Document, recognise
+from crossthread.sources.frames import capture
+from crossthread.sources.listings import discovery_daemon as daemon
+from crossthread.sources.listings import linux
 from crossthread.sources.merging import Difference, Told, merge, writable
+from crossthread.sources.snmp.device import read_walk
+from crossthread.sources.table_mapping import TableMapping, mapping_for, read_mapped
+from crossthread.sources.yang.ietf import read_yang
 from crossthread.survey import Survey, SurveyError
-from crossthread.survey.tables import TABLES, Row
+from crossthread.survey.records import TABLES, Row
 
 
 class Taken(msgspec.Struct, frozen=True):
@@ -142,9 +147,9 @@ def _alone(documents: list[tuple[Document, float]]) -> tuple[list[Told], list[Ta
         says = ""
         rows: list[Row] = []
         if document.kind == "yang":
-            rows = yang.read_yang(document.device, document.data, document.path)
+            rows = read_yang(document.device, document.data, document.path)
         elif document.kind == "walk":
-            rows = snmp.read_walk(document.data, _stem(document.path), document.path)
+            rows = read_walk(document.data, _stem(document.path), document.path)
         else:
             try:
                 heard = capture.read_capture(document.data)

@@ -9,8 +9,8 @@ from typing import Any
 import msgspec
 
 from crossthread.survey import Survey
-from crossthread.survey.cells import Kind
-from crossthread.survey.tables import TABLES, Neighbor, Row, columns_of
+from crossthread.survey.cell_kinds import Kind
+from crossthread.survey.records import TABLES, Neighbor, Row, columns_of
 
 _JOIN = "; "
 

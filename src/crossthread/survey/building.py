@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections import Counter, defaultdict
 from collections.abc import Sequence
 from functools import cached_property
-from itertools import chain, repeat
+from itertools import chain
 from typing import Any
 
-from crossthread.survey.cells import Kind
-from crossthread.survey.columns import Table, runs
-from crossthread.survey.problems import Problem, visible
-from crossthread.survey.tables import Row, all_folded, columns_of
+from crossthread.errors import Problem, visible
+from crossthread.survey.cell_kinds import Kind
+from crossthread.survey.records import Row, all_folded, columns_of
+from crossthread.survey.table import Table, runs
 
 
 class Builder:
@@ -30,10 +30,6 @@ class Builder:
     def columns(self) -> dict[str, tuple[Kind, bool]]:
         """Each column that the table may have: its kind, and whether its cells must not be empty."""
         return columns_of(self.record)
-
-    def __getstate__(self) -> dict[str, Any]:
-        """What another process is told, without what was remembered for the next chunk."""
-        return {name: value for name, value in vars(self).items() if name not in ("_known", "_tails")}
 
     def add(self, columns: Sequence[Sequence[str]], lines: Sequence[int]) -> None:
         """Take a chunk: the cells of each column of the header, and the line of each row."""
@@ -88,16 +84,14 @@ class Builder:
             self._spans.append(lines)
 
     @cached_property
-    def rows(self) -> Table[Row]:
-        """The rows, once all are taken."""
-        fields = self.record.__struct_fields__
-        last = max(map(fields.index, self._values), default=-1)
-        given = (self._values.get(name) or repeat(None) for name in fields[: last + 1])
-        if not self._values:
-            return Table()
-        blank = [None] * len(self.lines)
-        columns = {name: self._values.get(name, blank) for name in fields if name != "extra" or name in self._values}
-        return Table(map(self.record, *given), columns)
+    def table(self) -> Table[Row]:
+        """The table, once all rows are taken."""
+        count = len(self.lines)
+        blank = [None] * count
+        fields = [name for name in self.record.__struct_fields__ if name != "extra" or name in self._values]
+        return Table(
+            self.record, {name: self._values.get(name, blank) for name in fields}, count, self.file, self.lines
+        )
 
     @cached_property
     def lines(self) -> Sequence[int]:
@@ -142,7 +136,7 @@ class Builder:
         keys = list(zip(*columns, strict=True))
         counts = Counter(keys)
         first: dict[tuple[Any, ...], int] = {}
-        for row, key, line in zip(self.rows, keys, self.lines, strict=True):
+        for row, key, line in zip(self.table, keys, self.lines, strict=True):
             if counts[key] == 1:
                 continue
             if key in first:

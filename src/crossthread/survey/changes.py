@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from typing import Any
 
 import msgspec
 
-from crossthread.survey.columns import Table
-from crossthread.survey.problems import Problem, SurveyError
-from crossthread.survey.single import cell_text
-from crossthread.survey.survey import Places, Survey
-from crossthread.survey.tables import TABLES, Row, Tree, TreePort, all_folded, columns_of, folded
+from crossthread.errors import Problem, SurveyError
+from crossthread.survey.json_reading import cell_text
+from crossthread.survey.records import TABLES, Gateway, Row, TreePort, columns_of, folded
+from crossthread.survey.survey import Survey
+from crossthread.survey.table import Table
 
 _OF_LINKS, _OF_VLANS = {"admin", "oper", "lag", "speed"}, {"mode", "allowed", "pvid"}
 _MOVES_TREES = {
@@ -49,120 +49,123 @@ def apply_changes(survey: Survey, changes: Iterable[Change]) -> Survey:
     SurveyError
         For a table, column or value that the format does not know; all problems at once.
     """
-    tables: dict[str, dict[int, Row | None]] = {}
     problems: list[Problem] = []
-    stale = False
-    unsettled: set[int] = set()
-    added: dict[str, list[Row]] = {}
-    indexes: dict[str, dict[Any, list[int]]] = {}
-    changes = list(changes)
+    edits: dict[str, _Edits] = {}
+    moved: set[_At] | None = set()
     for number, change in enumerate(changes, 1):
         label = f"change {number}"
         record = TABLES.get(change.table)
         if record is None:
             problems.append(Problem(label, f"expected a table of a survey: {', '.join(TABLES)}", value=change.table))
             continue
-        key = _read(record, change.key, label, problems)
-        wanted = _read(record, change.cells, label, problems)
-        rows = survey.table(change.table)
-        edits = tables.setdefault(change.table, {})
-        extra = added.setdefault(change.table, [])
-        index = indexes.get(change.table)
-        if index is None:
-            index = indexes[change.table] = _index(survey, change.table, changes)
-        first = _first(record, key)
-        near: Iterable[int] = index.get(first, ()) if first else range(len(rows))
-        current: dict[int, Row | None] = {n: edits.get(n, rows[n]) for n in near}
-        current.update((len(rows) + n, row) for n, row in enumerate(extra))
-        hits = [n for n, row in current.items() if row is not None and _fits(row, key)]
-        if change.table == "gateways" and not hits and not change.delete:
-            hits = [n for n, row in current.items() if row is not None and _fits(row, {**key, "address": None})]
-        if change.table == "gateways" and wanted.get("admin") == "up":
-            wanted.setdefault("oper", "up")  # what was down because it was shut comes up
-        moved = _moved_ports(survey, change)
-        stale = stale or moved is None
-        unsettled |= moved or set()
-        for n in hits:
-            row = current[n]
-            fresh = None if change.delete or row is None else msgspec.structs.replace(row, **wanted)
-            if n < len(rows):
-                edits[n] = fresh
-            else:
-                extra[n - len(rows)] = fresh if fresh is not None else extra[n - len(rows)]
-        if not hits and not change.delete:
-            cells = {**key, **wanted}
-            missing = [c for c, (_, must) in columns_of(record).items() if must and c not in cells]
-            if missing:
-                problems.append(Problem(label, f"a new row of {change.table} also needs {', '.join(missing)}"))
-            else:
-                extra.append(record(**cells))
+        if change.table not in edits:
+            edits[change.table] = _Edits(survey.table(change.table))
+        key, cells = _read(record, change.key, label, problems), _read(record, change.cells, label, problems)
+        says = edits[change.table].make(key, cells, change.delete)
+        if says:
+            problems.append(Problem(label, says))
+        here = _moved_ports(survey, change)
+        moved = None if moved is None or here is None else moved | here
     if problems:
         raise SurveyError(problems)
-    fresh_tables: dict[str, Any] = {}
-    places = dict(survey.places)
-    for name, edits in tables.items():
-        rows = survey.table(name)
-        fresh_tables[name] = _edited(rows if isinstance(rows, Table) else Table(rows), edits, added[name])
-        if name in places:
-            at = list(places[name].lines)
-            for n in edits:
-                at[n] = 0
-            kept = [line for n, line in enumerate(at) if edits.get(n, True)] if None in edits.values() else at
-            places[name] = Places(places[name].file, kept + [0] * len(added[name]))
-    if stale or unsettled:
-        ports: tuple[TreePort, ...] = fresh_tables.get("tree_ports", survey.tree_ports)
-        fresh_tables["tree_ports"] = tuple(
-            msgspec.structs.replace(p, role=None, state=None) if stale or id(p) in unsettled else p for p in ports
-        )
-    if stale:
-        trees: tuple[Tree, ...] = fresh_tables.get("trees", survey.trees)
-        unseen = {"root_priority": None, "root_address": None, "root_cost": None, "root_port": None}
-        fresh_tables["trees"] = tuple(msgspec.structs.replace(t, **unseen) for t in trees)
-        places.pop("tree_ports", None)
-        places.pop("trees", None)
-    tables_now = {name: fresh_tables.get(name, survey.table(name)) for name in TABLES}
-    return Survey(info=survey.info, **tables_now, places=places)
+    tables: dict[str, Any] = {name: edits[name].table() if name in edits else survey.table(name) for name in TABLES}
+    if moved is None:
+        tables["tree_ports"] = tables["tree_ports"].unseen("role", "state")
+        tables["trees"] = tables["trees"].unseen("root_priority", "root_address", "root_cost", "root_port")
+    elif moved:
+        ports: Table[TreePort] = tables["tree_ports"]
+        stale = {n: ports[n] for device, port in moved for n in _tree_ports_at(ports, device, port)}
+        blank = {n: msgspec.structs.replace(row, role=None, state=None) for n, row in stale.items()}
+        tables["tree_ports"] = ports.edited(blank)
+    return Survey(info=survey.info, **tables)
 
 
-def _edited(rows: Table[Row], edits: dict[int, Row | None], added: list[Row]) -> Table[Row]:
-    """A table with some rows replaced, some deleted, and some added."""
-    edited = rows.with_rows({n: row for n, row in edits.items() if row is not None})
-    if not added and None not in edits.values():
-        return edited
-    return Table([*(row for n, row in enumerate(edited) if edits.get(n, row) is not None), *added])
+class _Edits:
+    """The changes of one table: which rows stand elsewhere now, or nowhere, and which were added."""
+
+    def __init__(self, rows: Table[Row]) -> None:
+        self._rows = rows
+        self._edited: dict[int, Row | None] = {}
+        self._added: list[Row] = []
+
+    def table(self) -> Table[Row]:
+        """The table with all changes made."""
+        return self._rows.edited(self._edited, self._added)
+
+    def make(self, key: dict[str, Any], wanted: dict[str, Any], delete: bool) -> str | None:
+        """Make one change; returns why it cannot be made, if so."""
+        record = self._rows.record
+        hits = self._hits(key)
+        if record is Gateway and not delete:
+            if not hits:
+                hits = self._hits({**key, "address": None})
+            if wanted.get("admin") == "up":
+                wanted.setdefault("oper", "up")  # what was down because it was shut comes up
+        if not delete and wanted.keys() & set(record.KEY) and self._taken(hits, wanted):
+            return f"another row of {record.TABLE} has that key already; expected one that is free"
+        for n, row in hits.items():
+            fresh = None if delete else msgspec.structs.replace(row, **wanted)
+            if n < len(self._rows):
+                self._edited[n] = fresh
+            elif fresh is not None:
+                self._added[n - len(self._rows)] = fresh
+        if hits or delete:
+            return None
+        cells = {**key, **wanted}
+        missing = [c for c, (_, must) in columns_of(record).items() if must and c not in cells]
+        if missing:
+            return f"a new row of {record.TABLE} also needs {', '.join(missing)}"
+        self._added.append(record(**cells))
+        return None
+
+    def _taken(self, hits: Mapping[int, Row], wanted: dict[str, Any]) -> bool:
+        """Whether rows would get the key of another row, or of each other."""
+        keys = [msgspec.structs.replace(row, **wanted).key for row in hits.values()]
+        others = (self._hits(dict(zip(self._rows.record.KEY, key, strict=True))).keys() - hits.keys() for key in keys)
+        return len(set(keys)) < len(keys) or any(others)
+
+    def _hits(self, key: dict[str, Any]) -> dict[int, Row]:
+        """The rows with a key, by where they stand: those that were there already, and after them those added."""
+        record, count = self._rows.record, len(self._rows)
+        column = record.KEY[0] if record.KEY else "device"
+        first = folded(column, key.get(column))
+        near = self._rows.positions(column).get(first, ()) if first else range(count)
+        rows = [(n, self._edited.get(n, self._rows[n])) for n in near] + list(enumerate(self._added, count))
+        return {n: row for n, row in rows if row is not None and _fits(row, key)}
 
 
-def _moved_ports(survey: Survey, change: Change) -> set[int] | None:
-    """Whose observed tree states a change makes stale: the rows of some ports, by `id`; None for all of the campus.
+_At = tuple[str, str | None]
+"""A device in lower case, and a port of it."""
+
+
+def _moved_ports(survey: Survey, change: Change) -> set[_At] | None:
+    """Whose observed tree states a change makes stale: those of some ports; None for all of the campus.
 
     What VLANs a port carries matters only to a tree for each VLAN, and a port at the edge only to itself.
     """
     touched = _MOVES_TREES.get(change.table, set()) & set(change.cells)
     if change.table != "ports" or not touched:
         return None if touched or (change.delete and change.table in _MOVES_TREES) else set()
-    if not touched & _OF_LINKS and all(row.protocol in ("stp", "rstp", "off") for row in survey.trees) and survey.trees:
-        return set()
     device, port = str(change.key.get("device", "")).casefold(), change.key.get("port")
-    rows = [row for row in survey.tree_ports if row.port == port and row.device.casefold() == device]
-    return {id(row) for row in rows} if rows and all(row.edge == "yes" for row in rows) else None
+    of_links = touched & _OF_LINKS or _leaves_bridge(survey, device, port, change)
+    if not of_links and survey.trees and set(survey.column("trees", "protocol")) <= {"stp", "rstp", "off"}:
+        return set()
+    rows = [survey.tree_ports[n] for n in _tree_ports_at(survey.table("tree_ports"), device, port)]
+    return {(device, port)} if rows and all(row.edge == "yes" for row in rows) else None
 
 
-def _index(survey: Survey, table: str, changes: Iterable[Change]) -> dict[Any, list[int]]:
-    """Where the rows are that have the value of the table's first key column which some change asks for."""
-    record = TABLES[table]
-    column = record.KEY[0] if record.KEY else "device"
-    asked = {_first(record, _read(record, change.key, "", [])) for change in changes if change.table == table}
-    found: dict[Any, list[int]] = {}
-    for n, first in enumerate(all_folded(column, survey.column(table, column))):
-        if first in asked:
-            found.setdefault(first, []).append(n)
-    return found
+def _leaves_bridge(survey: Survey, device: str, port: str | None, change: Change) -> bool:
+    """Whether a change makes a port of the bridge a routed one, or the other way round."""
+    if "mode" not in change.cells:
+        return False
+    places = survey.table("ports").positions("device").get(device, ())
+    was = {survey.ports[n].mode for n in places if survey.ports[n].port == port}
+    return ("routed" in was) is not (change.cells["mode"] == "routed")
 
 
-def _first(record: type[Row], key: dict[str, Any]) -> Any:
-    """The first key column's value as the index has it; None if the key does not say."""
-    column = record.KEY[0] if record.KEY else "device"
-    return folded(column, key.get(column))
+def _tree_ports_at(table: Table[Any], device: str, port: str | None) -> list[int]:
+    """Where the rows of one port stand."""
+    return [n for n in table.positions("device").get(device, ()) if table[n].port == port]
 
 
 def merge_changes(changes: Iterable[Change]) -> tuple[Change, ...]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import date, datetime
 from typing import Any
 
-from crossthread.survey.problems import Problem
+from crossthread.errors import Problem
 from crossthread.survey.survey import FORMAT, Info
 
 MAX_COLUMNS = 1000

@@ -6,21 +6,17 @@ import csv
 import io
 import tomllib
 from bisect import bisect_left
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from functools import partial
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from itertools import islice
 from pathlib import Path
 from typing import Any
 
-from crossthread.beside import beside
+from crossthread.errors import Problem, SurveyError, visible
 from crossthread.survey.building import Builder
-from crossthread.survey.columns import Table
 from crossthread.survey.contents import MAX_COLUMNS, decoded, info_of
-from crossthread.survey.later import Later
-from crossthread.survey.problems import Problem, SurveyError, visible
-from crossthread.survey.single import read_single
-from crossthread.survey.survey import Info, Places, Survey
-from crossthread.survey.tables import TABLES, Row, columns_of
+from crossthread.survey.json_reading import read_single
+from crossthread.survey.records import TABLES, columns_of
+from crossthread.survey.survey import Info, Survey
 from crossthread.survey.writing import committed
 
 _CHUNK = 1 << 16
@@ -28,11 +24,6 @@ _CHUNK = 1 << 16
 _HEAD = 1 << 18
 """Within how many it shows whether rows end in the same words again and again."""
 _ROWS = 256
-_HOSTS = "hosts"
-_LATER = ("macs", "arp")
-"""Tables that few questions need."""
-_WORTH = 2_000_000
-"""From how many bytes on a second process is quicker."""
 
 
 def read_survey(path: str | Path, progress: Callable[[int], None] = lambda _: None) -> Survey:
@@ -44,10 +35,6 @@ def read_survey(path: str | Path, progress: Callable[[int], None] = lambda _: No
         The folder or file.
     progress
         Called again and again with about how many more octets of a folder's tables were read.
-
-    Notes
-    -----
-    Of a large survey another process reads some tables meanwhile, where the machine has more than one processor.
 
     Returns
     -------
@@ -74,7 +61,6 @@ def _read_folder(folder: Path, progress: Callable[[int], None]) -> Survey:
     problems: list[Problem] = []
     notices: list[str] = []
     tables: dict[str, Any] = {}
-    places: dict[str, Places] = {}
     files = committed(folder)
     for name in sorted(files):
         stem, _, suffix = name.rpartition(".")
@@ -92,49 +78,16 @@ def _read_folder(folder: Path, progress: Callable[[int], None]) -> Survey:
     else:
         notices.append("survey.toml: there is none; title and time of the survey are not known")
     contents = {name: data for name in known if (data := _bytes(files[f"{name}.csv"], problems)) is not None}
-    aside = {name: contents[name] for name in (_HOSTS, *_LATER) if name in contents}
-    with beside(partial(_look, aside), sum(map(len, aside.values())) > _WORTH) as answer:
-        for name in list(contents):
-            label, data = f"{name}.csv", contents.pop(name)
-            found = (answer() or {}).get(name) if name in aside else None
-            if found is not None:
-                progress(len(data))
-            builder = found if found is not None else read_table(name, data, problems, progress)
-            if isinstance(builder, int):
-                tables[name] = Later(partial(_rows, name, data), builder)
-                places[name] = Places(label, range(2, builder + 2))
-            elif builder is not None:
-                problems += builder.problems
-                tables[name] = builder.rows
-                places[name] = Places(label, builder.lines)
-                notices += builder.notices(label)
+    for name in list(contents):
+        label = f"{name}.csv"
+        builder = read_table(name, contents.pop(name), problems, progress)
+        if builder is not None:
+            problems += builder.problems
+            tables[name] = builder.table
+            notices += builder.notices(label)
     if problems:
         raise SurveyError(problems)
-    return Survey(info=info, **tables, places=places, notices=tuple(notices))
-
-
-def _look(contents: Mapping[str, bytes]) -> dict[str, Builder | int]:
-    """Read some tables that have no problem: the hosts, and of those that few questions need only how many rows."""
-    found: dict[str, Builder | int] = {}
-    for name, data in contents.items():
-        problems: list[Problem] = []
-        builder = read_table(name, data, problems)
-        if builder is None or problems or builder.problems:
-            continue
-        if name == _HOSTS:
-            found[name] = builder
-        elif not builder.unknown and builder.lines == range(2, len(builder.lines) + 2):
-            found[name] = len(builder.lines)
-    return found
-
-
-def _rows(name: str, data: bytes) -> Table[Row]:
-    problems: list[Problem] = []
-    builder = read_table(name, data, problems)
-    problems += builder.problems if builder is not None else []
-    if builder is None or problems:
-        raise SurveyError(problems)
-    return builder.rows
+    return Survey(info=info, **tables, notices=tuple(notices))
 
 
 def _bytes(file: Path, problems: list[Problem]) -> bytes | None:

@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
-from functools import cached_property
 from typing import Any
 
 import msgspec
 
-from crossthread.survey.columns import Table
-from crossthread.survey.tables import (
+from crossthread.survey.records import (
     TABLES,
     ArpEntry,
     Cable,
@@ -28,6 +26,7 @@ from crossthread.survey.tables import (
     Vlan,
     columns_of,
 )
+from crossthread.survey.table import Table
 
 FORMAT = 1
 """The version of the survey format that this program writes, and the highest that it reads."""
@@ -58,13 +57,6 @@ class Info(msgspec.Struct, frozen=True):
     extra: tuple[tuple[str, str], ...] = ()
 
 
-class Places(msgspec.Struct, frozen=True):
-    """Where a table was read: its file, and the line of each row; 0 for a row that was changed since."""
-
-    file: str
-    lines: Sequence[int]
-
-
 @dataclass(frozen=True)
 class Survey:
     """What was observed of a network at about one time.
@@ -73,55 +65,41 @@ class Survey:
     """
 
     info: Info = field(default_factory=Info)
-    devices: tuple[Device, ...] = ()
-    ports: tuple[Port, ...] = ()
-    vlans: tuple[Vlan, ...] = ()
-    neighbors: tuple[Neighbor, ...] = ()
-    gateways: tuple[Gateway, ...] = ()
-    routes: tuple[Route, ...] = ()
-    trees: tuple[Tree, ...] = ()
-    tree_ports: tuple[TreePort, ...] = ()
-    hosts: tuple[Host, ...] = ()
+    devices: Sequence[Device] = ()
+    ports: Sequence[Port] = ()
+    vlans: Sequence[Vlan] = ()
+    neighbors: Sequence[Neighbor] = ()
+    gateways: Sequence[Gateway] = ()
+    routes: Sequence[Route] = ()
+    trees: Sequence[Tree] = ()
+    tree_ports: Sequence[TreePort] = ()
+    hosts: Sequence[Host] = ()
     macs: Sequence[MacEntry] = ()
     arp: Sequence[ArpEntry] = ()
-    cables: tuple[Cable, ...] = ()
-    places: Mapping[str, Places] = field(default_factory=dict, compare=False, repr=False)
+    cables: Sequence[Cable] = ()
     notices: tuple[str, ...] = field(default=(), compare=False, repr=False)
 
     def __post_init__(self) -> None:
-        for name in TABLES:
+        for name, record in TABLES.items():
             rows = getattr(self, name)
-            if isinstance(rows, (list, tuple)) and not isinstance(rows, Table):
-                object.__setattr__(self, name, Table(rows))
+            if not isinstance(rows, Table):
+                object.__setattr__(self, name, Table.of(record, rows))
 
     def column(self, table: str, column: str) -> Sequence[Any]:
         """What a column holds, row by row: much quicker than to ask each row of a large table."""
-        rows = self.table(table)
-        return rows.column(column) if isinstance(rows, Table) else [getattr(row, column) for row in rows]
+        return self.table(table).column(column)
 
-    def table(self, name: str) -> Sequence[Row]:
+    def table(self, name: str) -> Table[Row]:
         """The rows of a table by its name, such as `ports`."""
         if name not in TABLES:
             raise KeyError(name)
-        rows: Sequence[Row] = getattr(self, name)
+        rows: Table[Row] = getattr(self, name)
         return rows
-
-    @cached_property
-    def _positions(self) -> dict[str, dict[int, int]]:
-        """The place of each row in its table, by `id`, of those tables that were asked about."""
-        return {}
 
     def source(self, row: Row) -> str | None:
         """Where a row's facts came from: its own `source`, else the file and line it was read from."""
         given: str | None = getattr(row, "source", None)
-        name = type(row).TABLE
-        if given or name not in self.places:
-            return given
-        if name not in self._positions:
-            self._positions[name] = {id(held): index for index, held in enumerate(self.table(name))}
-        index = self._positions[name].get(id(row))
-        at = self.places[name].lines[index] if index is not None else 0
-        return f"{self.places[name].file}:{at}" if at else None
+        return given or self.table(type(row).TABLE).where(row)
 
     def evidence(self, row: Row, *columns: str) -> tuple[Evidence, ...]:
         """What some columns of a row say, as evidence."""

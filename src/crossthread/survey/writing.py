@@ -16,8 +16,8 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
+from crossthread.survey.records import TABLES, Row, columns_of
 from crossthread.survey.survey import FORMAT, Info, Survey
-from crossthread.survey.tables import TABLES, Row, columns_of
 
 COMMIT = "survey.commit"
 _NEXT = ".next"

@@ -1,0 +1,1 @@
+"""What is wrong, why, and what to do about it."""

@@ -1,0 +1,181 @@
+"""What follows from what: one cause, one finding, with its consequences under it."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterator, Mapping
+
+import msgspec
+
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.findings import SEVERITIES, Finding, Subject
+from crossthread.network.topology.names import End
+
+_CUTS = (
+    "port-admin-down", "port-down", "link-mode-differs", "link-tagging-differs", "link-native-differs",
+    "link-access-vlan-differs", "link-vlan-missing", "port-mode-wrong", "port-vlan-missing", "vlan-suspended",
+    "tree-blocks-vlan",
+)  # fmt: skip
+_AT_ONE_PLACE: dict[str, tuple[str, ...]] = {
+    "link-allowed-differs": ("link-vlan-missing", "link-mode-differs"),
+    "link-vlan-missing": ("link-mode-differs",),
+    "link-native-differs": ("link-mode-differs",),
+    "vlan-unused": ("link-mode-differs", "port-mode-wrong"),
+    "vlan-leak": ("link-native-differs", "link-access-vlan-differs", "link-mode-differs", "port-vlan-wrong"),
+    "port-down": ("port-admin-down", "host-link-down", "cable-fault"),
+    "host-link-down": ("port-admin-down",),
+    "port-slow": ("cable-fault", "link-speed-differs"),
+    "port-errors": ("link-duplex-differs", "cable-fault"),
+    "link-speed-differs": ("cable-fault", "link-lag-differs"),
+    "neighbor-one-way": ("discovery-off", "port-admin-down", "port-down"),
+    "plan-link-missing": ("port-admin-down", "port-down"),
+    "plan-differs": ("port-vlan-wrong", "port-mode-wrong", "link-mode-differs", "link-native-differs",
+                     "link-mtu-differs", "link-tagging-differs", "link-vlan-missing", "link-speed-differs",
+                     "host-gateway-wrong", "host-gateway-missing", "host-mask-differs", "host-outside-subnet",
+                     "host-gateway-outside-subnet", "host-address-missing"),
+    "host-gateway-outside-subnet": ("host-mask-differs", "host-outside-subnet"),
+    "host-not-located": ("host-link-down",),
+    "survey-gap": ("host-not-located", "host-address-duplicate", "gateway-address-duplicate"),
+    "gateway-tag-duplicate": ("gateway-vlan-wrong",),
+    "gateway-unreachable": ("port-admin-down", "port-down", "port-vlan-missing", "vlan-suspended"),
+    "gateway-down": ("gateway-unreachable", "port-admin-down", "port-down", "vlan-suspended", "port-vlan-missing"),
+    "port-vlan-wrong": ("link-mode-differs", "gateway-vlan-wrong", "port-vlan-wrong"),
+    "port-mode-wrong": ("gateway-port-mode-wrong", "link-mode-differs", "port-mode-wrong"),
+    "tree-roots-several": ("link-mode-differs", "link-native-differs"),
+}  # fmt: skip
+"""A finding goes under one of these rules if they share a port, a link, a host, an interface or a device's VLAN."""
+
+_OF_ONE_VLAN: dict[str, tuple[str, ...]] = {
+    "gateway-unreachable": _CUTS,
+    "host-gateway-wrong": ("gateway-missing", "gateway-address-wrong"),
+    "gateway-missing": ("gateway-address-wrong", "gateway-missing"),
+    "host-outside-subnet": ("gateway-address-wrong",),
+    "host-mask-differs": ("gateway-mask-differs",),
+}
+"""The same for findings that speak of one VLAN, or whose hosts are among those that lose by the other."""
+
+_Place = tuple[object, ...]
+
+
+def nested(context: Context, findings: list[Finding], causes: Mapping[object, set[object]]) -> list[Finding]:
+    """The findings with those that follow from another put under it.
+
+    Parameters
+    ----------
+    context, findings
+        What was found where.
+    causes
+        By the identity of a finding the identities of those that were found to cause it, where that was worked out.
+    """
+    order = sorted(findings, key=lambda f: (SEVERITIES.index(f.severity), -f.affected))
+    places = {id(finding): set(_places(context, finding)) for finding in order}
+    by_place: dict[_Place, list[Finding]] = defaultdict(list)
+    by_rule: dict[str, list[Finding]] = defaultdict(list)
+    for finding in order:
+        by_rule[finding.rule].append(finding)
+        for place in places[id(finding)]:
+            by_place[place].append(finding)
+    above: dict[int, Finding] = {}
+    rank = {id(finding): number for number, finding in enumerate(order)}
+    for finding in order:
+        parents = _AT_ONE_PLACE.get(finding.rule, ())
+        near = (other for place in places[id(finding)] for other in by_place[place]) if parents else iter(())
+        cause = next((o for o in near if o.rule in parents and _may_lead(rank, above, finding, o)), None)
+        known = causes.get(finding.identity)
+        if known:
+            cause = next((o for o in order if o.identity in known), None)
+        if cause is None:
+            cause = _by_vlan(finding, by_rule, above)
+        if cause is not None:
+            above[id(finding)] = cause
+    under: dict[int, list[Finding]] = defaultdict(list)
+    for finding in order:
+        if id(finding) in above:
+            under[id(above[id(finding)])].append(finding)
+    return [_built(finding, under) for finding in order if id(finding) not in above]
+
+
+def _built(finding: Finding, under: dict[int, list[Finding]]) -> Finding:
+    below = under.get(id(finding))
+    if not below:
+        return finding
+    return msgspec.structs.replace(finding, follows=tuple(_built(other, under) for other in below))
+
+
+def _may_lead(rank: dict[int, int], above: dict[int, Finding], finding: Finding, cause: Finding) -> bool:
+    """Whether a finding may be put under another; of two of one rule the worse leads."""
+    if cause is finding or (cause.rule == finding.rule and rank[id(cause)] > rank[id(finding)]):
+        return False
+    return _leads(above, finding, cause)
+
+
+def _leads(above: dict[int, Finding], finding: Finding, cause: Finding) -> bool:
+    """Whether a finding may be put under a cause: not if the cause stands under it already."""
+    at: Finding | None = cause
+    while at is not None:
+        if at is finding:
+            return False
+        at = above.get(id(at))
+    return True
+
+
+def _by_vlan(finding: Finding, by_rule: dict[str, list[Finding]], above: dict[int, Finding]) -> Finding | None:
+    vids = _vids(finding)
+    hosts = {subject.host for subject in finding.subjects if subject.host}
+    for rule in _OF_ONE_VLAN.get(finding.rule, ()):
+        for other in by_rule.get(rule, ()):
+            if other is finding or not _leads(above, finding, other):
+                continue
+            if (vids and vids & _vids(other)) or hosts & set(other.affects):
+                return other
+    return None
+
+
+def _vids(finding: Finding) -> set[int]:
+    """The VLANs that a finding is about; for one about a link as such, those that its mend would let across."""
+    found = {subject.vid for subject in finding.subjects if subject.vid is not None}
+    if not found and finding.rule in _CUTS:
+        for change in finding.repair:
+            allowed = str(change.cells.get("allowed", ""))
+            found |= {int(word) for word in allowed.split() if word.isdecimal()}
+    return found
+
+
+def _places(context: Context, finding: Finding) -> Iterator[_Place]:
+    for change in finding.repair:
+        key = " ".join(sorted(str(part) for part in change.key.values()))
+        yield from (("cell", change.table, key, column) for column in change.cells)
+    if finding.rule == "plan-differs":  # follows only from what is wrong with the very same cell
+        return
+    for subject in finding.subjects:
+        yield from _of_subject(context, finding, subject)
+    for fact in finding.evidence:
+        told = fact.key.get("address") if finding.rule == "survey-gap" else fact.value
+        if told and (fact.column == "address" or fact.table == "arp"):
+            yield ("address", str(told).partition("/")[0])
+
+
+def _of_subject(context: Context, finding: Finding, subject: Subject) -> Iterator[_Place]:
+    if subject.host is not None:
+        yield ("host", subject.host)
+        host = context.network.stations.hosts.get(subject.host.casefold())
+        if host is not None and host.end is not None:
+            yield ("port", *host.end)
+    if subject.interface is not None:
+        yield ("interface", subject.device, subject.interface)
+    if finding.rule == "vlan-unused" and len(finding.subjects) == 1:
+        yield ("device", subject.device)
+    if subject.device is not None and subject.vid is not None and subject.port is None:
+        yield ("vlan", subject.device, subject.vid)
+    if subject.device is not None and subject.port is not None:
+        end = End(subject.device, subject.port)
+        yield ("port", *end)
+        if finding.rule.endswith(("mode-differs", "mode-wrong")) and subject == finding.subjects[0]:
+            yield ("device", subject.device)
+        for adjacency in context.adjacencies_at.get(end, ()):
+            yield ("port", *adjacency.far(end))
+            yield from (("port", *e) for link in adjacency.links for e in (link.a, link.b))
+        for host in context.hosts_at(end):
+            yield ("host", host.name)
+    elif subject.device is not None and subject.vid is None and finding.rule == "discovery-off":
+        yield from (("port", *end) for end in context.adjacencies_at if end.device == subject.device)

@@ -1,0 +1,133 @@
+"""What the rules look at: a network, what is expected of it, and what follows from both for many of them."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Callable
+from functools import cached_property
+from typing import Any, TypeVar
+
+from crossthread.diagnosis.expectations import Expected
+from crossthread.network.hosts.classes import HostClass
+from crossthread.network.hosts.station import Station
+from crossthread.network.network import Network
+from crossthread.network.topology.adjacency import Adjacency
+from crossthread.network.topology.names import End
+from crossthread.plan import Plan
+from crossthread.survey.records import Device, Port, Row, TreePort
+from crossthread.survey.survey import Evidence
+from crossthread.values import VlanSet
+from crossthread.views.tree import TreeAnswer, tree
+
+_Made = TypeVar("_Made")
+
+
+class Context:
+    """A network with its plan and expectations, for rules and searches to share."""
+
+    def __init__(self, network: Network, plan: Plan | None = None) -> None:
+        self.network = network
+        self.plan = plan or Plan()
+        self.expected = Expected(network, self.plan)
+        self._trees: dict[int, TreeAnswer] = {}
+        self._once: dict[Callable[[Context], object], Any] = {}
+
+    def once(self, make: Callable[[Context], _Made]) -> _Made:
+        """What something makes of this context, made once: for what looks at contexts and is used by all who do."""
+        if make not in self._once:
+            self._once[make] = make(self)
+        made: _Made = self._once[make]
+        return made
+
+    def port(self, end: End) -> Port | None:
+        """The survey's row of a port."""
+        return self.network.port(end)
+
+    def device(self, name: str) -> Device | None:
+        """The survey's row of a device."""
+        return self.network.device(name)
+
+    def evidence(self, row: Row | None, *columns: str) -> tuple[Evidence, ...]:
+        """What some columns of a row say; nothing if there is no row."""
+        return self.network.evidence(row, *columns)
+
+    def hosts_at(self, end: End) -> list[Station]:
+        """The hosts plugged into a port."""
+        return self.network.hosts_at(end)
+
+    @property
+    def host_ends(self) -> set[tuple[str, str | None]]:
+        """The ports that some host is plugged into."""
+        return self.network.host_ends
+
+    @property
+    def adjacencies_at(self) -> dict[End, list[Adjacency]]:
+        """What each port faces."""
+        return self.network.adjacencies_at
+
+    def tree(self, instance: int) -> TreeAnswer:
+        """A spanning tree, worked out once and not put into words."""
+        if instance not in self._trees:
+            self._trees[instance] = tree(self.network, instance, explained=False)
+        return self._trees[instance]
+
+    @cached_property
+    def edge_rows(self) -> dict[End, list[TreePort]]:
+        """The rows of ports that are set as edge ports, of those that have a link to another device."""
+        found: dict[End, list[TreePort]] = {}
+        trees = self.network.fabric.trees
+        for end in self.adjacencies_at:
+            rows = (trees.ports.get((*end, instance)) for instance in trees.instances(end.device))
+            edges = [row for row in rows if row is not None and row.edge == "yes"]
+            if edges:
+                found[end] = edges
+        return found
+
+    @cached_property
+    def vlan_names(self) -> dict[int, str]:
+        """A name of each VLAN that has one."""
+        rows = (row for held in self.network.fabric.vlan_rows.values() for row in held.values())
+        return {row.vid: row.name for row in rows if row.name}
+
+    @cached_property
+    def listeners(self) -> set[str]:
+        """The devices whose neighbour tables are in the survey."""
+        return {self.network.names.spelled[row.device] for row in self.network.survey.neighbors}
+
+    @cached_property
+    def classes_in(self) -> dict[int | None, list[HostClass]]:
+        """The classes of hosts by the VLAN that their frames join."""
+        found: dict[int | None, list[HostClass]] = defaultdict(list)
+        for one in self.network.classes.all:
+            found[one.vid].append(one)
+        return found
+
+    @cached_property
+    def used_vlans(self) -> VlanSet:
+        """The VLANs in which there are hosts or gateways, as things are and as they should be."""
+        found = 0
+        firsts = [one.hosts[0] for one in self.network.classes.all]
+        for station in (*firsts, *self.network.stations.gateways):
+            for vid in (self.expected.current_vlan(station), self.expected.vlan(station)):
+                found |= 1 << vid if vid else 0
+        return VlanSet(found)
+
+    @cached_property
+    def on_rings(self) -> dict[str, int]:
+        """For each device the VIDs that any of its links carries that lies on a ring, as bits."""
+        found: dict[str, int] = defaultdict(int)
+        fabric = self.network.fabric
+        for adjacency in self.network.adjacencies:
+            if adjacency.up is not False and fabric.trees.on_a_ring(adjacency.a):
+                bits = fabric.carried(adjacency.a).sure & fabric.carried(adjacency.b).sure
+                found[adjacency.a.device] |= bits
+                found[adjacency.b.device] |= bits
+        return found
+
+    @cached_property
+    def mostly_trunks(self) -> bool:
+        """Whether most links between bridges are trunks at an end at least."""
+        modes = [{row.mode for row in map(self.port, (a.a, a.b)) if row} for a in self.network.adjacencies]
+        return 2 * sum(bool(found & {"trunk", "hybrid"}) for found in modes) > sum(
+            found == {"access"} for found in modes
+        )

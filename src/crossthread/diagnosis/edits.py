@@ -1,0 +1,48 @@
+"""Builders of changes: the edits that rules and repairs propose."""
+
+from __future__ import annotations
+
+from crossthread.diagnosis.context import Context
+from crossthread.network.hosts.station import Station
+from crossthread.network.topology.names import End
+from crossthread.survey.changes import Change
+from crossthread.values import VlanSet
+
+
+def raise_link(context: Context, end: End) -> tuple[Change, ...]:
+    """The changes that bring a port's link up, and what will then be observed at its far ends."""
+    found = []
+    ends = [end, *(a.far(end) for a in context.adjacencies_at.get(end, ()))]
+    for adjacency in context.adjacencies_at.get(end, ()):
+        ends += [e for link in adjacency.links for e in (link.a, link.b)]
+    for each in dict.fromkeys(ends):
+        row = context.port(each)
+        if row is None:
+            continue
+        cells = {"admin": "up"} if row.admin == "down" and each == end else {}
+        if row.oper == "down":
+            cells["oper"] = "up"
+        if cells:
+            found.append(set_port(each, **cells))
+    for host in context.hosts_at(end):
+        if getattr(host.row, "link", None) == "down":
+            found.append(Change("hosts", {"host": host.name}, {"link": "up"}))
+    return tuple(found)
+
+
+def set_port(end: End, **cells: object) -> Change:
+    """A change of a port's cells."""
+    shown = {column: str(value) if isinstance(value, VlanSet) else value for column, value in cells.items()}
+    return Change("ports", {"device": end.device, "port": end.port}, shown)
+
+
+def set_gateway(gateway: Station, **cells: object) -> Change:
+    """A change of an interface's cells."""
+    row = gateway.row
+    key = {"device": gateway.device, "interface": gateway.name, "address": getattr(row, "address", None) or ""}
+    return Change("gateways", key, dict(cells))
+
+
+def set_host(host: Station, **cells: object) -> Change:
+    """A change of a host's cells."""
+    return Change("hosts", {"host": host.name}, dict(cells))

@@ -1,0 +1,291 @@
+"""What faults do: for every class of hosts whom it should reach and does not, and the faults that stand in the way.
+
+Faults hide behind each other. So what is found is mended on a copy, and those pairs that still fail are asked again,
+until nothing fails or nothing more is found.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Callable, Iterable, Iterator
+from typing import Any, NamedTuple
+
+import msgspec
+
+from crossthread.diagnosis.cheapest_way import Search
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.explanations import explain
+from crossthread.diagnosis.findings import Finding
+from crossthread.diagnosis.missing import gaps
+from crossthread.network.hosts.classes import HostClass
+from crossthread.network.hosts.station import Station
+from crossthread.network.routing.forwarding import Forwarding, Walk
+from crossthread.network.three_valued import Truth, all_of
+from crossthread.survey.changes import merge_changes
+from crossthread.survey.survey import Evidence
+from crossthread.values import NONE
+
+_ROUNDS = 8
+_FAR = 2
+"""How many hosts of other subnets each class is tried with: one behind the same device that routes, one behind
+another."""
+
+
+class Want(NamedTuple):
+    """Two that should reach each other: a host for its class, and another host or (None) the gateway of its subnet."""
+
+    one: str
+    other: str | None
+    losers: tuple[HostClass, ...]
+    """Whose hosts lose if they do not."""
+
+
+class Effect:
+    """A finding, the classes of hosts that lose by it, and an example."""
+
+    def __init__(self, finding: Finding, example: tuple[str, str]) -> None:
+        self.finding, self.example = finding, example
+        self._classes: dict[tuple[str, int], HostClass] = {}
+
+    def add(self, losers: Iterable[HostClass]) -> None:
+        """Count some more classes among those that lose."""
+        self._classes.update(((one.hosts[0].name, len(one.hosts)), one) for one in losers)
+
+    def told(self) -> Finding:
+        """The finding with what it affects."""
+        names = [host.name for one in self._classes.values() for host in one.hosts[:_NAMED]]
+        count = sum(len(one.hosts) for one in self._classes.values())
+        return msgspec.structs.replace(
+            self.finding, severity="breaks", affected=count, affects=tuple(names[:_NAMED]), example=self.example
+        )
+
+
+_NAMED = 50
+
+
+class Effects(NamedTuple):
+    """Faults in the way of some pair, observations that some verdict turned on, and pairs that should not reach."""
+
+    effects: list[Effect]
+    gaps: list[tuple[Evidence, tuple[str, str]]]
+    forbidden: list[tuple[str, str, tuple[int, int]]]
+
+
+def find_effects(context: Context, progress: Callable[[], None] = lambda: None) -> Effects:
+    """Ask of every class of hosts whether it reaches peers, gateway and other subnets, and explain what fails."""
+    wants = list(_wants(context))
+    found: dict[object, Effect] = {}
+    unsettled: dict[tuple[str, str, str], tuple[Evidence, tuple[str, str]]] = {}
+    mended: set[tuple[str, str, str]] = set()
+    now = context
+    for number in range(_ROUNDS):
+        failing, fresh = [], []
+        asker = _Asker(now)
+        for want in wants:
+            progress()
+            verdict, walks = asker.ask(want)
+            if verdict is None and not number:
+                for fact in gaps(now, walks)[:1]:
+                    unsettled.setdefault((fact.table, str(fact.key), fact.column), (fact, asker.example(want)))
+            if verdict is not False:
+                continue
+            failing.append(want)
+            for single, finding in asker.explained(want, walks):
+                if finding.identity not in found and mended & set(_cells(finding)):
+                    continue  # it would take back what mended another fault
+                if finding.identity not in found:
+                    found[finding.identity] = Effect(finding, asker.example(single))
+                    fresh.append(finding)
+                found[finding.identity].add(single.losers)
+        changes = merge_changes(change for finding in fresh for change in finding.repair)
+        if not changes:
+            break
+        mended |= {cell for finding in fresh for cell in _cells(finding)}
+        now = Context(now.network.changed(changes), context.plan)
+        wants = failing
+    return Effects(list(found.values()), list(unsettled.values()), list(_forbidden(context)))
+
+
+def _cells(finding: Finding) -> Iterator[tuple[str, str, str]]:
+    """The cells that a finding's mend sets."""
+    for change in finding.repair:
+        for column in change.cells:
+            yield change.table, str(change.key), column
+
+
+class _Asker:
+    """Walks the wanted pairs of one network, each question once."""
+
+    def __init__(self, context: Context) -> None:
+        self._scene = context
+        self._forwarding = Forwarding(context.network)
+        self._search = context.once(Search)
+
+    def _host(self, name: str) -> Station:
+        return self._scene.network.stations.hosts[name.casefold()]
+
+    def _gateway(self, host: Station) -> Station | None:
+        return next(iter(self._scene.expected.gateways(host)), None)
+
+    def example(self, want: Want) -> tuple[str, str]:
+        """The two by their names."""
+        if want.other is not None:
+            return want.one, want.other
+        gateway = self._gateway(self._host(want.one))
+        return want.one, f"{gateway.device} {gateway.name}" if gateway is not None else "its gateway"
+
+    def ask(self, want: Want) -> tuple[Truth, list[Walk]]:
+        """Whether they reach each other, and the two walks if both are hosts."""
+        one = self._host(want.one)
+        if want.other is None:
+            gateway = self._gateway(one)
+            return (None if gateway is None else self._forwarding.resolves(one, gateway)), []
+        two = self._host(want.other)
+        walks = [self._forwarding.send(one, two), self._forwarding.send(two, one)]
+        return all_of(walk.arrives for walk in walks), walks
+
+    def explained(self, want: Want, walks: list[Walk]) -> Iterator[tuple[Want, Finding]]:
+        """What stands in the way of a pair; where that is a host's own fault, of each host of its class by itself."""
+        found = list(self.why_not(want, walks))
+        members = want.losers[0].hosts if len(want.losers) == 1 else None
+        if members is None or len(members) < 2 or not any(_is_own(finding, self._host(want.one)) for finding in found):
+            yield from ((want, finding) for finding in found)
+            return
+        for n, member in enumerate(members):
+            alone = Want(member.name, want.other, (want.losers[0]._replace(hosts=members.part(n, n + 1)),))
+            if member.name != want.other:
+                yield from ((alone, finding) for finding in self.why_not(alone, self.ask(alone)[1]))
+
+    def why_not(self, want: Want, walks: list[Walk]) -> Iterator[Finding]:
+        """What stands in their way, as far as can be seen from here."""
+        one = self._host(want.one)
+        if want.other is None:
+            gateway = self._gateway(one)
+            way = self._search.between(one, gateway) if gateway is not None else None
+            yield from way.findings if way is not None else ()
+            return
+        two = self._host(want.other)
+        for walk, goal, back in zip(walks, (two, one), (False, True), strict=True):
+            if walk.arrives is False and walk.stop is not None:
+                yield from explain(self._scene, walk.stop, goal, back)
+
+
+def _is_own(finding: Finding, host: Station) -> bool:
+    """Whether a finding is about a host or its own port."""
+    return any(
+        subject.host == host.name or (subject.port and (subject.device, subject.port) == host.end)
+        for subject in finding.subjects
+    )
+
+
+def _wants(context: Context) -> Iterator[Want]:
+    """Whom each class should reach.
+
+    Its gateway, the largest other class of its subnet, some hosts of other subnets; and one host of each subnet every
+    other subnet, by each device that routes.
+    """
+    subnets: dict[Any, list[HostClass]] = defaultdict(list)
+    for one in context.network.classes.all:
+        first = one.hosts[0]
+        subnet = context.expected.subnet(first)
+        if subnet is not None:
+            subnets[subnet.network].append(one)
+        elif getattr(first.row, "address", None) == NONE:
+            yield from _addressless(context, one)
+    mains = {network: max(classes, key=_rank) for network, classes in subnets.items()}
+    served = {network: context.expected.gateways(main.hosts[0])[:1] for network, main in mains.items()}
+    routed = [network for network in mains if served[network] or _expects_gateway(subnets[network])]
+    for network, classes in subnets.items():
+        main = mains[network]
+        others = _some_far(context, network, routed, served, mains)
+        for one in classes:
+            first = one.hosts[0]
+            if served[network]:
+                yield Want(first.name, None, (one,))
+            peer = main.hosts[0] if one is not main else next(iter(main.hosts[1:2]), None)
+            if peer is None and not served[network]:
+                peer = next((s for s in _who_expects(context, first) if s is not first), None)
+            if peer is not None:
+                yield Want(first.name, peer.name, (one,))
+            if network in routed and one is not main:
+                for other in others:
+                    yield Want(first.name, mains[other].hosts[0].name, (one,))
+    done: set[tuple[Any, ...]] = set()
+    for one_net in routed:
+        for two_net in routed:
+            if one_net == two_net or one_net.version != two_net.version:
+                continue
+            keys = {(_router(served[a]) or a, b) for a, b in ((one_net, two_net), (two_net, one_net))}
+            if keys <= done or not _may(context, mains[one_net], mains[two_net]):
+                continue
+            done |= keys
+            losers = (*subnets[one_net], *subnets[two_net])
+            yield Want(mains[one_net].hosts[0].name, mains[two_net].hosts[0].name, losers)
+
+
+def _router(gateways: list[Station]) -> tuple[str, object] | None:
+    """The routing table that a subnet's packets come to first."""
+    return (gateways[0].device, getattr(gateways[0].row, "table", None)) if gateways else None
+
+
+def _expects_gateway(classes: list[HostClass]) -> bool:
+    """Whether most hosts of a subnet have a gateway set, whether or not it is there."""
+    having = sum(len(one.hosts) for one in classes if one.gateway not in (None, NONE))
+    return 2 * having > sum(len(one.hosts) for one in classes)
+
+
+def _who_expects(context: Context, host: Station) -> Iterator[Station]:
+    """The hosts that take a host for a neighbour, though it may not take them for such."""
+    if host.address is not None:
+        yield from (other for other in context.expected.near(host.address.ip) if other.is_host)
+
+
+def _rank(one: HostClass) -> tuple[bool, int]:
+    """How well a class stands for its subnet: plain hosts before special ones, many before few."""
+    return one.plain, len(one.hosts)
+
+
+def _may(context: Context, one: HostClass, two: HostClass) -> bool:
+    return context.plan.may_talk(context.expected.vlan(one.hosts[0]), context.expected.vlan(two.hosts[0]))
+
+
+def _some_far(
+    context: Context, network: Any, routed: list[Any], served: dict[Any, list[Station]], mains: dict[Any, HostClass]
+) -> list[Any]:
+    """A few other subnets that the hosts of one may talk with, behind the same device that routes and behind others."""
+    if network not in routed:
+        return []
+    own = _router(served[network])
+    fit = [
+        other
+        for other in routed
+        if other != network and other.version == network.version and _may(context, mains[network], mains[other])
+    ]
+    same = [other for other in fit if _router(served[other]) == own]
+    return [*same[:1], *[other for other in fit if _router(served[other]) != own][: _FAR - len(same[:1])]]
+
+
+def _addressless(context: Context, one: HostClass) -> Iterator[Want]:
+    """A host without an address reaches nobody; any other host of its VLAN, or at all, shows it."""
+    vid = one.vid
+    others = [c for c in context.network.classes.all if c is not one and c.block is not None]
+    near = [c for c in others if c.vid == vid] or others
+    if near:
+        yield Want(one.hosts[0].name, near[0].hosts[0].name, (one,))
+
+
+def _forbidden(context: Context) -> Iterator[tuple[str, str, tuple[int, int]]]:
+    """Pairs of hosts that reach each other though the plan keeps their VLANs apart."""
+    if not context.plan.talk:
+        return
+    forwarding = Forwarding(context.network)
+    mains: dict[int, HostClass] = {}
+    for one in context.network.classes.all:
+        vid = context.expected.vlan(one.hosts[0])
+        if vid is not None and one.block is not None and (vid not in mains or _rank(one) > _rank(mains[vid])):
+            mains[vid] = one
+    for one_vid, one in mains.items():
+        for two_vid, two in mains.items():
+            apart = one_vid < two_vid and not context.plan.may_talk(one_vid, two_vid)
+            if apart and forwarding.echo(one.hosts[0], two.hosts[0]):
+                yield one.hosts[0].name, two.hosts[0].name, (one_vid, two_vid)

@@ -1,0 +1,279 @@
+"""What a setting most likely should be, by the evidence of everything around it.
+
+Nobody may have written a plan, but a network says most things several times: a subnet's VLAN is said by its gateway's
+tag, by the ports of its hosts and often by the interface's name; its prefix length by every host and gateway in it.
+Here they vote.
+"""
+
+from __future__ import annotations
+
+import re
+from collections import Counter, defaultdict
+from collections.abc import Iterator, Sequence
+from functools import cached_property
+from ipaddress import IPv4Network, IPv6Network, ip_interface, ip_network
+from typing import NamedTuple
+
+from crossthread.network.hosts.classes import Block, HostClass, current_vlan
+from crossthread.network.hosts.station import Station
+from crossthread.network.network import Network
+from crossthread.plan import Plan
+from crossthread.survey.records import Gateway, Host
+from crossthread.values import NONE, Address, Interface, address
+
+_HOST, _GATEWAY, _WEAK = 1.0, 1.5, 0.4
+
+
+class _Group(NamedTuple):
+    """Stations whose vote counts the same: a class of hosts, or one gateway interface."""
+
+    stations: Sequence[Station]
+    block: Block
+    gateway: Address | None
+    vid: int | None
+    """The VLAN that their frames join as things are, if that is one and known."""
+
+
+class Expected:
+    """Expectations of a network's stations.
+
+    Hosts that the network cannot tell apart vote together, and are expected to be the same.
+    """
+
+    def __init__(self, network: Network, plan: Plan | None = None) -> None:
+        self._network, self._plan = network, plan or Plan()
+        self._vlan: dict[int, int | None] = {}
+        self._weights: dict[int, dict[int, float]] = {}
+        self._length: dict[int, int | None] = {}
+        self._gateways: dict[int, list[Station]] = {}
+
+    @cached_property
+    def _groups(self) -> dict[Block, list[_Group]]:
+        found: dict[Block, list[_Group]] = defaultdict(list)
+        for one in self._network.classes.all:
+            if one.block is not None:
+                hop = address(one.gateway) if one.gateway and one.gateway != NONE else None
+                found[one.block].append(_Group(one.hosts, one.block, hop, one.vid))
+        for gateway in self._network.stations.gateways:
+            if gateway.address is not None:
+                block = Block.of(str(gateway.row.address))
+                found[block].append(_Group([gateway], block, None, current_vlan(gateway, self._network.names)))
+        return found
+
+    @cached_property
+    def _lengths(self) -> list[tuple[int, int]]:
+        return sorted({(block.version, block.length) for block in self._groups})
+
+    def _around(self, wanted: Address) -> Iterator[_Group]:
+        """The groups in whose subnet an address is."""
+        number, width = int(wanted), wanted.max_prefixlen
+        for version, length in self._lengths:
+            if version == wanted.version:
+                yield from self._groups.get(Block(version, length, number >> width - length), ())
+
+    def near(self, wanted: Address) -> Iterator[Station]:
+        """The stations in whose subnet an address is, by their own prefix length."""
+        for group in self._around(wanted):
+            yield from group.stations
+
+    def near_in(self, wanted: Address, vid: int) -> Iterator[Station]:
+        """Those of them whose frames join a certain VLAN as things are."""
+        for group in self._around(wanted):
+            if group.vid == vid:
+                yield from group.stations
+
+    def _one_for_all(self, station: Station) -> Station:
+        """The station that stands for all that are like this one."""
+        if self._plan.hosts or self._plan.ports:
+            return station  # the plan may tell them apart
+        if not station.is_host or id(station) in self._firsts:
+            return station
+        return self._network.classes.of[station.name.casefold()].hosts[0]
+
+    @cached_property
+    def _firsts(self) -> dict[int, HostClass]:
+        return {id(one.hosts[0]): one for one in self._network.classes.all}
+
+    def current_vlan(self, station: Station) -> int | None:
+        """The VLAN that a station's frames join as things are, if that is one and known."""
+        if station.is_host:
+            one = self._firsts.get(id(station)) or self._network.classes.of[station.name.casefold()]
+            return one.vid
+        return current_vlan(station, self._network.names)
+
+    def _votes(self, station: Station) -> Iterator[tuple[Station, float]]:
+        """Who has a say in what a station should be: one of each group, and the weight of all of them together."""
+        own = station.address
+        assert own is not None
+        for group in self._around(own.ip):
+            count = len(group.stations) - (group.stations[0] is station)
+            if not count:
+                continue
+            other = group.stations[0]
+            assert other.address is not None
+            mutual = other.address.ip in own.network
+            linked = _gateway(station) == other.address.ip or group.gateway == own.ip
+            if other.is_host:
+                yield other, count * (_HOST if mutual or linked else _WEAK)
+            else:
+                yield other, _GATEWAY if mutual or linked else _WEAK
+
+    def vlan(self, station: Station) -> int | None:
+        """The VLAN a station should be in: where its subnet lives by most of the evidence."""
+        one = self._one_for_all(station)
+        if id(one) not in self._vlan:
+            self._vlan[id(one)] = self._vote_vlan(one)
+        return self._vlan[id(one)]
+
+    def doubt(self, station: Station, vid: int) -> int:
+        """How much speaks against a station being in a VLAN: 0 nothing, 1 no more than for it, 3 most."""
+        wanted = self.vlan(station)
+        weights = self._weights.get(id(self._one_for_all(station)), {})
+        if wanted is None or wanted == vid:
+            return 0
+        return 1 if weights.get(vid, 0.0) >= 0.5 * weights.get(wanted, 1.0) else 3
+
+    @cached_property
+    def _planned(self) -> list[tuple[IPv4Network | IPv6Network, int]]:
+        """The subnets of the plan with their VLANs, the longest prefix first."""
+        found = [(ip_network(text), vid) for vid, entry in self._plan.vlans.items() for text in entry.subnets or ()]
+        return sorted(found, key=lambda pair: -pair[0].prefixlen)
+
+    def planned(self, station: Station) -> int | None:
+        """The VLAN that the plan has for a station: by its name, its port, or the subnet that its address is in."""
+        if not self._planned and not self._plan.hosts and not self._plan.ports:
+            return None
+        if station.is_host:
+            entry = self._plan.hosts.get(station.name.casefold())
+            if entry is not None and entry.vlan is not None:
+                return entry.vlan
+        if station.address is not None:
+            for network, vid in self._planned:
+                if station.address.ip in network:
+                    return vid
+        if station.is_host and station.end is not None:
+            port = self._plan.ports.get((station.end.device.casefold(), station.end.port))
+            return port.vlan if port is not None else None
+        return None
+
+    def _vote_vlan(self, station: Station) -> int | None:
+        planned = self.planned(station)
+        if planned is not None:
+            self._weights[id(station)] = {planned: 1.0}
+            return planned
+        if station.address is None:
+            return self.current_vlan(station)
+        weights: dict[int, float] = defaultdict(float)
+        for other, weight in (*self._votes(station), (station, _HOST)):
+            for vid, share in self._says_vlan(other):
+                weights[vid] += weight * share
+        self._weights[id(station)] = weights
+        if not weights:
+            return None
+        best = max(weights.values())
+        winners = [vid for vid, weight in weights.items() if weight > best - 1e-9]
+        current = self.current_vlan(station)
+        return current if current in winners else winners[0]
+
+    def _says_vlan(self, station: Station) -> Iterator[tuple[int, float]]:
+        vid = self.current_vlan(station)
+        named = self._named_vid(station)
+        if named is not None and named != vid:
+            yield named, 1.0
+        if vid is not None:
+            yield vid, 0.5 if named is not None and named != vid else 1.0
+
+    def _named_vid(self, station: Station) -> int | None:
+        """The VID in an interface's name, such as 30 in `vlan30` or `up1.30`, if it is a VLAN of this network."""
+        if station.is_host:
+            return None
+        found = re.search(r"(?:vlan[^0-9]*|\.)(\d{1,4})$", station.name.casefold())
+        if found is None or not self._network.fabric.known >> int(found[1]) & 1:
+            return None
+        return int(found[1])
+
+    def length(self, station: Station) -> int | None:
+        """The prefix length a station should have: what most of those in its subnet have."""
+        station = self._one_for_all(station)
+        if id(station) not in self._length and station.address is not None:
+            for network, _ in self._planned:
+                if station.address.ip in network:
+                    self._length[id(station)] = network.prefixlen
+                    return network.prefixlen
+        if id(station) not in self._length:
+            weights: dict[int, float] = defaultdict(float)
+            if station.address is not None:
+                own_weight = _HOST if station.is_host else _GATEWAY
+                weights[station.address.network.prefixlen] += own_weight * self._believable(station)
+                for other, weight in self._votes(station):
+                    assert other.address is not None
+                    weights[other.address.network.prefixlen] += weight * self._believable(other)
+            best = max(weights.values(), default=0.0)
+            own = station.address.network.prefixlen if station.address else None
+            winners = [length for length, weight in weights.items() if weight > best - 1e-9]
+            self._length[id(station)] = own if own in winners or not winners else winners[0]
+        return self._length[id(station)]
+
+    def _believable(self, station: Station) -> float:
+        """How far to believe a prefix length: less for an interface whose subnet overlaps another's of its device."""
+        return _WEAK if id(station) in self._overlapping else 1.0
+
+    @cached_property
+    def _overlapping(self) -> set[int]:
+        """The interfaces whose subnet contains a smaller one of another interface of the same device and table."""
+        found = set()
+        for stations in self._network.stations.on_device.values():
+            known = [(s, Block.of(str(s.row.address)), s.row) for s in stations if s.address is not None]
+            for one, block, row in known:
+                for other, inner, beside in known:
+                    alike = isinstance(row, Gateway) and isinstance(beside, Gateway) and row.table == beside.table
+                    if alike and one.name != other.name and block.length < inner.length and block.meets(inner):
+                        found.add(id(one))
+        return found
+
+    def subnet(self, station: Station) -> Interface | None:
+        """A station's address with the prefix length it should have."""
+        length = self.length(station)
+        return None if length is None or station.address is None else ip_interface(f"{station.address.ip}/{length}")
+
+    def gateways(self, host: Station) -> list[Station]:
+        """The interfaces that serve a host's subnet, the one most of its peers use first."""
+        host = self._one_for_all(host)
+        if id(host) not in self._gateways:
+            self._gateways[id(host)] = self._find_gateways(host)
+        return self._gateways[id(host)]
+
+    def _find_gateways(self, host: Station) -> list[Station]:
+        wanted = self.subnet(host)
+        if wanted is None:
+            return []
+        found = [s for s in self._network.stations.gateways if s.address and s.address.ip in wanted.network]
+        used: Counter[Address | None] = Counter()
+        for group in self._around(wanted.ip):
+            if group.stations[0].is_host and group.stations[0] is not host:
+                used[group.gateway] += len(group.stations)
+            elif group.stations[0] is host and len(group.stations) > 1:
+                used[group.gateway] += len(group.stations) - 1
+        served = self.vlan(host)
+        return sorted(found, key=lambda s: (-used[gateway_address(s)], self.vlan(s) != served, s.device, s.name))
+
+    def served(self, vid: int | None) -> list[Station]:
+        """The gateway interfaces whose subnet lives in a VLAN."""
+        return [s for s in self._network.stations.gateways if s.address is not None and self.vlan(s) == vid]
+
+    def users(self, wanted: Address) -> list[Station]:
+        """The hosts that have an address as their gateway."""
+        return [s for c in self._network.classes.all if c.gateway == str(wanted) for s in c.hosts]
+
+
+def gateway_address(station: Station) -> Address | None:
+    """The address that hosts use for a gateway interface: its shared one, else its own."""
+    row = station.row
+    if isinstance(row, Gateway) and row.virtual and row.virtual != NONE:
+        return address(row.virtual)
+    return station.address.ip if station.address else None
+
+
+def _gateway(station: Station) -> Address | None:
+    row = station.row
+    return address(row.gateway) if isinstance(row, Host) and row.gateway and row.gateway != NONE else None

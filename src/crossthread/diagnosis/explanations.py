@@ -1,0 +1,217 @@
+"""Why a packet got no further: from the place where a walk stops to the finding that explains it, and its mend."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+
+from crossthread.diagnosis.cheapest_way import Search
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.findings import Finding, at_station
+from crossthread.diagnosis.rules import gateway_address as address_rules
+from crossthread.diagnosis.rules import host as host_rules
+from crossthread.diagnosis.rules import routing as routing_rules
+from crossthread.network.hosts.station import Station
+from crossthread.network.routing.forwarding import Stop
+from crossthread.values import Address
+
+
+def explain(context: Context, stop: Stop, target: Station, back: bool) -> list[Finding]:
+    """What stands in the way at a stop.
+
+    Parameters
+    ----------
+    context
+        The network in which the walk was made.
+    stop
+        Where it stopped.
+    target
+        The host that the packet was meant for.
+    back
+        Whether it was the reply.
+
+    Returns
+    -------
+    list of Finding
+        Those at this one place, in the order of the way; empty if nothing explains it.
+    """
+    if stop.reason == "address":
+        return _first([partial(host_rules.host_address_missing, context, stop.station)])
+    if stop.reason == "family":
+        return [_no_common_family(context, stop.station)]
+    if stop.reason in ("gateway", "gateway-outside", "deaf-host", "broadcast") or (
+        stop.reason == "silent" and stop.station.is_host
+    ):
+        return _at_host(context, stop, target)
+    if stop.reason == "routing":
+        return _first([partial(routing_rules.routing_off, context, stop.station.device)])
+    if stop.reason in ("route", "loop", "silent"):
+        return _at_router(context, stop, target, back)
+    return []
+
+
+def unexplained(context: Context, stop: Stop) -> Finding:
+    """Say that what was observed is too little to tell what is wrong at a stop.
+
+    Matters: something does stand in the way here, but no single change of what the survey lists would mend it.
+    Notice: the pair does not work.
+    Confirm: look at the facts that are named; survey what is cabled to them.
+    Mend: observe what is named, and ask again.
+    """
+    station = stop.station
+    columns = ("address", "gateway", "device", "port") if station.is_host else ("address", "vid", "port", "oper")
+    name = station.name if station.is_host else f"{station.device} {station.name}"
+    others = ", ".join(s.name if s.is_host else f"{s.device} {s.name}" for s in stop.candidates)
+    return Finding(
+        "survey-gap",
+        "breaks",
+        (at_station(station), *map(at_station, stop.candidates)),
+        f"The packet stops at {name}, and the survey lists no way from there"
+        + (f" to {others}" if others else "")
+        + " that a change of a setting would open: a cable, a device or a setting was not observed.",
+        context.evidence(station.row, *columns),
+    )
+
+
+def _first(rules: list[Callable[[], Finding | None]]) -> list[Finding]:
+    """The first of some rules that finds something."""
+    for rule in rules:
+        found = rule()
+        if found is not None:
+            return [found]
+    return []
+
+
+def _no_common_family(context: Context, host: Station) -> Finding:
+    return Finding(
+        "host-address-missing",
+        "breaks",
+        (at_station(host),),
+        f"{host.name} has only the address {host.address}: the two hosts have no kind of address in common.",
+        context.evidence(host.row, "address"),
+    )
+
+
+def _at_host(context: Context, stop: Stop, target: Station) -> list[Finding]:
+    """A host that cannot get its packet out: its own settings first, then its gateway, then the way to it."""
+    host, hop = stop.station, stop.target
+    if not host.is_host:  # a host that was taken for a gateway, or a gateway's own broadcast address
+        return _at_router(context, stop, target, False)
+    if stop.reason == "deaf-host":
+        asking = context.expected.users(hop) if hop is not None else []
+        return _first([partial(host_rules.host_gateway_wrong, context, s) for s in asking])
+    if stop.reason == "broadcast" or _mask_misleads(context, host, target, hop):
+        found = host_rules.host_mask_differs(context, host)
+        if found is not None:
+            return [found]
+    direct = target.address is not None and hop == target.address.ip
+    settings: list[Callable[[], Finding | None]] = []
+    if not direct:
+        settings = [
+            partial(host_rules.host_outside_subnet, context, host),
+            partial(host_rules.host_gateway_missing, context, host),
+            partial(host_rules.host_gateway_outside_subnet, context, host),
+        ]
+    else:
+        settings = [partial(host_rules.host_outside_subnet, context, target)]
+    if stop.reason == "gateway" and not context.expected.gateways(host):
+        settings.insert(0, partial(_like_the_other, context, host, target))
+    found_here = _first(settings)
+    if found_here:
+        return found_here
+    if stop.candidates:
+        return _way_between(context, host, list(stop.candidates))
+    return _no_gateway(context, host)
+
+
+def _like_the_other(context: Context, host: Station, target: Station) -> Finding | None:
+    """Without any gateway to decide: the other host takes the two for neighbours, so let this one do so too."""
+    if host.address is None or target.address is None or host.address.ip not in target.address.network:
+        return None
+    return host_rules.host_mask_differs(context, host, target.address.network.prefixlen)
+
+
+def _mask_misleads(context: Context, host: Station, target: Station, hop: Address | None) -> bool:
+    """Whether the prefix length a host should have would send its packet another way, or find its gateway."""
+    wanted = context.expected.subnet(host)
+    if wanted is None or host.address is None or target.address is None or wanted == host.address:
+        return False
+    goal = target.address.ip
+    if (goal in wanted.network) != (goal in host.address.network):
+        return True
+    return hop is not None and (hop in wanted.network) != (hop in host.address.network)
+
+
+def _no_gateway(context: Context, host: Station) -> list[Finding]:
+    """Nobody has the address that a host uses as its gateway."""
+    vid = context.expected.current_vlan(host)
+    serving = context.expected.gateways(host) or context.expected.served(vid)
+    return _first(
+        [
+            *[partial(address_rules.gateway_address_wrong, context, g) for g in serving],
+            partial(host_rules.host_gateway_wrong, context, host),
+            partial(address_rules.gateway_missing, context, host),
+            partial(host_rules.host_gateway_missing, context, host),
+        ]
+    )
+
+
+def _at_router(context: Context, stop: Stop, target: Station, back: bool) -> list[Finding]:
+    """A device that routes and does not get the packet on."""
+    gateway, choice = stop.station, stop.choice
+    goal = target.address.ip if target.address else None
+    if goal is None:
+        return []
+    if choice is not None and choice.route is None:  # it looks on its own wire
+        wanted = context.expected.subnet(gateway)
+        if wanted is not None and goal not in wanted.network:
+            found = address_rules.gateway_mask_differs(context, gateway)
+            if found is not None:
+                return [found]
+        return _first(
+            [
+                partial(host_rules.host_outside_subnet, context, target),
+                partial(host_rules.host_address_missing, context, target),
+            ]
+        ) or _way_between(context, gateway, [target])
+    if choice is not None and stop.candidates:  # the next hop is there but does not answer
+        return _way_between(context, gateway, list(stop.candidates))
+    return _no_way(context, gateway, target, goal, back, stop.reason == "loop")
+
+
+def _no_way(
+    context: Context, gateway: Station, target: Station, goal: Address, back: bool, looped: bool
+) -> list[Finding]:
+    """Tell whether the destination's subnet is lost, or only this device does not know the way to it."""
+    rules: list[Callable[[], Finding | None]] = [partial(host_rules.host_outside_subnet, context, target)]
+    own = [s for s in context.network.stations.on_device[gateway.device] if s.address is not None]
+    for other in context.network.stations.gateways:
+        wanted = context.expected.subnet(other)
+        if wanted is None or wanted.version != goal.version or goal not in wanted.network or other.address is None:
+            continue
+        if goal not in other.address.network:
+            rules.append(partial(address_rules.gateway_mask_differs, context, other))
+        elif other.up is False and (other in own or looped):
+            return [*context.once(Search).down(other)]
+    rules.append(partial(routing_rules.route_down, context, gateway, goal))
+    rules.append(partial(_route, context, gateway, goal, back))
+    for other in context.expected.served(context.expected.current_vlan(target)):
+        rules.append(partial(address_rules.gateway_address_wrong, context, other))
+    rules.append(partial(address_rules.gateway_missing, context, target))
+    rules.append(partial(host_rules.host_outside_subnet, context, target))
+    rules.append(partial(routing_rules.route_missing, context, gateway, goal, back))
+    return _first(rules)
+
+
+def _route(context: Context, gateway: Station, goal: Address, back: bool) -> Finding | None:
+    found = routing_rules.route_missing(context, gateway, goal, back)
+    return found if found is not None and found.repair else None
+
+
+def _way_between(context: Context, one: Station, others: list[Station]) -> list[Finding]:
+    """What stands between a station and those that could answer it: the cheapest way to any of them."""
+    search = context.once(Search)
+    ways = [way for way in (search.between(one, other) for other in others) if way is not None]
+    if not ways:
+        return []
+    return list(min(ways, key=lambda way: way.cost).findings)

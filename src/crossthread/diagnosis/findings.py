@@ -1,0 +1,95 @@
+"""What a question says of a network: findings, each with its subjects, evidence and mend."""
+
+from __future__ import annotations
+
+import msgspec
+
+from crossthread.network.hosts.station import Station
+from crossthread.network.topology.names import End
+from crossthread.survey.changes import Change
+from crossthread.survey.survey import Evidence
+
+SEVERITIES = ("breaks", "risks", "note")
+
+
+class Subject(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What a finding is about; only what applies is given."""
+
+    device: str | None = None
+    port: str | None = None
+    vid: int | None = None
+    host: str | None = None
+    interface: str | None = None
+    instance: int | None = None
+
+    def __str__(self) -> str:
+        parts = [self.host, self.device, self.port, self.interface]
+        words = [part for part in parts if part]
+        if self.vid is not None:
+            words.append(f"VLAN {self.vid}")
+        return " ".join(words)
+
+
+class Alternative(msgspec.Struct, frozen=True):
+    """A repair of one finding, and what speaks for it, the best evidence first; empty if nothing does."""
+
+    changes: tuple[Change, ...]
+    because: tuple[str, ...]
+
+
+class Finding(msgspec.Struct, frozen=True):
+    """One thing that is wrong, or fragile, or worth knowing.
+
+    Attributes
+    ----------
+    rule
+        Its name.
+    severity
+        `breaks` (traffic that should pass cannot), `risks` (works now, fragile or unsafe) or `note`.
+    says
+        The statement, in one or two sentences.
+    evidence
+        What it rests on.
+    repair
+        The changes that would mend it, in an order that works; empty where none can be worked out.
+    alternatives
+        The repair and others that are no larger, ranked by what speaks for them; only in an answer about two hosts.
+    affected, affects
+        How many hosts lose by it, and the names of the first of them.
+    example
+        Two stations that should reach each other and cannot because of it; None where none was found.
+    follows
+        Findings that follow from this one and go with it.
+    """
+
+    rule: str
+    severity: str
+    subjects: tuple[Subject, ...]
+    says: str
+    evidence: tuple[Evidence, ...]
+    repair: tuple[Change, ...] = ()
+    alternatives: tuple[Alternative, ...] = ()
+    affected: int = 0
+    affects: tuple[str, ...] = ()
+    example: tuple[str, str] | None = None
+    follows: tuple[Finding, ...] = ()
+
+    @property
+    def identity(self) -> tuple[str, frozenset[Subject]]:
+        """What makes two findings the same one: the rule and its subjects."""
+        subjects = self.subjects
+        if self.rule == "port-vlan-missing":  # one for each device and VLAN, however many ports need it
+            subjects = tuple(msgspec.structs.replace(subject, port=None) for subject in subjects)
+        return self.rule, frozenset(subjects)
+
+
+def at_port(end: End, vid: int | None = None) -> Subject:
+    """A port as a subject."""
+    return Subject(device=end.device, port=end.port, vid=vid)
+
+
+def at_station(station: Station) -> Subject:
+    """A host or an interface as a subject."""
+    if station.is_host:
+        return Subject(host=station.name)
+    return Subject(device=station.device, interface=station.name, vid=getattr(station.row, "vid", None))

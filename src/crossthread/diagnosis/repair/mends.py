@@ -1,0 +1,142 @@
+"""Every fault in the way of an echo and its reply: note what stops it, mend it on a copy, and walk again."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from itertools import islice
+
+import msgspec
+
+from crossthread.diagnosis.cheapest_way import Search, Step
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.explanations import explain, unexplained
+from crossthread.diagnosis.findings import Finding
+from crossthread.diagnosis.repair.alternatives import Way, alternatives
+from crossthread.diagnosis.repair.tree_costs import opened
+from crossthread.diagnosis.rules.plan import plan_host
+from crossthread.network.hosts.station import Station
+from crossthread.network.network import Network
+from crossthread.network.routing.forwarding import Forwarding, Walk
+from crossthread.network.topology.names import End
+from crossthread.plan import Plan
+from crossthread.survey.changes import Change, merge_changes
+
+_ROUNDS = 30
+_WAYS = 6
+"""How many other ways round a link are looked at: what is dearer than mending the link is no alternative."""
+
+
+def mend(context: Context, source: str, target: str) -> list[Finding]:
+    """The faults in the way of two hosts, none of which can be left out, each with the repairs that would do.
+
+    Parameters
+    ----------
+    context
+        The network as it is, in which the pair fails.
+    source, target
+        The hosts' names.
+    """
+    network = context.network
+    findings, mended = _collect(network, source, target, context.plan, _unplanned(context, (source, target)))
+    if mended is None:
+        return findings
+    findings = _needed(network, source, target, findings)
+    return [_ranked(context, findings, finding, (source, target)) for finding in findings]
+
+
+def host_named(network: Network, name: str) -> Station:
+    """A host that is there."""
+    return network.stations.hosts[name.casefold()]
+
+
+def walks(network: Network, source: str, target: str) -> tuple[Walk, Walk]:
+    """The way of an echo and of its reply."""
+    forwarding = Forwarding(network)
+    one, two = host_named(network, source), host_named(network, target)
+    return forwarding.send(one, two), forwarding.send(two, one)
+
+
+def _unplanned(context: Context, pair: tuple[str, str]) -> list[Finding]:
+    """What the plan has otherwise of the two hosts."""
+    entries = [context.plan.hosts.get(name.casefold()) for name in pair]
+    found = [plan_host(context, entry) for entry in entries if entry is not None]
+    return [msgspec.structs.replace(finding, severity="breaks") for finding in found if finding is not None]
+
+
+def _collect(
+    network: Network, source: str, target: str, plan: Plan, known: Sequence[Finding]
+) -> tuple[list[Finding], Network | None]:
+    """Walk, note what stops the packet, mend it on a copy, and walk again; the copy is None if that gets nowhere."""
+    findings = list(known)
+    now = network.changed([change for finding in known for change in finding.repair])
+    for _ in range(_ROUNDS):
+        there, back = walks(now, source, target)
+        if there.arrives is not False and back.arrives is not False:
+            return findings, now
+        failed = there if there.arrives is False else back
+        goal = target if failed is there else source
+        stop = failed.stop
+        found = explain(Context(now, plan), stop, host_named(now, goal), failed is back) if stop is not None else []
+        if not found and not findings and stop is not None:
+            found = [unexplained(Context(now, plan), stop)]
+        found = [opened(Context(now, plan), finding) for finding in found]
+        fresh = [f for f in found if (f.rule, f.subjects) not in {(g.rule, g.subjects) for g in findings}]
+        findings += fresh
+        changes = [change for finding in fresh for change in finding.repair]
+        if not changes:
+            break
+        now = now.changed(changes)
+    return findings, None
+
+
+def _works(network: Network, findings: Sequence[Finding], source: str, target: str) -> bool:
+    trial = network.changed(merge_changes(change for finding in findings for change in finding.repair))
+    return all(walk.arrives is not False for walk in walks(trial, source, target))
+
+
+def _needed(network: Network, source: str, target: str, findings: list[Finding]) -> list[Finding]:
+    """Leave out each finding without whose mend the pair works just as well."""
+    kept = list(findings)
+    for finding in reversed(findings if len(findings) > 1 else ()):
+        rest = [other for other in kept if other is not finding]
+        if _works(network, rest, source, target):
+            kept = rest
+    return kept
+
+
+def _other_ways(context: Context, finding: Finding, rest: Sequence[Change], pair: tuple[str, str]) -> Iterator[Way]:
+    """How a VLAN could go round the link at which a fault stands, once all other faults are mended."""
+    ends = [End(s.device, s.port) for s in finding.subjects if s.device and s.port]
+    link = next(((end, a) for end in ends for a in context.adjacencies_at.get(end, ())), None)
+    if link is None:
+        return
+    hosts = [host_named(context.network, name) for name in pair]
+    told: set[int | None] = {s.vid for s in finding.subjects if s.vid}
+    vids = told or {context.expected.vlan(host) for host in hosts}
+    near = Context(context.network.changed(rest), context.plan)
+    far = link[1].far(link[0])
+    same = next((a for a in near.adjacencies_at.get(link[0], ()) if a.far(link[0]) == far), None)
+    for vid in sorted(vid for vid in vids if vid):
+        for step, passed in islice(near.once(Search).around(same, vid, finding) if same is not None else (), _WAYS):
+            by = f"by {' and '.join(passed)}" if passed else f"over {_name(step)}"
+            changes = merge_changes(c for fault in step.findings for c in opened(near, fault).repair)
+            yield tuple(changes), f"VLAN {vid} can go {by} instead"
+
+
+def _name(step: Step) -> str:
+    """The link that a way mends, by the port that is named first."""
+    ports = (f"{s.device} {s.port}" for finding in step.findings for s in finding.subjects if s.port)
+    return next(ports, "another link")
+
+
+def _ranked(context: Context, findings: Sequence[Finding], finding: Finding, pair: tuple[str, str]) -> Finding:
+    """A finding with other mends that would do as well, and the one of them that has the best evidence."""
+    rest = [change for other in findings if other is not finding for change in other.repair]
+
+    def works(changes: Sequence[Change]) -> bool:
+        trial = context.network.changed(merge_changes([*rest, *changes]))
+        return all(walk.arrives for walk in walks(trial, *pair))
+
+    found = alternatives(context, finding, works, _other_ways(context, finding, rest, pair))
+    repair = found[0].changes if found else finding.repair
+    return msgspec.structs.replace(finding, repair=repair, alternatives=found)

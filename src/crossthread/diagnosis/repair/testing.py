@@ -1,0 +1,66 @@
+"""After a step of a repair: how long to wait before testing, and what to test."""
+
+from __future__ import annotations
+
+from crossthread.diagnosis.repair.steps import Draft
+from crossthread.network.hosts.station import Station
+from crossthread.network.network import Network
+from crossthread.network.routing.forwarding import Forwarding, Walk
+from crossthread.values import address
+
+_FORWARD_DELAY = 15.0
+"""Seconds, where none was observed (IEEE 802.1D-2004 table 17-1)."""
+_ARP_AGEING = 60.0
+"""Seconds, where none was observed (RFC 1122 section 2.3.2.1: on the order of a minute)."""
+
+
+def waiting(before: Network, after: Network, draft: Draft) -> tuple[float, str | None]:
+    """How long to wait before testing, and for what."""
+    old = {(row.device, row.port, row.instance): row.state for row in before.survey.tree_ports}
+    moved = [
+        row
+        for row in after.survey.tree_ports
+        if row.state is None and row.edge != "yes" and old.get((row.device, row.port, row.instance)) is not None
+    ]
+    if any(change.table in ("trees", "tree_ports") for change in draft.changes) or moved:
+        delays = [row.forward_delay for row in before.survey.trees if row.forward_delay]
+        delay, known = max(delays, default=_FORWARD_DELAY), "observed" if delays else "the standard's"
+        return 2 * delay, f"the spanning tree, twice its forward delay ({delay:g} s, {known})"
+    changed = [c.cells["address"] for c in draft.changes if "address" in c.cells and c.table in ("hosts", "gateways")]
+    if changed and not draft.clears:
+        ages = [row.arp_ageing for row in before.survey.devices if row.arp_ageing]
+        age, known = max(ages, default=_ARP_AGEING), "observed" if ages else "the usual"
+        return age, f"old ARP entries to age ({age:g} s, {known}), or clear them where {bare(changed[0])} is asked for"
+    return 0, None
+
+
+def progress_of(network: Network, pair: tuple[str, str]) -> tuple[Walk, Walk]:
+    """How far an echo and its reply get."""
+    forwarding = Forwarding(network)
+    one, two = (network.stations.hosts[name.casefold()] for name in pair)
+    return forwarding.send(one, two), forwarding.send(two, one)
+
+
+def test_of(before: tuple[Walk, Walk] | None, after: tuple[Walk, Walk], pair: tuple[str, str]) -> str | None:
+    """What of the echo works now that did not before."""
+    assert before is not None
+    one, two = pair
+    if all(walk.arrives for walk in after):
+        return None if all(walk.arrives for walk in before) else f"{one} pings {two}: the answer comes"
+    if after[0].arrives and not before[0].arrives:
+        return f"an echo from {one} arrives at {two}; no answer comes back yet"
+    for was, now in zip(before, after, strict=True):
+        if len(now.legs) > len(was.legs):
+            leg = now.legs[len(was.legs)]
+            return f"{_name(leg.sender)} asks for {leg.target} and gets an answer"
+    return None
+
+
+def _name(station: Station) -> str:
+    return station.name if station.is_host else f"{station.device} ({station.name})"
+
+
+def bare(value: object) -> str:
+    """An address without its prefix length, in the usual form."""
+    text = str(value).partition("/")[0]
+    return text if text in ("", "none") else str(address(text))

@@ -1,0 +1,212 @@
+"""Findings about gateways and routing: interfaces, tags, addresses, routes."""
+
+from __future__ import annotations
+
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.edits import raise_link, set_gateway, set_port
+from crossthread.diagnosis.findings import Finding, at_port, at_station
+from crossthread.diagnosis.rules.link import like
+from crossthread.network.hosts.station import Station
+from crossthread.network.topology.names import End
+from crossthread.survey.changes import Change
+from crossthread.survey.records import Gateway
+from crossthread.values import NONE, VlanSet
+
+
+def _row(gateway: Station) -> Gateway:
+    assert isinstance(gateway.row, Gateway)
+    return gateway.row
+
+
+def called(gateway: Station) -> str:
+    """An interface by its device and name."""
+    return f"{gateway.device} {gateway.name}"
+
+
+def _rows_of(context: Context, gateway: Station) -> list[Station]:
+    """All stations of one interface: it has one for each address."""
+    return [s for s in context.network.stations.on_device[gateway.device] if s.name == gateway.name]
+
+
+def gateway_admin_down(context: Context, gateway: Station) -> Finding | None:
+    """A gateway's interface has been shut.
+
+    Matters: its subnet has no way out, and nobody outside has a way in.
+    Notice: a whole subnet has no way out.
+    Confirm: look at the interface's configured state; ask who shut it and why.
+    Mend: open the interface, once it is known why it was shut.
+    """
+    if _row(gateway).admin != "down":
+        return None
+    changes = [set_gateway(s, admin="up", oper="up") for s in _rows_of(context, gateway)]
+    parent = context.port(gateway.end) if gateway.end else None
+    if gateway.end and parent is not None and "down" in (parent.admin, parent.oper):
+        changes += raise_link(context, gateway.end)
+    return Finding(
+        "gateway-admin-down",
+        "breaks",
+        (at_station(gateway),),
+        f"{called(gateway)} ({_row(gateway).address}) is shut by configuration.",
+        context.evidence(gateway.row, "admin", "oper") + context.evidence(parent, "admin", "oper"),
+        tuple(changes),
+    )
+
+
+def gateway_down(context: Context, gateway: Station) -> Finding | None:
+    """A gateway's interface is down though nobody shut it.
+
+    Matters: its subnet has no way out. An interface on a bridge goes down when no port carries its VLAN, one on a port
+    when the port has no link.
+    Notice: a whole subnet has no way out.
+    Confirm: look at the interface's state, its parent port and its VLAN.
+    Mend: bring up a port that carries its VLAN, or its parent port.
+    """
+    row = _row(gateway)
+    if row.admin == "down" or gateway.up is not False or (gateway.end and row.oper != "down"):
+        return None
+    return Finding(
+        "gateway-down",
+        "breaks",
+        (at_station(gateway),),
+        f"{called(gateway)} ({row.address}) is down though it is not shut.",
+        context.evidence(row, "admin", "oper"),
+        tuple(set_gateway(s, oper="up") for s in _rows_of(context, gateway)),
+    )
+
+
+def gateway_vlan_wrong(context: Context, gateway: Station, vid: int | None = None) -> Finding | None:
+    """A gateway's interface serves another VLAN than the one its subnet lives in.
+
+    Matters: the hosts of its subnet do not find it, and those of the other VLAN may.
+    Notice: a whole subnet has no way out, and another has two gateways.
+    Confirm: compare the interface's tag with the VLAN of the ports of its hosts.
+    Mend: set the tag of the VLAN that the subnet lives in; of two swapped tags clear one first.
+    """
+    row = _row(gateway)
+    wanted = vid or context.expected.vlan(gateway)
+    if row.vid is None or wanted is None or row.vid == wanted or gateway.address is None:
+        return None
+    evidence = context.evidence(row, "vid", "address")
+    for other in context.expected.near_in(gateway.address.ip, wanted):
+        if len(evidence) >= 5:
+            break
+        if other.is_host and other.end:
+            evidence += context.evidence(context.port(other.end), "pvid")
+    changes = [set_gateway(s, vid=wanted) for s in _rows_of(context, gateway)]
+    says = f"{called(gateway)} serves VLAN {row.vid}, but its subnet {gateway.address.network} lives in VLAN {wanted}"
+    for holder in context.network.stations.on_device[gateway.device]:
+        due = context.expected.vlan(holder)
+        if holder.name != gateway.name and holder.end == gateway.end and holder.row.vid == wanted and due != wanted:
+            says += f"; {called(holder)}, which holds that tag now, belongs into VLAN {due}"
+            evidence += context.evidence(holder.row, "vid")
+            changes = _retagged(context, gateway, wanted, holder, due)
+            break
+    return Finding("gateway-vlan-wrong", "breaks", (at_station(gateway),), f"{says}.", evidence, tuple(changes))
+
+
+def gateway_unreachable(context: Context, gateway: Station, fed: int) -> Finding | None:
+    """A gateway interface is up, but no port that is up carries its VLAN to it.
+
+    Matters: it serves nobody, though it looks well; and the routes to its subnet attract packets that go nowhere.
+    Notice: the whole subnet is cut off, or an address answers from the device itself and from nowhere else.
+    Confirm: list the ports of the device that carry the VLAN, and their states.
+    Mend: carry the VLAN to the device, or shut the interface.
+    """
+    row = _row(gateway)
+    if gateway.end is not None or row.vid is None or gateway.up is False or gateway.address is None:
+        return None
+    if fed >> row.vid & 1:
+        return None
+    return Finding(
+        "gateway-unreachable",
+        "risks",
+        (at_station(gateway),),
+        f"{called(gateway)} ({row.address}) serves VLAN {row.vid}, but no port of {gateway.device} that is up "
+        "carries it.",
+        context.evidence(row, "vid", "address", "oper"),
+    )
+
+
+def _retagged(context: Context, gateway: Station, wanted: int, holder: Station, due: int | None) -> list[Change]:
+    """Give a tag to one interface that another holds: clear before reuse, as two of one port cannot hold one tag."""
+    if due is None:
+        return [set_gateway(s, vid=wanted) for s in _rows_of(context, gateway)]
+    pair = [(holder, due), (gateway, wanted)]
+    cleared = []
+    if due == gateway.row.vid:  # swapped: the same steps, whichever of the two is asked about
+        pair.sort(key=lambda entry: entry[0].name)
+        cleared = [set_gateway(s, vid="") for s in _rows_of(context, pair[0][0])]
+        pair.reverse()
+    return [*cleared, *(set_gateway(s, vid=vid) for one, vid in pair for s in _rows_of(context, one))]
+
+
+def gateway_port_mode_wrong(context: Context, gateway: Station, far: End, vid: int | None = None) -> Finding | None:
+    """The switch port towards a gateway that tags does not carry its tag.
+
+    Matters: the gateway and its subnet do not hear each other.
+    Notice: a whole subnet has no way out; others by the same port may work.
+    Confirm: look at the mode and allowed list of the switch port that the gateway is plugged into.
+    Mend: make the switch port a trunk that carries the gateway's tags.
+    """
+    row, port = _row(gateway), context.port(far)
+    wanted = vid or row.vid
+    if gateway.tag == 0 or port is None or wanted is None or port.mode in (None, "routed"):
+        return None
+    if port.mode != "access" and (port.allowed is None or wanted in port.allowed) and port.pvid != wanted:
+        return None
+    tags = VlanSet.of(
+        s.row.vid
+        for s in context.network.gateways_at.get(gateway.end or far, ())
+        if isinstance(s.row, Gateway) and s.row.vid
+    ) | VlanSet.of([wanted])
+    if port.mode == "access":
+        peers = [p for p in context.network.survey.ports if p.mode == "trunk" and p.device == port.device]
+        native = like(peers[0])["pvid"] if peers and peers[0].pvid and peers[0].pvid not in tags else NONE
+        allowed = tags | (VlanSet.of([int(str(native))]) if str(native).isdecimal() else VlanSet())
+        change = set_port(far, mode="trunk", pvid=native, allowed=allowed)
+        says = f"is an access port (VLAN {port.pvid or NONE})"
+    elif port.pvid == wanted:
+        change = set_port(far, pvid=NONE)
+        says = f"sends VLAN {wanted} without a tag (it is the native VLAN there)"
+    else:
+        change = set_port(far, allowed=(port.allowed or VlanSet()) | VlanSet.of([wanted]))
+        says = f"does not allow VLAN {wanted}"
+    return Finding(
+        "gateway-port-mode-wrong",
+        "breaks",
+        (at_port(far, wanted), at_station(gateway)),
+        f"{far} {says}, but {called(gateway)} behind it expects VLAN {wanted} with its tag.",
+        context.evidence(port, "mode", "pvid", "allowed") + context.evidence(row, "vid", "untagged"),
+        (change,),
+    )
+
+
+def gateway_port_vlan_wrong(context: Context, gateway: Station, far: End, vid: int | None = None) -> Finding | None:
+    """The switch port towards a gateway that does not tag is in another VLAN than the gateway's subnet.
+
+    Matters: the gateway serves the wrong VLAN, and its own has none.
+    Notice: a whole subnet has no way out.
+    Confirm: compare the port's VLAN with that of the hosts of the gateway's subnet.
+    Mend: put the switch port into the VLAN of the gateway's subnet.
+    """
+    port, wanted = context.port(far), vid or context.expected.vlan(gateway)
+    if gateway.tag != 0 or port is None or port.pvid is None or wanted is None or gateway.address is None:
+        return None
+    if port.pvid == wanted or port.mode not in ("access", "trunk", "hybrid"):
+        return None
+    cells: dict[str, object] = {"pvid": wanted}
+    if port.mode != "access" and port.allowed is not None and wanted not in port.allowed:
+        cells["allowed"] = port.allowed | VlanSet.of([wanted])
+    evidence = context.evidence(port, "mode", "pvid") + context.evidence(gateway.row, "address", "vid")
+    for other in context.expected.near(gateway.address.ip):
+        if other.is_host and other.end and context.expected.current_vlan(other) == wanted and len(evidence) < 7:
+            evidence += context.evidence(context.port(other.end), "pvid")
+    return Finding(
+        "port-vlan-wrong" if port.mode == "access" else "gateway-port-mode-wrong",
+        "breaks",
+        (at_port(far, wanted), at_station(gateway)),
+        f"{far} puts untagged frames into VLAN {port.pvid or NONE}, but {called(gateway)} behind it serves "
+        f"{gateway.address.network}, which lives in VLAN {wanted}.",
+        evidence,
+        (set_port(far, **cells),),
+    )

@@ -1,0 +1,210 @@
+"""Findings about gateway addresses: wrong, missing, doubled, with another prefix length than the hosts'."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from ipaddress import ip_interface, ip_network
+from itertools import islice
+
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.edits import raise_link, set_gateway
+from crossthread.diagnosis.findings import Finding, Subject, at_station
+from crossthread.diagnosis.rules.gateway import called
+from crossthread.network.hosts.classes import HostClass
+from crossthread.network.hosts.station import Station
+from crossthread.survey.changes import Change
+from crossthread.survey.records import Gateway
+from crossthread.values import NONE, Address, Interface
+
+
+def gateway_address_wrong(context: Context, gateway: Station) -> Finding | None:
+    """The hosts of a VLAN use a gateway address that its gateway interface does not have.
+
+    Matters: nobody answers for the address that the hosts ask for.
+    Notice: a whole subnet has no way out.
+    Confirm: compare the interface's address with the gateway that several hosts of the VLAN have.
+    Mend: give the interface the address that its hosts use.
+    """
+    if gateway.address is None:
+        return None
+    vid = context.expected.vlan(gateway)
+    wanted: dict[Address, list[HostClass]] = defaultdict(list)
+    for one in context.classes_in.get(vid, ()):
+        host = one.hosts[0]
+        if one.gateway in (None, NONE) or host.address is None:
+            continue
+        known = ip_interface(str(one.gateway)).ip
+        if known in host.address.network and known.version == gateway.address.version:
+            wanted[known].append(one)
+    counts = {hop: sum(len(one.hosts) for one in users) for hop, users in wanted.items()}
+    best = max(counts, key=lambda hop: counts[hop], default=None)
+    if best is None or counts[best] <= counts.get(gateway.address.ip, 0):
+        return None
+    inside = best in gateway.address.network
+    if str(best) in context.network.stations.by_address or (inside and counts[best] < 2):
+        return None
+    users = [host for one in wanted[best] for host in one.hosts[:3]][:3]
+    like_hosts = users[0].address or gateway.address
+    length = (gateway.address if inside else like_hosts).network.prefixlen
+    evidence = context.evidence(gateway.row, "address")
+    for host in users:
+        evidence += context.evidence(host.row, "gateway")
+    listed = ", ".join(host.name for host in users) + (" and others" if counts[best] > 3 else "")
+    return Finding(
+        "gateway-address-wrong",
+        "breaks",
+        (at_station(gateway),),
+        f"{called(gateway)} has the address {gateway.address}, but {listed} in its VLAN {vid} use {best} as gateway.",
+        evidence,
+        (set_gateway(gateway, address=f"{best}/{length}"),),
+    )
+
+
+def gateway_mask_differs(context: Context, gateway: Station) -> Finding | None:
+    """A gateway's prefix length is not that of its hosts.
+
+    Matters: with too long a prefix it does not know some of its hosts; with too short a one it looks on its own wire
+    for hosts that are elsewhere.
+    Notice: some hosts of the subnet are not reached from outside, others are.
+    Confirm: compare the prefix length on the interface and on its hosts.
+    Mend: set the prefix length that the hosts have.
+    """
+    wanted = context.expected.length(gateway)
+    if gateway.address is None or wanted is None or wanted == gateway.address.network.prefixlen:
+        return None
+    subnet = ip_network(f"{gateway.address.ip}/{wanted}", strict=False)
+    evidence = context.evidence(gateway.row, "address")
+    for other in context.expected.near(gateway.address.ip):
+        if other.is_host and other.address and other.address.network == subnet and len(evidence) < 4:
+            evidence += context.evidence(other.row, "address")
+    return Finding(
+        "gateway-mask-differs",
+        "breaks",
+        (at_station(gateway),),
+        f"{called(gateway)} has the prefix length {gateway.address.network.prefixlen}, where its hosts in {subnet} "
+        f"have {wanted}.",
+        evidence,
+        (set_gateway(gateway, address=f"{gateway.address.ip}/{wanted}"),),
+    )
+
+
+def gateway_missing(context: Context, host: Station) -> Finding | None:
+    """The hosts of a subnet have a gateway configured, but no interface has an address in their subnet.
+
+    Matters: the subnet has no way out and none in.
+    Notice: a whole subnet reaches itself and nothing else.
+    Confirm: look for the address on every device that routes; an interface may have lost it when its tag was changed.
+    Mend: give an interface in that VLAN the address that the hosts use.
+    """
+    subnet = context.expected.subnet(host)
+    hop = getattr(host.row, "gateway", None)
+    if subnet is None or hop is None or context.expected.gateways(host):
+        return None
+    users = [hop, *(getattr(other.row, "gateway", None) for other in context.expected.near(subnet.ip))]
+    known = [ip_interface(str(used)).ip for used in users if used not in (None, NONE)]
+    taken = context.network.stations.by_address
+    free = [
+        ip for ip in (*known, *islice(subnet.network.hosts(), 256)) if ip in subnet.network and str(ip) not in taken
+    ]
+    if not free:
+        return None
+    wanted = free[0]
+    vid = context.expected.vlan(host)
+    length = subnet.network.prefixlen
+    repair = _add_gateway(context, ip_interface(f"{wanted}/{length}"), vid)
+    where = f" VLAN {vid}" if vid else " its VLAN"
+    return Finding(
+        "gateway-missing",
+        "breaks",
+        (Subject(vid=vid) if vid else at_station(host),),
+        f"No interface has an address in {subnet.network}, so{where} has no gateway; "
+        + (f"{host.name} uses {hop}." if hop != NONE else f"{host.name} has none either."),
+        context.evidence(host.row, "address", "gateway"),
+        repair,
+    )
+
+
+def _add_gateway(context: Context, own: Interface, vid: int | None) -> tuple[Change, ...]:
+    """Give the address to an interface of that VLAN that has none, or add one where the other gateways are."""
+    gateways = context.network.stations.gateways
+    bare = [g for g in gateways if g.address is None and g.row.vid == vid and vid]
+    if bare:
+        return (set_gateway(bare[0], address=str(own)),)
+    idle = [
+        end
+        for end, faced in context.adjacencies_at.items()
+        if (row := context.port(end)) is not None and row.mode == "routed" and not context.network.gateways_at.get(end)
+        for far in [context.port(faced[0].far(end))]
+        if far is not None and far.mode == "access" and far.pvid == vid
+    ]
+    for end in idle:
+        cells = {"port": end.port, "untagged": "yes", "admin": "up", "oper": "up", "proxy_arp": "no"}
+        key = {"device": end.device, "interface": end.port, "address": str(own)}
+        return (Change("gateways", key, cells), *raise_link(context, end))
+    for gateway in gateways:
+        if context.network.routing.on(gateway.device) is False or vid is None or (gateway.end and gateway.tag == 0):
+            continue
+        name = f"{gateway.end.port}.{vid}" if gateway.end else f"vlan{vid}"
+        cells2: dict[str, object] = {"vid": vid, "admin": "up", "oper": "up", "proxy_arp": "no"}
+        if gateway.end:
+            facing = [context.port(a.far(gateway.end)) for a in context.adjacencies_at.get(gateway.end, ())]
+            native = any(port is not None and port.pvid == vid for port in facing)
+            cells2 |= {"port": gateway.end.port, "untagged": "yes" if native else "no"}
+        return (Change("gateways", {"device": gateway.device, "interface": name, "address": str(own)}, cells2),)
+    return ()
+
+
+def gateway_address_duplicate(context: Context, gateway: Station) -> Finding | None:
+    """Two interfaces have the same address, and it is not meant to be shared.
+
+    Matters: hosts reach now the one and now the other.
+    Notice: the subnet's way out works now and then.
+    Confirm: ask for the address by ARP and count who answers.
+    Mend: take the address from the one that was not meant to have it; for a shared address, say that it is one.
+    """
+    if gateway.address is None:
+        return None
+    others = [
+        s
+        for s in context.network.stations.by_address.of(str(gateway.address.ip))
+        if s is not gateway and not s.is_host and s.address and s.address.ip == gateway.address.ip
+        and s.row.table == gateway.row.table  # type: ignore[union-attr]
+    ]  # fmt: skip
+    if not others:
+        return None
+    evidence = tuple(fact for s in (gateway, *others) for fact in context.evidence(s.row, "address"))
+    listed = ", ".join(dict.fromkeys(map(called, others)))
+    return Finding(
+        "gateway-address-duplicate",
+        "breaks",
+        (at_station(gateway), *map(at_station, others)),
+        f"{called(gateway)} has the address {gateway.address.ip}, and so has {listed}.",
+        evidence,
+    )
+
+
+def gateway_tag_duplicate(context: Context, gateway: Station) -> Finding | None:
+    """Two interfaces on one parent have the same tag.
+
+    Matters: most devices refuse the second; where not, only one of them gets the frames.
+    Notice: one of the two subnets has no way out.
+    Confirm: list the interfaces on that parent with their tags.
+    Mend: give each interface the tag of its own VLAN.
+    """
+    row = gateway.row
+    assert isinstance(row, Gateway)
+    others = [
+        s
+        for s in context.network.stations.on_device[gateway.device]
+        if s.name != gateway.name and s.end == gateway.end and s.row.vid == row.vid and row.vid and s.tag == gateway.tag
+    ]
+    if not others:
+        return None
+    evidence = tuple(fact for s in (gateway, *others) for fact in context.evidence(s.row, "vid"))
+    return Finding(
+        "gateway-tag-duplicate",
+        "risks",
+        (at_station(gateway), *map(at_station, others)),
+        f"{called(gateway)} serves VLAN {row.vid}, and so does {', '.join(map(called, others))}.",
+        evidence,
+    )

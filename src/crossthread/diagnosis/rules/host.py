@@ -1,0 +1,283 @@
+"""Findings about a host: its link, its place, its address settings."""
+
+from __future__ import annotations
+
+from ipaddress import ip_interface
+
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.edits import raise_link, set_host
+from crossthread.diagnosis.expectations import gateway_address
+from crossthread.diagnosis.findings import Finding, at_station
+from crossthread.network.hosts.station import Station
+from crossthread.survey.changes import Change
+from crossthread.survey.records import Host
+from crossthread.values import NONE, Address, Interface, address
+
+
+def _row(host: Station) -> Host:
+    assert isinstance(host.row, Host)
+    return host.row
+
+
+def free_address(context: Context, subnet: Interface) -> Address | None:
+    """An address of a subnet that nobody is known to have."""
+    taken = context.network.stations.by_address
+    return next((ip for ip in subnet.network.hosts() if str(ip) not in taken), None)
+
+
+def host_link_down(context: Context, host: Station) -> Finding | None:
+    """The host's own link is down though nobody shut the switch port.
+
+    Matters: the host sends and hears nothing.
+    Notice: the host has no network at all.
+    Confirm: look at the link lamp at the host's socket and at the port's state.
+    Mend: put the cable back or switch the interface on; if the port stays dark, test the cable.
+    """
+    port = context.port(host.end) if host.end else None
+    if _row(host).link != "down" or (port is not None and port.admin == "down"):
+        return None
+    evidence = context.evidence(host.row, "link") + context.evidence(port, "admin", "oper")
+    repair: tuple[Change, ...] = raise_link(context, host.end) if host.end else (set_host(host, link="up"),)
+    where = f" at {host.end}" if host.end else ""
+    return Finding(
+        "host-link-down",
+        "breaks",
+        (at_station(host),),
+        f"{host.name} has no link{where}: its cable is out, or its interface is off.",
+        evidence,
+        repair,
+    )
+
+
+def host_not_located(context: Context, host: Station) -> Finding | None:
+    """Nobody knows which port the host is plugged into.
+
+    Matters: whether its frames get anywhere cannot be said.
+    Notice: nothing by itself.
+    Confirm: look for its MAC address in the filtering databases of the access switches, or follow the cable.
+    Mend: write the socket into the survey, or survey the switch that the host is plugged into.
+    """
+    if host.end is not None or _row(host).link == "down":
+        return None
+    seen = host.located_by
+    evidence = context.evidence(host.row, "device", "port", "mac")
+    for entry in seen:
+        evidence += context.evidence(entry, "port")
+    how = f"its MAC address was learned on {len(seen)} edge ports" if seen else "no table says where it is plugged in"
+    return Finding("host-not-located", "risks", (at_station(host),), f"{host.name} was not located: {how}.", evidence)
+
+
+def host_address_missing(context: Context, host: Station) -> Finding | None:
+    """The host was seen to have no IP address.
+
+    Matters: it can neither send nor answer IP packets.
+    Notice: the host reaches nothing; others do not find it.
+    Confirm: list the addresses on the host; if it should get one by DHCP, look whether a server or relay serves its
+    VLAN.
+    Mend: give it a free address of its VLAN's subnet, or mend DHCP there.
+    """
+    if _row(host).address != NONE:
+        return None
+    vid = context.expected.current_vlan(host)
+    repair: tuple[Change, ...] = ()
+    hint = ""
+    for gateway in context.expected.served(vid) if vid else ():
+        subnet = context.expected.subnet(gateway)
+        if subnet is None:
+            continue
+        free = free_address(context, subnet)
+        if free is not None:
+            cells = {"address": f"{free}/{subnet.network.prefixlen}", "gateway": str(gateway_address(gateway))}
+            repair = (set_host(host, **cells),)
+            hint = f" VLAN {vid}, which its port is in, has the subnet {subnet.network}; {free} is free there."
+            break
+    peers = [one for one in context.classes_in.get(vid, ()) if one.hosts[0].address is not None]
+    if not repair and vid and peers:
+        subnet = context.expected.subnet(max(peers, key=lambda one: len(one.hosts)).hosts[0])
+        free = free_address(context, subnet) if subnet is not None else None
+        if subnet is not None and free is not None:
+            repair = (set_host(host, address=f"{free}/{subnet.network.prefixlen}"),)
+            hint = f" The others in VLAN {vid}, which its port is in, are in {subnet.network}; {free} is free there."
+    evidence = context.evidence(host.row, "address")
+    return Finding(
+        "host-address-missing", "breaks", (at_station(host),), f"{host.name} has no IP address.{hint}", evidence, repair
+    )
+
+
+def host_address_duplicate(context: Context, host: Station) -> Finding | None:
+    """Another host, or a gateway, has the same address.
+
+    Matters: whoever asks for the address gets one answer or the other, and it changes from minute to minute.
+    Notice: sessions break off; the host is reached now and then.
+    Confirm: ask for the address by ARP from a third host and count the MAC addresses that answer.
+    Mend: give one of the two another address.
+    """
+    if host.address is None:
+        return None
+    others = [s for s in context.network.stations.by_address.of(str(host.address.ip)) if s is not host]
+    if not others:
+        return None
+    listed = ", ".join(s.name if s.is_host else f"{s.device} {s.name}" for s in others)
+    evidence = context.evidence(host.row, "address", "mac")
+    for other in others:
+        evidence += context.evidence(other.row, "address")
+    return Finding(
+        "host-address-duplicate",
+        "breaks",
+        (at_station(host), *map(at_station, others)),
+        f"{host.name} has the address {host.address.ip}, and so has {listed}.",
+        evidence,
+    )
+
+
+def host_outside_subnet(context: Context, host: Station) -> Finding | None:
+    """The host's address is not in the subnet that the gateway of its VLAN serves, though its gateway is.
+
+    Matters: its neighbours and its gateway do not expect it there.
+    Notice: the host reaches neither its gateway nor its neighbours.
+    Confirm: compare the host's address with the gateway interface's of the VLAN that its port is in.
+    Mend: give it an address of its VLAN's subnet, or plug it into the VLAN of its address.
+    """
+    if host.address is None or (own := _row(host)).gateway in (None, NONE):
+        return None
+    vid = context.expected.current_vlan(host)
+    hop = address(own.gateway or "")
+    for gateway in context.expected.served(vid) if vid else ():
+        subnet = context.expected.subnet(gateway)
+        if subnet is None or subnet.version != host.address.version or hop not in subnet.network:
+            continue
+        if host.address.ip in subnet.network:
+            continue
+        free = free_address(context, subnet)
+        repair = (set_host(host, address=f"{free}/{subnet.network.prefixlen}"),) if free else ()
+        return Finding(
+            "host-outside-subnet",
+            "breaks",
+            (at_station(host),),
+            f"{host.name} has the address {host.address}, but its VLAN {vid} and its gateway {hop} belong to "
+            f"{subnet.network}.",
+            context.evidence(host.row, "address", "gateway") + context.evidence(gateway.row, "address", "vid"),
+            repair,
+        )
+    return None
+
+
+def host_mask_differs(context: Context, host: Station, length: int | None = None) -> Finding | None:
+    """The host's prefix length is not that of its gateway and its neighbours.
+
+    Matters: with too short a prefix it asks on its own wire for hosts that are elsewhere; with too long a one it sends
+    its neighbours' packets to the gateway, or does not see the gateway at all.
+    Notice: some addresses of its own subnet, or of others, are not reached, and all the rest are.
+    Confirm: compare prefix lengths on the host, on a neighbour and on the gateway interface.
+    Mend: set the prefix length that the gateway has.
+    """
+    wanted = length or context.expected.length(host)
+    if host.address is None or wanted is None or wanted == host.address.network.prefixlen:
+        return None
+    subnet = ip_interface(f"{host.address.ip}/{wanted}").network
+    evidence = context.evidence(host.row, "address")
+    agreeing = [s for s in context.expected.near(host.address.ip) if s.address and s.address.network == subnet]
+    for other in agreeing[:3]:
+        evidence += context.evidence(other.row, "address")
+    return Finding(
+        "host-mask-differs",
+        "breaks",
+        (at_station(host),),
+        f"{host.name} has the prefix length {host.address.network.prefixlen}, where the others in {subnet} have "
+        f"{wanted}.",
+        evidence,
+        (set_host(host, address=f"{host.address.ip}/{wanted}"),),
+    )
+
+
+def _best_gateway(context: Context, host: Station) -> tuple[str | None, Station | None]:
+    for gateway in context.expected.gateways(host):
+        found = gateway_address(gateway)
+        if found is not None:
+            return str(found), gateway
+    return None, None
+
+
+def host_gateway_missing(context: Context, host: Station) -> Finding | None:
+    """The host was seen to have no gateway, though a gateway serves its subnet.
+
+    Matters: it reaches its own subnet and nothing else, and cannot answer anybody outside.
+    Notice: it reaches its own subnet only; from outside it does not answer.
+    Confirm: list the routes on the host and look for a default route.
+    Mend: set the gateway of its subnet.
+    """
+    wanted, gateway = _best_gateway(context, host)
+    if _row(host).gateway != NONE or wanted is None or gateway is None:
+        return None
+    return Finding(
+        "host-gateway-missing",
+        "breaks",
+        (at_station(host),),
+        f"{host.name} has no gateway; {wanted} ({gateway.device} {gateway.name}) serves its subnet.",
+        context.evidence(host.row, "gateway", "address") + context.evidence(gateway.row, "address"),
+        (set_host(host, gateway=wanted),),
+    )
+
+
+def host_gateway_outside_subnet(context: Context, host: Station) -> Finding | None:
+    """The host's gateway is not inside the host's own subnet.
+
+    Matters: hosts refuse such a gateway, or never reach it.
+    Notice: it reaches its own subnet only.
+    Confirm: compare the gateway with the host's address and prefix length; look whether the default route is really in
+    use.
+    Mend: set the gateway of its subnet; look at the prefix length first.
+    """
+    own = _row(host)
+    if host.address is None or own.gateway in (None, NONE):
+        return None
+    hop = address(own.gateway or "")
+    if hop in host.address.network or hop.is_link_local:
+        return None
+    wanted, gateway = _best_gateway(context, host)
+    evidence = context.evidence(host.row, "address", "gateway")
+    repair: tuple[Change, ...] = ()
+    hint = ""
+    if wanted is not None and gateway is not None:
+        evidence += context.evidence(gateway.row, "address")
+        repair = (set_host(host, gateway=wanted),)
+        hint = f"; {wanted} ({gateway.device} {gateway.name}) serves it"
+    return Finding(
+        "host-gateway-outside-subnet",
+        "breaks",
+        (at_station(host),),
+        f"{host.name} has the gateway {hop}, which is outside its subnet {host.address.network}{hint}.",
+        evidence,
+        repair,
+    )
+
+
+def host_gateway_wrong(context: Context, host: Station) -> Finding | None:
+    """The host's gateway is inside its subnet, but no gateway has that address.
+
+    Matters: the host asks for an address that nobody who forwards answers for.
+    Notice: it reaches its own subnet only.
+    Confirm: ask for the gateway's address from the host by ARP; compare with a neighbour that works.
+    Mend: set the address that the gateway has.
+    """
+    own = _row(host)
+    if host.address is None or own.gateway in (None, NONE):
+        return None
+    hop = address(own.gateway or "")
+    holders = context.network.stations.by_address.of(str(hop))
+    if hop not in host.address.network or any(not s.is_host for s in holders) or hop.is_link_local:
+        return None
+    wanted, gateway = _best_gateway(context, host)
+    if wanted is None or gateway is None:
+        return None
+    evidence = context.evidence(host.row, "gateway") + context.evidence(gateway.row, "address")
+    whose = f" (it is the address of {holders[0].name})" if holders else ""
+    return Finding(
+        "host-gateway-wrong",
+        "breaks",
+        (at_station(host),),
+        f"{host.name} has the gateway {hop}, which no gateway has{whose}; {gateway.device} {gateway.name} serves its "
+        f"subnet as {wanted}.",
+        evidence,
+        (set_host(host, gateway=wanted),),
+    )

@@ -1,0 +1,341 @@
+"""Findings about a single port: its state, its VLAN, whom it admits, how it runs."""
+
+from __future__ import annotations
+
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.edits import raise_link, set_port
+from crossthread.diagnosis.findings import Finding, Subject, at_port, at_station
+from crossthread.network.hosts.station import Station
+from crossthread.network.hosts.stations import admits
+from crossthread.network.topology.names import End
+from crossthread.survey.changes import Change
+from crossthread.survey.records import Host
+from crossthread.survey.survey import Evidence
+from crossthread.values import NO_VID
+
+
+def _users(context: Context, end: End) -> str:
+    hosts = [host.name for host in context.hosts_at(end)]
+    faces = [str(a.far(end)) for a in context.adjacencies_at.get(end, ())]
+    return " and ".join(hosts + faces) or "nothing known"
+
+
+def port_admin_down(context: Context, end: End) -> Finding | None:
+    """A port that something is plugged into has been shut.
+
+    Matters: nothing behind it sends or hears anything.
+    Notice: what hangs on it has no network.
+    Confirm: look at the port's configured state, and ask who shut it and why before opening it.
+    Mend: open the port, once it is known why it was shut.
+    """
+    row = context.port(end)
+    if row is None or row.admin != "down":
+        return None
+    return Finding(
+        "port-admin-down",
+        "breaks",
+        (at_port(end),),
+        f"{end} is shut by configuration; it leads to {_users(context, end)}.",
+        context.evidence(row, "admin", "oper", "description"),
+        raise_link(context, end),
+    )
+
+
+def port_down(context: Context, end: End) -> Finding | None:
+    """A port that something is plugged into has no link though nobody shut either end.
+
+    Matters: nothing behind it sends or hears anything.
+    Notice: what hangs on it has no network.
+    Confirm: look at both ends' link lamps; test or swap the cable.
+    Mend: plug in or replace the cable; look at the device at the other end.
+    """
+    row = context.port(end)
+    if row is None or row.oper != "down" or row.admin == "down":
+        return None
+    far = [context.port(a.far(end)) for a in context.adjacencies_at.get(end, ())]
+    if any(other is not None and other.admin == "down" for other in far):
+        return None
+    if any(getattr(host.row, "link", None) == "down" for host in context.hosts_at(end)):
+        return None
+    return Finding(
+        "port-down",
+        "breaks",
+        (at_port(end),),
+        f"{end} is open but has no link; it leads to {_users(context, end)}.",
+        context.evidence(row, "admin", "oper"),
+        raise_link(context, end),
+    )
+
+
+def port_vlan_wrong(context: Context, host: Station, vid: int | None = None) -> Finding | None:
+    """A host's port is in another VLAN than the host's subnet.
+
+    Matters: the host talks to the wrong VLAN's stations and not to its own.
+    Notice: the host gets no address or one of another network, and reaches the wrong neighbours.
+    Confirm: compare the port's VLAN with that of the host's neighbours, and with the tag of the gateway of the host's
+    subnet.
+    Mend: put the port into the VLAN of the host's subnet.
+    """
+    wanted = vid or context.expected.vlan(host)
+    if host.end is None or wanted is None:
+        return None
+    row = context.port(host.end)
+    if row is None or row.mode not in (None, "access") or row.pvid is None or row.pvid == wanted:
+        return None
+    evidence = context.evidence(row, "mode", "pvid") + context.evidence(host.row, "address")
+    evidence += _vlan_witnesses(context, host, wanted)
+    now = f"VLAN {row.pvid}" if row.pvid else "no VLAN"
+    settled = wanted == context.expected.vlan(host) and host.address is not None
+    belongs = f"belongs to {host.address.network}, which lives in" if settled and host.address else "would need"
+    return Finding(
+        "port-vlan-wrong",
+        "breaks",
+        (at_port(host.end, wanted), at_station(host)),
+        f"{host.end} is in {now}; {host.name} {belongs} VLAN {wanted}.",
+        evidence,
+        (set_port(host.end, pvid=wanted),),
+    )
+
+
+def _vlan_witnesses(context: Context, station: Station, vid: int) -> tuple[Evidence, ...]:
+    """Up to three facts that say a station's subnet lives in a VLAN."""
+    if station.address is None:
+        return ()
+    found: tuple[Evidence, ...] = ()
+    for other in context.expected.near_in(station.address.ip, vid):
+        if len(found) >= 3:
+            break
+        if other is station:
+            continue
+        if not other.is_host and getattr(other.row, "vid", None):
+            found += context.evidence(other.row, "vid")
+        elif other.end is not None and other.is_host:
+            found += context.evidence(context.port(other.end), "pvid")
+    return found
+
+
+def port_vlan_missing(context: Context, end: End, vid: int) -> Finding | None:
+    """The VLAN of a port does not exist on its device.
+
+    Matters: the device drops the frames of a VLAN that it does not have, without a word.
+    Notice: hosts on that port have no network, though the port is up.
+    Confirm: list the device's VLANs and look for this one.
+    Mend: make the VLAN on that device.
+    """
+    rows = context.network.fabric.vlan_rows.get(end.device)
+    if not rows or vid in rows:
+        return None
+    cells = {"state": "active", **({"name": context.vlan_names[vid]} if vid in context.vlan_names else {})}
+    return Finding(
+        "port-vlan-missing",
+        "breaks",
+        (at_port(end, vid),),
+        f"VLAN {vid} does not exist on {end.device}, whose ports drop its frames ({end.port} is one that needs it).",
+        context.evidence(context.port(end), "mode", "pvid", "allowed")
+        + context.evidence(next(iter(rows.values())), "vid"),
+        (Change("vlans", {"device": end.device, "vid": vid}, cells),),
+    )
+
+
+def gateway_vlan_lost(context: Context, gateway: Station, vid: int) -> Finding | None:
+    """A gateway interface sits on a device on which its VLAN does not exist, or is suspended.
+
+    Matters: the interface hears nothing of its VLAN.
+    Notice: the subnet has no way out.
+    Confirm: list the device's VLANs with their states.
+    Mend: make the VLAN on that device, or activate it.
+    """
+    return port_vlan_missing(context, End(gateway.device, gateway.name), vid) or vlan_suspended(
+        context, gateway.device, vid
+    )
+
+
+def vlan_suspended(context: Context, device: str, vid: int) -> Finding | None:
+    """A VLAN exists on a device but has been suspended there.
+
+    Matters: the device forwards none of its frames.
+    Notice: the VLAN is cut at that device.
+    Confirm: list the device's VLANs with their states.
+    Mend: activate the VLAN there.
+    """
+    row = context.network.fabric.vlan_rows.get(device, {}).get(vid)
+    if row is None or row.state != "suspended":
+        return None
+    return Finding(
+        "vlan-suspended",
+        "breaks",
+        (Subject(device=device, vid=vid),),
+        f"VLAN {vid} is suspended on {device}.",
+        context.evidence(row, "state"),
+        (Change("vlans", {"device": device, "vid": vid}, {"state": "active"}),),
+    )
+
+
+def port_mode_wrong(context: Context, host: Station, vid: int | None = None) -> Finding | None:
+    """A host that does not tag is plugged into a trunk that does not carry its VLAN untagged.
+
+    Matters: its frames join the trunk's native VLAN or are dropped, and it does not understand the tags it hears.
+    Notice: the host has no network, or that of the native VLAN.
+    Confirm: look at the port's mode and at what is really plugged in.
+    Mend: make it an access port of the host's VLAN.
+    """
+    if host.end is None or (isinstance(host.row, Host) and host.row.vid):
+        return None
+    row, wanted = context.port(host.end), vid or context.expected.vlan(host)
+    if row is None or row.mode not in ("trunk", "hybrid") or wanted is None:
+        return None
+    if row.pvid == wanted and context.network.fabric.leaves(host.end, NO_VID).has(wanted) is not False:
+        return None
+    native = f"native VLAN {row.pvid}" if row.pvid else ("no native VLAN" if row.pvid == 0 else "native VLAN unknown")
+    return Finding(
+        "port-mode-wrong",
+        "breaks",
+        (at_port(host.end, wanted), at_station(host)),
+        f"{host.end} is a {row.mode} ({native}), but {host.name} does not tag and belongs to VLAN {wanted}.",
+        context.evidence(row, "mode", "pvid", "allowed") + _vlan_witnesses(context, host, wanted),
+        (set_port(host.end, mode="access", pvid=wanted, allowed="", untagged=""),),
+    )
+
+
+def port_mode_loose(context: Context, host: Station) -> Finding | None:
+    """A host that does not tag is plugged into a trunk, and works because its VLAN is the native one there.
+
+    Matters: it hears the broadcasts of every VLAN that the trunk carries, and could send into them; and whoever changes
+    the native VLAN cuts it off.
+    Notice: nothing.
+    Confirm: look at the port's mode and at what is really plugged in.
+    Mend: make it an access port of the host's VLAN.
+    """
+    row = context.port(host.end) if host.end else None
+    if row is None or host.end is None or row.mode != "trunk" or getattr(host.row, "vid", None) or not row.pvid:
+        return None
+    if row.allowed is None or len(row.allowed) < 2 or context.adjacencies_at.get(host.end):
+        return None
+    return Finding(
+        "port-mode-wrong",
+        "risks",
+        (at_port(host.end), at_station(host)),
+        f"{host.end} is a trunk for VLAN {row.allowed}, but leads to {host.name}, which does not tag.",
+        context.evidence(row, "mode", "pvid", "allowed"),
+        (set_port(host.end, mode="access", pvid=row.pvid, allowed="", untagged=""),),
+    )
+
+
+def port_refuses_station(context: Context, host: Station) -> Finding | None:
+    """The port admits only certain stations, and this host is none of them.
+
+    Matters: its frames are dropped, or the port shuts itself.
+    Notice: the host has no network at this socket, and does at others.
+    Confirm: compare the host's MAC address with the port's list, and look at the port's count of refusals.
+    Mend: admit the host's MAC address, or plug in the host that was meant.
+    """
+    row = context.port(host.end) if host.end else None
+    if host.end is None or row is None or admits(row, getattr(host.row, "mac", None)):
+        return None
+    listed = [*(row.allowed_macs or ()), str(getattr(host.row, "mac", ""))]
+    return Finding(
+        "port-refuses-station",
+        "breaks",
+        (at_port(host.end), at_station(host)),
+        f"{host.end} admits only {' '.join(listed[:-1])}; {host.name} has {listed[-1]}.",
+        context.evidence(row, "allowed_macs", "mac_limit", "violation", "violations")
+        + context.evidence(host.row, "mac"),
+        (set_port(host.end, allowed_macs=" ".join(listed)),),
+    )
+
+
+def port_has_refused(context: Context, end: End) -> Finding | None:
+    """A port has refused stations that it does not admit.
+
+    Matters: somebody plugged in something else there, or a host got a new interface.
+    Notice: a host without any network at that socket.
+    Confirm: look at the port's list of stations and at what is plugged in now.
+    Mend: admit the station, or unplug it; then clear the count.
+    """
+    row = context.port(end)
+    if row is None or not row.violations:
+        return None
+    if any(not admits(row, getattr(host.row, "mac", None)) for host in context.hosts_at(end)):
+        return None  # told of the host itself
+    then = {"shutdown": ", and shuts itself when it does", "drop": ", whose frames it drops"}.get(
+        row.violation or "", ""
+    )
+    return Finding(
+        "port-refuses-station",
+        "risks",
+        (at_port(end),),
+        f"{end} has refused stations {row.violations} times{then}.",
+        context.evidence(row, "violations", "violation", "allowed_macs", "mac_limit"),
+    )
+
+
+def port_errors(context: Context, end: End) -> Finding | None:
+    """A port has counted damaged frames.
+
+    Matters: frames get lost, and everything above is slow.
+    Notice: slowness, broken-off transfers.
+    Confirm: read the counters twice some minutes apart; if they grow, test the cable and compare duplex at both ends.
+    Mend: make duplex the same at both ends; replace the cable; clear the counters and look again.
+    """
+    row = context.port(end)
+    counters = ("in_errors", "crc_errors", "out_errors", "late_collisions")
+    bad = [c for c in counters if row is not None and (getattr(row, c) or 0) > 0]
+    if row is None or not bad:
+        return None
+    listed = ", ".join(f"{c.replace('_', ' ')} {getattr(row, c)}" for c in bad)
+    return Finding("port-errors", "risks", (at_port(end),), f"{end} has counted {listed}.", context.evidence(row, *bad))
+
+
+def port_slow(context: Context, end: End) -> Finding | None:
+    """A link runs below what both its ends can.
+
+    Matters: a wire that has lost a pair, or a wrong setting, makes it the bottleneck.
+    Notice: slowness under load.
+    Confirm: compare speed and highest speed at both ends; test the cable.
+    Mend: replace the cable; let both ends negotiate.
+    """
+    row = context.port(end)
+    if row is None or row.speed is None or row.capable_speed is None or row.oper == "down":
+        return None
+    can = [row.capable_speed]
+    evidence = context.evidence(row, "speed", "capable_speed")
+    for adjacency in context.adjacencies_at.get(end, ()):
+        far = context.port(adjacency.far(end))
+        if far is None or far.capable_speed is None:
+            return None
+        can.append(far.capable_speed)
+        evidence += context.evidence(far, "capable_speed")
+    if row.speed >= min(can):
+        return None
+    says = f"{end} runs at {row.speed} Mb/s, where {min(can)} Mb/s would be possible."
+    return Finding("port-slow", "risks", (at_port(end),), says, evidence)
+
+
+def cable_fault(context: Context, end: End) -> Finding | None:
+    """A cable test found a pair that is not sound.
+
+    Matters: the link may be down, or up at a lower speed on the pairs that are left.
+    Notice: a link that is down, or slow, or comes and goes.
+    Confirm: repeat the test; look at the distance it gives.
+    Mend: replace the cable, or mend it at the distance given.
+    """
+    names = context.network.names
+    bad = [
+        row
+        for row in context.network.survey.cables
+        if row.status not in (None, "ok", "unknown") and names.device(row.device) == end.device and row.port == end.port
+    ]
+    if not bad:
+        return None
+    listed = ", ".join(
+        f"pair {row.pair} {row.status}" + (f" at {row.length:g} m" if row.length is not None else "") for row in bad
+    )
+    evidence = tuple(fact for row in bad for fact in context.evidence(row, "status", "length"))
+    port, slower = context.port(end), ""
+    if port is not None and port.oper == "up" and port.speed and port.capable_speed and port.speed < port.capable_speed:
+        slower = f" The link is up at {port.speed} Mb/s instead of {port.capable_speed}, which may be because of it."
+        evidence += context.evidence(port, "speed", "capable_speed")
+    elif port is not None and port.oper == "up":
+        slower = " The link is up on the pairs that are left, perhaps at a lower speed."
+    says = f"The cable at {end} tested: {listed}.{slower}"
+    return Finding("cable-fault", "risks", (at_port(end),), says, evidence)

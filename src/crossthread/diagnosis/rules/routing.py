@@ -1,0 +1,207 @@
+"""Findings about forwarding: devices that do not route, routes that lack or mislead, proxies that hide a fault."""
+
+from __future__ import annotations
+
+from ipaddress import ip_network
+from typing import Any
+
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.findings import Finding, Subject, at_station
+from crossthread.diagnosis.rules.gateway import gateway_admin_down, gateway_down
+from crossthread.network.hosts.station import Station
+from crossthread.survey.changes import Change
+from crossthread.survey.records import Route
+from crossthread.survey.survey import Evidence
+from crossthread.values import NONE, Address, address
+
+
+def routing_off(context: Context, device: str) -> Finding | None:
+    """A device has gateway interfaces but does not forward packets between them.
+
+    Matters: its subnets reach it and not each other.
+    Notice: each subnet reaches its gateway and no other subnet.
+    Confirm: look whether IP forwarding is on.
+    Mend: turn IP forwarding on.
+    """
+    rows = [row for row in context.network.routing.device_rows(device) if row.routing == "no"]
+    gateways = [s for s in context.network.stations.on_device.get(device, ()) if s.address is not None]
+    if not rows or not gateways:
+        return None
+    if len({s.name for s in gateways}) == 1 and not any(
+        context.expected.users(s.address.ip) for s in gateways if s.address
+    ):
+        return None  # a single address that nobody uses as a gateway is there to manage the device
+    return Finding(
+        "routing-off",
+        "breaks",
+        (Subject(device=device),),
+        f"{device} has gateway interfaces but does not forward packets between them.",
+        context.evidence(rows[0], "routing"),
+        (Change("devices", {"device": device}, {"routing": "yes"}),),
+    )
+
+
+def route_down(context: Context, gateway: Station, target: Address) -> Finding | None:
+    """A route is there, but the interface it leads out of is down.
+
+    Matters: an interface that is down lends neither its prefix nor the routes through it.
+    Notice: one destination is not reached from this device's subnets.
+    Confirm: look at the state of the interface that the route names.
+    Mend: bring the interface up that the route leads out of.
+    """
+    for row in context.network.routing.routes(gateway.device):
+        if target not in ip_network(row.prefix) or row.next_hop in (None, NONE):
+            continue
+        for other in context.network.stations.on_device[gateway.device]:
+            if other.up is False and other.address and address(row.next_hop or "") in other.address.network:
+                return gateway_admin_down(context, other) or gateway_down(context, other)
+    return None
+
+
+def route_missing(context: Context, gateway: Station, target: Address, back: bool) -> Finding | None:
+    """A device that routes has no way, or a wrong one, to a subnet that another device serves.
+
+    Matters: packets for that subnet are dropped; if it is the way back, they arrive but the answers do not.
+    Notice: one destination is not reached, or does not answer.
+    Confirm: look the destination up in the device's routing table; ask the next hop by ARP.
+    Mend: add the route, or correct its next hop; where a routing protocol runs, look why it does not tell.
+    """
+    device, table = gateway.device, getattr(gateway.row, "table", None)
+    routes = [row for row in context.network.routing.routes(device) if target in ip_network(row.prefix)]
+    goal, hop, out = _next_hop(context, device, table, target)
+    evidence: tuple[Evidence, ...] = ()
+    repair: tuple[Change, ...] = ()
+    wrong: Route | None = None
+    for row in routes:
+        if hop is None or row.next_hop != str(hop):
+            wrong = row
+            evidence = context.evidence(row, "next_hop")
+            break
+    elsewhere = [row for row in context.network.routing.routes(device) if row not in routes]
+    for row in () if wrong else elsewhere[:3]:
+        evidence += context.evidence(row, "next_hop")
+    for station in context.network.stations.by_address.of(str(hop)):
+        evidence += context.evidence(station.row, "address")
+    if goal is not None and hop is not None and out is not None:
+        key = {"device": device, "prefix": wrong.prefix if wrong else str(goal)}
+        cells = {"interface": out, "origin": "static"}
+        repair = (Change("routes", {**key, "next_hop": str(hop)}, cells),)
+        if wrong is not None:
+            gone = Change("routes", {**key, "next_hop": wrong.next_hop}, delete=True)
+            repair = (gone, *repair)
+    prefix = goal or ip_network(f"{target}/{target.max_prefixlen}")
+    if wrong is not None:
+        says = f"{device} sends packets for {prefix} to {wrong.next_hop}, which does not lead there"
+    else:
+        says = f"{device} has no route to {prefix}"
+    hint = f"; {hop} (by {out}) leads there." if hop is not None else "."
+    return Finding(
+        "route-back-missing" if back else "route-missing",
+        "breaks",
+        (Subject(device=device),),
+        says + hint,
+        evidence,
+        repair,
+    )
+
+
+def _next_hop(
+    context: Context, device: str, table: str | None, target: Address
+) -> tuple[Any, Address | None, str | None]:
+    """The destination's subnet, and the next hop towards the device that serves it, breadth first over routers."""
+    stations = context.network.stations
+    serving = {
+        s.device: s for s in stations.gateways
+        if s.address and (wanted := context.expected.subnet(s)) and target in wanted.network
+    }  # fmt: skip
+    seen = {device}
+    layer: list[tuple[str, Address | None, str | None]] = [(device, None, None)]
+    while layer:
+        following: list[tuple[str, Address | None, str | None]] = []
+        for at, hop, out in layer:
+            if at in serving and hop is not None:
+                wanted = context.expected.subnet(serving[at])
+                return (wanted.network if wanted else None), hop, out
+            for near in stations.on_device.get(at, ()):
+                for far in context.expected.near(near.address.ip) if near.address else ():
+                    if far.is_host or far.device in seen or far.address is None:
+                        continue
+                    seen.add(far.device)
+                    first = (far.address.ip, near.name) if hop is None else (hop, out)
+                    following.append((far.device, *first))
+        layer = following
+    return None, None, None
+
+
+def proxy_arp_hides(context: Context, gateway: Station, asker: Station, wanted: Address) -> Finding | None:
+    """A pair works only because a gateway answers for addresses that are not its own.
+
+    Matters: a wrong prefix length or a missing gateway stays hidden until somebody turns proxy ARP off.
+    Notice: nothing, until the gateway is replaced.
+    Confirm: look at the asker's ARP cache: addresses of other subnets have the gateway's MAC address.
+    Mend: set right the host that depends on it.
+    """
+    return Finding(
+        "proxy-arp-hides",
+        "risks",
+        (at_station(gateway), at_station(asker)),
+        f"{asker.name} asks for {wanted} on its own wire, and only {gateway.device} {gateway.name} answers in its "
+        "place (proxy ARP).",
+        context.evidence(gateway.row, "proxy_arp", "address") + context.evidence(asker.row, "address"),
+    )
+
+
+def several_answer(context: Context, asker: Station, wanted: Address) -> Finding | None:
+    """Several stations answer for one address, and it depends on whose answer comes first whether packets arrive.
+
+    Matters: the same pair works now and fails a minute later.
+    Notice: the pair works and fails by turns.
+    Confirm: look which MAC address the asker has for the address; ask for it by ARP and count the answers.
+    Mend: give each station its own address; turn off proxy ARP where nobody needs it.
+    """
+    stations = context.network.stations
+    owners = stations.by_address.of(str(wanted))
+    proxies = [s for s in stations.proxies if getattr(s.row, "proxy_arp", None) == "yes"]
+    proxied = len(owners) < 2
+    others = [*owners, *(proxies if proxied else ())]
+    listed = " and ".join(s.name if s.is_host else f"{s.device} {s.name}" for s in others)
+    evidence = tuple(
+        fact for s in others for fact in context.evidence(s.row, "address", *(() if s.is_host else ("proxy_arp",)))
+    )
+    return Finding(
+        "proxy-arp-hides" if proxied else "host-address-duplicate",
+        "risks",
+        tuple(map(at_station, others)),
+        f"{asker.name} asks for {wanted}, and more than one answers: {listed}.",
+        evidence,
+    )
+
+
+def proxy_arp_on(context: Context, gateway: Station) -> Finding | None:
+    """A gateway answers for addresses that are not its own (proxy ARP, RFC 1027).
+
+    Matters: hosts with a wrong prefix length or without a gateway work because of it, and stop when it is turned off.
+    Notice: nothing.
+    Confirm: look at a host's ARP cache: addresses of other subnets have the gateway's MAC address.
+    Mend: first set right the hosts that depend on it, then turn it off.
+    """
+    if getattr(gateway.row, "proxy_arp", None) != "yes" or gateway.address is None:
+        return None
+    subnet = gateway.address.network
+    leaning = [
+        host
+        for one in context.network.classes.all
+        for host in one.hosts[:1]
+        if host.address is not None and host.address.ip in subnet
+        and (one.gateway == NONE or host.address.network.prefixlen < subnet.prefixlen)
+    ]  # fmt: skip
+    listed = ", ".join(host.name for host in leaning[:3]) + (" and others" if len(leaning) > 3 else "")
+    says = f"{gateway.device} {gateway.name} answers for others (proxy ARP)"
+    return Finding(
+        "proxy-arp-hides",
+        "risks" if leaning else "note",
+        (at_station(gateway),),
+        f"{says}; {listed} would not get out of {subnet} without it." if leaning else f"{says}; no host depends on it.",
+        context.evidence(gateway.row, "proxy_arp")
+        + tuple(f for h in leaning[:3] for f in context.evidence(h.row, "address")),
+    )

@@ -1,0 +1,101 @@
+"""Which pairs of hosts should reach each other, and how many of them do, now and after each of some changes."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Sequence
+from typing import Any, NamedTuple
+
+import msgspec
+
+from crossthread.diagnosis.context import Context
+from crossthread.network.network import Network
+from crossthread.survey.changes import Change
+from crossthread.values import NONE
+from crossthread.views.matrix import class_matrix
+
+
+class Share(msgspec.Struct, frozen=True):
+    """How many of the wanted ordered pairs work."""
+
+    works: int
+    unknown: int
+    wanted: int
+
+    @property
+    def part(self) -> float:
+        """From 0 to 1."""
+        return self.works / self.wanted if self.wanted else 1.0
+
+
+class _Place(NamedTuple):
+    """What decides whom a host should reach."""
+
+    version: int
+    subnet: Any
+    vid: int | None
+    routed: bool
+
+
+class Wanted:
+    """The pairs that should work: by the plan, and hosts of one subnet, and of subnets that have gateways.
+
+    Parameters
+    ----------
+    context
+        The network as it is, with its plan if there is one; what is wanted stays the same when changes are made.
+    """
+
+    def __init__(self, context: Context) -> None:
+        self._plan = context.plan
+        self._place: dict[str, _Place] = {}
+        expected = context.expected
+        routed: Counter[Any] = Counter()
+        found: dict[str, tuple[Any, int | None]] = {}
+        for one in context.network.classes.all:
+            first = one.hosts[0]
+            subnet, vid = expected.subnet(first), expected.vlan(first)
+            if subnet is None and getattr(first.row, "address", None) == NONE:
+                served = expected.served(expected.current_vlan(first))
+                subnet = expected.subnet(served[0]) if served else None
+            if subnet is None:
+                continue
+            gateway = bool(expected.gateways(first)) or one.gateway not in (None, NONE)
+            routed[subnet.network] += len(one.hosts) if gateway else -len(one.hosts)
+            found.update({host.name: (subnet.network, vid) for host in one.hosts})
+        for name, (network, vid) in found.items():
+            self._place[name] = _Place(network.version, network, vid, routed[network] > 0)
+
+    def _wants(self, one: _Place, two: _Place) -> bool:
+        if one.version != two.version:
+            return False
+        together = one.subnet == two.subnet or (one.routed and two.routed)
+        return together and self._plan.may_talk(one.vid, two.vid)
+
+    def share(self, network: Network) -> Share:
+        """How many of the wanted pairs work in a network with the same hosts."""
+        matrix = class_matrix(network)
+        cells: Counter[tuple[_Place, int]] = Counter()
+        for number, names in enumerate(matrix.classes):
+            cells.update((self._place[name], number) for name in names if name in self._place)
+        verdicts = {(a, b): verdict for a, b, verdict in matrix.reaches}
+        counts: Counter[str] = Counter()
+        for (place, one), many in cells.items():
+            for (other, two), more in cells.items():
+                if self._wants(place, other):
+                    pairs = many * (more - ((place, one) == (other, two)))
+                    counts[verdicts.get((one, two), "works")] += pairs
+        return Share(counts["works"], counts["unknown"], sum(counts.values()))
+
+
+def shares(
+    context: Context, steps: Sequence[Sequence[Change]], progress: Callable[[], None] = lambda: None
+) -> tuple[Share, ...]:
+    """How many of the wanted pairs work now, and after each step."""
+    wanted, now = Wanted(context), context.network
+    found = [wanted.share(now)]
+    for changes in steps:
+        now = now.changed(changes)
+        found.append(wanted.share(now))
+        progress()
+    return tuple(found)

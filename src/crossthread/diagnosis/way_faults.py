@@ -1,0 +1,44 @@
+"""Which findings stand at which hop of a way."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import msgspec
+
+from crossthread.diagnosis.findings import Finding
+from crossthread.views.way import Hop
+
+
+def with_faults(hops: Sequence[Hop], findings: Sequence[Finding], back: bool = False) -> tuple[Hop, ...]:
+    """The hops of a way with the names of the findings that stand at each; `back` for the way of a reply."""
+    routed: set[str] = set()
+    found = []
+    for hop in hops:
+        first = hop.kind == "gateway" and hop.name not in routed
+        routed |= {hop.name} if first else set()
+        here = [f.rule for f in findings if _stands_at(f, hop, first, back)]
+        found.append(msgspec.structs.replace(hop, faults=tuple(dict.fromkeys(here))) if here else hop)
+    return tuple(found)
+
+
+def _stands_at(finding: Finding, hop: Hop, first: bool, back: bool) -> bool:
+    """Whether a finding stands at a hop; what concerns a device's routing stands where a packet first comes to it."""
+    if finding.rule in ("route-missing", "route-back-missing") and back != (finding.rule == "route-back-missing"):
+        return False
+    for subject in finding.subjects:
+        if hop.kind == "host":
+            here = subject.host == hop.name and finding.rule.startswith("host-")
+        elif subject.device != hop.name:
+            here = False
+        elif subject.interface is not None:
+            here = hop.interface == subject.interface
+        elif subject.port is not None:
+            here = subject.port in (hop.enters, hop.leaves)
+        elif subject.vid is not None:
+            here = hop.kind == "bridge" and subject.vid == hop.vid
+        else:
+            here = first
+        if here:
+            return True
+    return False

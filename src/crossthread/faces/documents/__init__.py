@@ -1,0 +1,1 @@
+"""Answers as documents and for other programs: tables, JSON, graph formats."""

@@ -1,0 +1,1 @@
+"""Answers as pictures."""

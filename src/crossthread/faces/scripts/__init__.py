@@ -1,0 +1,1 @@
+"""Repairs in forms that devices take."""

@@ -1,0 +1,66 @@
+"""Findings in the terminal: the statement, its evidence, its mend."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from rich.console import Console
+
+from crossthread.diagnosis.findings import Alternative, Finding
+from crossthread.faces.terminal.console import STYLES, count, line, paragraph, said
+from crossthread.survey.changes import Change
+
+
+def show_findings(findings: Sequence[Finding], out: Console, numbered: bool = True, evidence: bool = True) -> None:
+    """Each finding as a paragraph: severity and rule, what it says, the facts with their sources, the changes."""
+    for number, finding in enumerate(findings, 1):
+        out.print()
+        head = f"{number}. " if numbered else ""
+        loses = f"  {count(finding.affected, 'host')}" if finding.affected else ""
+        out.print(
+            line((head, "bold"), (finding.severity, STYLES[finding.severity]), "  ", (finding.rule, "bold"), loses)
+        )
+        paragraph(out, said(finding.says), 3)
+        if finding.example:
+            words = f"{finding.example[0]} does not reach {finding.example[1]}"
+            hit = f"; {_hosts(finding)}" if finding.affected > 1 else ""
+            paragraph(out, line(("hits  ", STYLES["breaks"]), words, hit), 5)
+        for fact in finding.evidence if evidence else ():
+            paragraph(out, line(("seen  ", "dim"), (fact, "dim")), 5)
+        if finding.alternatives:
+            _mends(finding.alternatives, out)
+        else:
+            for change in finding.repair:
+                paragraph(out, line(("mend  ", "green"), describe(change)), 5)
+        _under(finding, out, 5)
+
+
+def _mends(ranked: Sequence[Alternative], out: Console) -> None:
+    """The mend and its alternatives, each with what speaks for it."""
+    for number, one in enumerate(ranked):
+        for at, change in enumerate(one.changes):
+            word = "      " if at else "or    " if number else "mend  "
+            reasons = f"  (because {'; '.join(one.because)})" if one.because and at == len(one.changes) - 1 else ""
+            paragraph(out, line((word, "dim" if number else "green"), describe(change), (reasons, "dim")), 5)
+
+
+def _hosts(finding: Finding) -> str:
+    """The hosts that lose, the first of them by name."""
+    names = finding.affects[:4]
+    more = f" and {finding.affected - len(names)} more" if finding.affected > len(names) else ""
+    return f"{', '.join(names)}{more} lose by it"
+
+
+def _under(finding: Finding, out: Console, indent: int) -> None:
+    for other in finding.follows:
+        paragraph(out, line(("from it  ", "dim"), (other.rule, "bold"), f"  {other.says}"), indent)
+        _under(other, out, indent + 3)
+
+
+def describe(change: Change) -> str:
+    """A change in words."""
+    key = " ".join(str(value) for value in change.key.values() if value not in ("", None))
+    if change.delete:
+        return f"{change.table} {key}: remove the row"
+    cells = ", ".join(f"{column} → {value if value != '' else 'empty'}" for column, value in change.cells.items())
+    return f"{change.table} {key}: {cells}"

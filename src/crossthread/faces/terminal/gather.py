@@ -1,0 +1,65 @@
+"""What was gathered, in the terminal."""
+
+from __future__ import annotations
+
+from collections import Counter
+
+from rich.console import Console
+
+from crossthread.faces.terminal.console import count, line, paragraph, said, table
+from crossthread.sources.gathering import Summary
+
+_LISTED = 20
+
+
+def _folder(path: str) -> str:
+    return path.rpartition("/")[0] or path
+
+
+def show_gathered(answer: Summary, out: Console) -> None:
+    """First line: what was taken and whether anything changed; then by format, by table, and what is to be settled."""
+    used = [entry for entry in answer.files if entry.kind is not None]
+    unknown = [entry for entry in answer.files if entry.kind is None]
+    state = "written" if answer.written else "nothing changed" if not answer.changed else "not written (dry run)"
+    words = f"{count(len(used), 'file')} read, {len(unknown)} not used, {count(len(answer.differences), 'difference')}"
+    out.print(line((words, "bold"), f": {state}."))
+    if used:
+        out.print()
+        listed = table("format", "files", "rows", right=("files", "rows"))
+        files = Counter(entry.kind or "" for entry in used)
+        for kind in sorted(files):
+            listed.add_row(said(kind), str(files[kind]), str(sum(e.rows for e in used if e.kind == kind)))
+        out.print(listed)
+        out.print()
+        listed = table("from", "files", "rows", "what", right=("files", "rows"))
+        for folder in dict.fromkeys(_folder(entry.path) for entry in used):
+            own = [entry for entry in used if _folder(entry.path) == folder]
+            kinds = ", ".join(dict.fromkeys(entry.kind or "" for entry in own if entry.rows))
+            listed.add_row(said(folder), str(len(own)), str(sum(e.rows for e in own)), said(kinds))
+        out.print(listed)
+    if answer.rows:
+        out.print()
+        listed = table("table", "rows before", "rows now", right=("rows before", "rows now"))
+        for name, (before, now) in answer.rows.items():
+            listed.add_row(said(name), str(before), str(now))
+        out.print(listed)
+    captures = [entry for entry in used if entry.kind == "capture"]
+    if captures:
+        out.print()
+        out.print(line(("Captures:", "bold")))
+        for entry in captures:
+            paragraph(out, said(f"{entry.path}: {entry.says}"), 3)
+    if answer.gone:
+        out.print(line(f"{count(answer.gone, 'row')} left out: the same files told them before and no longer do."))
+    if answer.differences:
+        out.print()
+        out.print(line(("Sources that say different things:", "bold")))
+        for difference in answer.differences[:_LISTED]:
+            paragraph(out, said(difference), 3)
+        if len(answer.differences) > _LISTED:
+            out.print(line(f"   … and {len(answer.differences) - _LISTED} more; --json has all."))
+    if unknown:
+        out.print()
+        out.print(line(("Not used:", "bold")))
+        for entry in unknown:
+            paragraph(out, said(f"{entry.path}: {entry.says}"), 3)

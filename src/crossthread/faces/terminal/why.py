@@ -1,0 +1,131 @@
+"""The answer to "why" in the terminal: verdict and reason first, then faults, mend, and the way."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from rich.console import Console
+from rich.text import Text
+
+from crossthread.diagnosis.repair.work_order import WorkStep
+from crossthread.faces.terminal.console import MARKS, STYLES, columns, count, line, paragraph, said
+from crossthread.faces.terminal.findings import show_findings
+from crossthread.questions.why import Why
+from crossthread.views.matrix import Touch
+from crossthread.views.way import Hop
+
+
+def show_why(answer: Why, out: Console, brief: bool = False) -> None:
+    """Print an answer; briefly, without the facts and the way."""
+    out.print(_verdict(answer))
+    if answer.findings:
+        out.print()
+        if answer.verdict == "fails":
+            out.print(line(("In the way, in the order of the way:", "bold")))
+        elif answer.verdict == "works":
+            out.print(line(("It works, but:", "bold")))
+        else:
+            out.print(line(("What makes it uncertain:", "bold")))
+        show_findings(answer.findings, out, evidence=not brief)
+    if answer.observe:
+        out.print()
+        out.print(line(("To settle it, look at, in this order:", "bold")))
+        for fact in answer.observe:
+            key = " ".join(str(part) for part in fact.key.values())
+            what = (
+                f"{key}, which is not in the survey"
+                if fact.table == "devices" and fact.column == "device"
+                else (f"{fact.column} of {key} ({fact.table}.csv)")
+            )
+            paragraph(out, said(what), 3)
+    if answer.order:
+        show_order(answer.order, _proof(answer), out)
+    if brief:
+        return
+    if answer.order and all(step.touches is None for step in answer.order):
+        out.print()
+        out.print(line(("--touches says which other pairs of hosts each step makes work, or stops.", "dim")))
+    _way(f"The way from {answer.source} to {answer.target}", answer.path, out)
+    _way(f"The way back from {answer.target} to {answer.source}", answer.path_back, out)
+    if any(hop.faults for hop in (*answer.path, *answer.path_back)):
+        out.print()
+        out.print(line(("✗ marks where a fault stands; beyond it, the way as it goes once that is mended.", "dim")))
+
+
+def _proof(answer: Why) -> str:
+    proof = "proven step by step on a copy: the echo arrives and the reply comes back"
+    if not answer.repair_proven:
+        proof = f"not proven: {answer.unproven or 'packets may still go another way'}"
+    return f"{proof}; as worked from {answer.seat}" if answer.seat else proof
+
+
+def show_order(order: Sequence[WorkStep], proof: str, out: Console) -> None:
+    """Print a work order."""
+    out.print()
+    paragraph(out, line(("The work, in this order", "bold"), f" ({proof}):"), 0)
+    out.print()
+    for number, step in enumerate(order, 1):
+        paragraph(out, line((f"{number}. ", "bold"), (step.says, "green")), 0)
+        if not step.reached:
+            paragraph(out, line(("there   ", "dim"), f"no link leads to {step.device} yet: do it at the device"), 3)
+        if step.touches is not None:
+            paragraph(out, line(("touches ", "dim"), _touches(step.touches)), 3)
+        if step.loses:
+            paragraph(out, line(("loses   ", "dim"), step.loses), 3)
+        if step.wait_for:
+            paragraph(out, line(("wait    ", "dim"), f"{step.wait:g} s for {step.wait_for}"), 3)
+        if step.test:
+            paragraph(out, line(("test    ", "dim"), step.test), 3)
+
+
+def _touches(touch: Touch) -> str:
+    if not touch.gain and not touch.lose:
+        return "no pair of hosts starts or stops to work"
+    parts = []
+    for number, hosts, verb in ((touch.gain, touch.gaining, "start"), (touch.lose, touch.losing, "stop")):
+        if number:
+            named = ", ".join(hosts[:4]) + (f" and {len(hosts) - 4} more" if len(hosts) > 4 else "")
+            parts.append(f"{count(number, 'pair')} {verb if number > 1 else verb + 's'} to work ({named})")
+    return "; ".join(parts)
+
+
+def _verdict(answer: Why) -> Text:
+    mark, style = MARKS[answer.verdict], STYLES[answer.verdict]
+    one, two = answer.source, answer.target + (f" by way of {answer.via}" if answer.via else "")
+    if answer.verdict == "works":
+        return line((f"{mark} {one} reaches {two}", style), ": the echo arrives and the reply comes back.")
+    if answer.verdict == "unknown":
+        missing = (
+            count(len(answer.observe), "fact") + " that it turns on " + ("was" if len(answer.observe) == 1 else "were")
+        )
+        return line((f"{mark} Whether {one} reaches {two} is unknown", style), f": {missing} not observed.")
+    if not answer.findings:
+        aside = "no change of what the survey lists would make it"
+        return line((f"{mark} {one} does not reach {two}", style), f": {answer.stopped}; {aside}.")
+    faults = count(len(answer.findings), "fault")
+    stands = "stands" if len(answer.findings) == 1 else "stand"
+    why = f" ({answer.stopped})" if answer.stopped else ""
+    return line((f"{mark} {one} does not reach {two}", style), f": {faults} {stands} in the way{why}.")
+
+
+def _way(title: str, hops: Sequence[Hop], out: Console) -> None:
+    out.print()
+    out.print(line((title + ":", "bold")))
+    rows = [[Text(word, style="bold") for word in ("", "", "at", "comes in", "VLAN", "goes out", "")]]
+    for number, hop in enumerate(hops, 1):
+        mark = Text("✗", style="bold red") if hop.faults else Text(" ")
+        name = f"{hop.name} ({hop.interface})" if hop.interface else hop.name
+        note = ", ".join(hop.faults) if hop.faults else ""
+        asks = f"asks for {hop.asks_for}" if hop.asks_for else ""
+        rows.append([
+            Text(f"{number:>4}"), mark, said(name), _wire(hop.enters, hop.tag_in),
+            Text(str(hop.vid) if hop.vid else ""), _wire(hop.leaves, hop.tag_out),
+            said("; ".join(part for part in (note, asks) if part), "red" if hop.faults else "dim"),
+        ])  # fmt: skip
+    columns(rows, out)
+
+
+def _wire(port: str | None, tag: int | None) -> Text:
+    if port is None:
+        return Text("")
+    return said(port) + Text(f" tag {tag}" if tag else " untagged", style="dim")

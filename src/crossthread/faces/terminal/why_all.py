@@ -1,0 +1,62 @@
+"""Why any pair does not work, in the terminal: how many do, which repairs are needed, and the work."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from rich.console import Console
+from rich.text import Text
+
+from crossthread.diagnosis.wanted_pairs import Share
+from crossthread.faces.terminal.console import MARKS, STYLES, count, line, paragraph, said, table
+from crossthread.faces.terminal.findings import describe
+from crossthread.faces.terminal.why import show_order
+from crossthread.questions.why_all import Every
+
+
+def show_every(answer: Every, out: Console) -> None:
+    """First line: how many of the wanted pairs fail, and what mends them; then each repair, then the work order."""
+    now, then = answer.now, answer.then
+    failing = now.wanted - now.works - now.unknown
+    if not failing and not answer.mends:
+        mark = "unknown" if now.unknown else "works"
+        aside = f"; of {now.unknown:,} more it is not known" if now.unknown else ""
+        words = f"{MARKS[mark]} {now.works:,} of {now.wanted:,} wanted pairs work"
+        out.print(line((words, STYLES[mark]), f"{aside}: no repair is needed."))
+        return
+    head = f"{MARKS['fails']} {failing:,} of {now.wanted:,} wanted pairs do not work"
+    left = then.wanted - then.works
+    all_of = "them all" if not left else f"all but {left:,}"
+    says = f": {count(len(answer.mends), 'repair')} {'mends' if len(answer.mends) == 1 else 'mend'} {all_of}."
+    paragraph(out, line((head, STYLES["fails"]), says), 0)
+    for number, mend in enumerate(answer.mends, 1):
+        out.print()
+        holds = f"  holds up {count(mend.pairs, 'pair')}; with it {percent(mend.after)} of the wanted pairs work"
+        out.print(line((f"{number}. ", "bold"), (mend.finding.rule, "bold"), holds))
+        paragraph(out, said(mend.finding.says), 3)
+        for change in mend.finding.repair:
+            paragraph(out, line(("mend  ", "green"), describe(change)), 5)
+    for finding in answer.unmended:
+        out.print()
+        out.print(line((finding.rule, "bold"), "  no repair can be worked out"))
+        paragraph(out, said(finding.says), 3)
+    if answer.order:
+        show_order(answer.order, f"tried on a copy: {percent(then)} of the wanted pairs work then; as worked from "
+                   f"{answer.seat}", out)  # fmt: skip
+
+
+def percent(share: Share) -> str:
+    """How many of the wanted pairs work; never 100% while one does not."""
+    if share.works == share.wanted:
+        return "100%"
+    return f"{min(99.9, 100 * share.part):.1f}%" if share.part > 0.99 else f"{100 * share.part:.0f}%"
+
+
+def show_progress(steps: Sequence[tuple[str, Share]], out: Console) -> None:
+    """How many of the wanted pairs work now and after each step, with a bar."""
+    listed = table("", "of the wanted pairs work", "", right=("of the wanted pairs work",))
+    for name, share in steps:
+        full = round(24 * share.part) if share.works < share.wanted else 24
+        bar = Text("█" * full, style="green") + Text("·" * (24 - full), style="dim")
+        listed.add_row(said(name), f"{percent(share)}  {share.works:,} of {share.wanted:,}", bar)
+    out.print(listed)

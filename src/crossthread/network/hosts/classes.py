@@ -1,0 +1,258 @@
+"""Hosts that the network cannot tell apart, taken together: what holds for one of a class holds for all.
+
+Two hosts are in one class if their frames join the same connected part, they have the same subnet and gateway, and no
+prefix that any table speaks of contains the one address and not the other. A host that is special in any way (not
+plainly on an access port that is up, sharing a port or an address, used as a next hop) is a class of its own.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_left
+from collections import Counter, defaultdict
+from collections.abc import Iterable, Mapping
+from functools import cached_property, partial
+from socket import AF_INET6, inet_aton, inet_pton
+from typing import NamedTuple
+
+from crossthread.network.hosts.hosts import Members
+from crossthread.network.hosts.station import Station
+from crossthread.network.hosts.stations import Stations
+from crossthread.network.switching.components import Components, Part
+from crossthread.network.switching.segments import Fabric
+from crossthread.network.topology.names import Names
+from crossthread.survey import Survey
+from crossthread.survey.records import Host
+from crossthread.survey.table import runs
+from crossthread.values import NO_VID, NONE
+
+
+class Block(NamedTuple):
+    """An IP prefix as numbers, quick to compare: version, prefix length, and the bits of the prefix."""
+
+    version: int
+    length: int
+    bits: int
+
+    @classmethod
+    def of(cls, text: str) -> Block:
+        """The prefix that an address with prefix length is in."""
+        ip, _, length = text.partition("/")
+        number, width = number_of(ip)
+        return cls(6 if width == 128 else 4, int(length), number >> (width - int(length)))
+
+    def holds(self, number: int, width: int) -> bool:
+        """Whether an address of as many bits as `width` is in it."""
+        return width == (128 if self.version == 6 else 32) and number >> (width - self.length) == self.bits
+
+    def meets(self, other: Block) -> bool:
+        """Whether one of the two contains the other."""
+        shift = other.length - self.length
+        if self.version != other.version:
+            return False
+        return self.bits == other.bits >> shift if shift >= 0 else self.bits >> -shift == other.bits
+
+    @property
+    def first(self) -> int:
+        """Its first address."""
+        return self.bits << (128 if self.version == 6 else 32) - self.length
+
+    @property
+    def last(self) -> int:
+        """Its last address."""
+        return self.first | (1 << (128 if self.version == 6 else 32) - self.length) - 1
+
+
+def number_of(ip: str) -> tuple[int, int]:
+    """An IP address as a number, and how many bits it has."""
+    if ":" in ip:
+        return int.from_bytes(inet_pton(AF_INET6, ip.partition("%")[0]), "big"), 128
+    return int.from_bytes(inet_aton(ip), "big"), 32
+
+
+class HostClass(NamedTuple):
+    """Some hosts that the network cannot tell apart."""
+
+    hosts: Members
+    block: Block | None
+    """Their subnet by their own prefix length; None without an address."""
+    vid: int | None
+    """The VLAN that their frames join, if that is one and known."""
+    gateway: str | None
+    plain: bool
+    """Whether they are plainly on access ports that are up, and alone there."""
+    devices: Mapping[str, int]
+    """On which devices how many of them are plainly plugged in."""
+
+
+_Key = tuple[Part, Block, str | None, tuple[Block, ...]]
+_WIDE = {"": set[str](), ".": set(map(str, range(25))), ":": set(map(str, range(97)))}
+"""The prefix lengths that say nothing of the last part of an address, by what stands before that part."""
+_HARMLESS = (None, "forwarding")
+
+
+class Classes:
+    """The classes of all hosts.
+
+    Attributes
+    ----------
+    all
+        Every class, in the order of its first host.
+    """
+
+    def __init__(
+        self, survey: Survey, names: Names, fabric: Fabric, components: Components, stations: Stations
+    ) -> None:
+        self._names, self._fabric, self._components, self._stations = names, fabric, components, stations
+        self.all = [self._class(*group) for group in self._groups(survey)]
+
+    @cached_property
+    def of(self) -> dict[str, HostClass]:
+        """The class of each host, by the host's name in lower case."""
+        return {row.host.casefold(): found for found in self.all for row in found.hosts.rows}
+
+    def _groups(self, survey: Survey) -> list[tuple[_Key | None, list[Host], Counter[str]]]:
+        """Hosts with what all of a class have in common, and on which devices they are; no key for each special one.
+
+        First by what is the same for many. Most of these groups are one class each, without looking at every host.
+        """
+        alone: list[int] = []
+        pairs, addresses = self._stations.pairs, survey.column("hosts", "address")
+        devices = {self._names.spelled[name] if name else "" for name in set(survey.column("hosts", "device"))}
+        written: dict[tuple[int, str, str, str | None], list[int]] = defaultdict(list)
+        entered = _entered(survey, self._names)
+        settings = (survey.column("hosts", name) for name in ("address", "gateway", "vid", "link"))
+        for n, ((device, port), address, gateway, tag, link) in enumerate(zip(pairs, *settings, strict=True)):
+            vid = NO_VID if tag or link == "down" else entered[device].get(port, NO_VID)
+            text = address or NONE
+            # Addresses that differ in nothing but their last part are in one subnet, if that is wide enough.
+            head, separator, tail = text.rpartition(":" if ":" in text else ".")
+            last, _, length = tail.partition("/")
+            own = last == "255" or length not in _WIDE[separator]
+            written[vid, text if own else head + separator, length, gateway].append(n)
+        alike: dict[tuple[int, Block, str | None], list[int]] = defaultdict(list)
+        made: set[Block] = set()
+        for (vid, _, _, gateway), members in written.items():
+            address = addresses[members[0]]
+            block = Block.of(address) if address and address != NONE else None
+            made |= {block} if block else set()
+            if vid and address and block and not _is_broadcast(address, block):
+                alike[vid, block, gateway] += members
+            else:
+                alone += members
+        inner = _Inner(
+            made
+            | {Block.of(row.address) for row in survey.gateways if row.address and row.address != NONE}
+            | {Block.of(row.prefix) for row in survey.routes}
+        )
+        special = self._special(survey)
+        free = {device: self._free(device) for device in devices}
+        groups: dict[_Key, tuple[list[int], Counter[str]]] = defaultdict(lambda: ([], Counter()))
+        for (vid, block, gateway), members in alike.items():
+            roots = self._components.roots(vid)
+            near = Counter([pairs[n][0] for n in members])
+            parts = {device: roots.get(device, device) if free[device] >> vid & 1 else None for device in near}
+            part = next(iter(parts.values()))
+            whole = len(set(parts.values())) == 1 and not inner.divide(block) and special.isdisjoint(members)
+            if part is not None and whole:
+                held = groups[(vid, part), block, gateway, ()]
+                held[0].extend(members)
+                held[1].update(near)
+                continue
+            for n in members:
+                part = parts[pairs[n][0]]
+                if part is None or n in special:
+                    alone.append(n)
+                else:
+                    around = inner.around(addresses[n] or "", block)
+                    held = groups[(vid, part), block, gateway, around]
+                    held[0].append(n)
+                    held[1][pairs[n][0]] += 1
+        found: list[tuple[list[int], _Key | None, Counter[str]]] = [([n], None, Counter()) for n in alone]
+        found += [(sorted(members), key, near) for key, (members, near) in groups.items()]
+        found.sort(key=lambda group: group[0][0])
+        return [(key, [survey.hosts[n] for n in members], near) for members, key, near in found]
+
+    def _special(self, survey: Survey) -> set[int]:
+        """The hosts that share a port or an address, are a next hop, or sit at a port that does not forward."""
+        holders, pairs, plugged = self._stations.by_address, self._stations.pairs, self._stations.plugged
+        states = survey.column("tree_ports", "state")
+        shared = {pair for pair, count in Counter(pairs).items() if count > 1} if len(plugged) < len(pairs) else set()
+        for row in [survey.tree_ports[n] for n, state in enumerate(states) if state not in _HARMLESS]:
+            device = self._names.spelled[row.device]
+            shared |= plugged & {(device, self._names.port(device, row.port) or row.port)}
+        hops = set(survey.column("hosts", "gateway")) | {row.next_hop for row in survey.routes} | holders.shared
+        found = {n for n, pair in enumerate(pairs) if pair in shared} if shared else set()
+        return found | {n for n, ip in enumerate(holders.ips) if ip in hops}
+
+    def _free(self, device: str) -> int:
+        """The VIDs that an access port of a device surely forwards, where it blocks nothing, as bits."""
+        return self._fabric.trees.unhindered(device).sure & self._fabric.exists(device).sure
+
+    def _class(self, key: _Key | None, rows: list[Host], devices: Mapping[str, int]) -> HostClass:
+        row, hosts = rows[0], Members(rows, self._stations.hosts)
+        if key is not None:
+            (vid, _), block, gateway, _ = key
+            return HostClass(hosts, block, vid, gateway, True, devices)
+        alone = Block.of(row.address) if row.address and row.address != NONE else None
+        return HostClass(hosts, alone, current_vlan(hosts[0], self._names), row.gateway, False, devices)
+
+
+def current_vlan(station: Station, names: Names) -> int | None:
+    """The VLAN that a station's frames join as things are, if that is one and known."""
+    for tap in station.taps:
+        if tap.enters.possible.bit_count() == 1:
+            return tap.enters.possible.bit_length() - 1
+    if not isinstance(station.row, Host):
+        return station.row.vid
+    port = names.ports.get(station.end.device, {}).get(station.end.port) if station.end else None
+    return (port.pvid or None) if port else None
+
+
+def _entered(survey: Survey, names: Names) -> dict[str, dict[str | None, int]]:
+    """For each device and port the one VLAN that all frames surely join there; `NO_VID` if there is no such VLAN."""
+    column = partial(survey.column, "ports")
+    settings = zip(*map(column, ("mode", "oper", "admin", "allowed_macs", "lag", "pvid")), strict=True)
+    vids = [
+        pvid or NO_VID
+        if mode == "access" and oper == "up" and admin != "down" and not macs and (lag is None or lag == NONE)
+        else NO_VID
+        for mode, oper, admin, macs, lag, pvid in settings
+    ]
+    found: dict[str, dict[str | None, int]] = defaultdict(dict)
+    for device, run in runs(column("device")):
+        found[names.spelled[device]].update(zip(column("port")[run], vids[run], strict=True))
+    return found
+
+
+def _is_broadcast(text: str, block: Block) -> bool:
+    """Whether an address with prefix length is the broadcast address of its subnet."""
+    return block.version == 4 and block.length < 31 and number_of(text.partition("/")[0])[0] == block.last
+
+
+class _Inner:
+    """For each subnet the longer prefixes inside it, which divide its hosts."""
+
+    def __init__(self, blocks: Iterable[Block]) -> None:
+        self._blocks: dict[int, list[tuple[int, Block]]] = {4: [], 6: []}
+        for block in blocks:
+            self._blocks[block.version].append((block.first, block))
+        for around in self._blocks.values():
+            around.sort()
+        self._found: dict[Block, list[Block]] = {}
+
+    def divide(self, block: Block) -> list[Block]:
+        """The longer prefixes that are in a subnet."""
+        inside = self._found.get(block)
+        if inside is None:
+            known = self._blocks[block.version]
+            begin, end = bisect_left(known, (block.first,)), bisect_left(known, (block.last + 1,))
+            inside = self._found[block] = [inner for _, inner in known[begin:end] if inner.length > block.length]
+        return inside
+
+    def around(self, text: str, block: Block) -> tuple[Block, ...]:
+        """The prefixes longer than its subnet's that an address with prefix length is in."""
+        inside = self.divide(block)
+        if not inside:
+            return ()
+        number, width = number_of(text.partition("/")[0])
+        return tuple(inner for inner in inside if inner.holds(number, width))

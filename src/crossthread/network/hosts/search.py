@@ -1,0 +1,51 @@
+"""Which host somebody means."""
+
+from __future__ import annotations
+
+from difflib import get_close_matches
+
+from crossthread.errors import UnknownNameError, visible
+from crossthread.network.hosts.station import Station
+from crossthread.network.network import Network
+from crossthread.values import address, parse_mac
+
+
+def find_host(network: Network, wanted: str) -> Station:
+    """A host by name, IP address or MAC address.
+
+    Raises
+    ------
+    UnknownNameError
+        If none or several fit; names that come close are suggested.
+    """
+    hosts = network.stations.hosts
+    by_name = hosts.get(wanted.strip().casefold())
+    if by_name is not None:
+        return by_name
+    found: list[Station] = []
+    kind = "host"
+    try:
+        text = str(address(wanted.strip()))
+        kind = "host with the address"
+        found = [s for s in network.stations.by_address.of(text) if s.is_host]
+    except ValueError:
+        try:
+            mac = parse_mac(wanted)
+            kind = "host with the MAC address"
+            found = [s for s in hosts.values() if getattr(s.row, "mac", None) == mac]
+        except ValueError:
+            pass
+    if len(found) == 1:
+        return found[0]
+    if found:
+        listed = ", ".join(visible(s.name) for s in found)
+        raise UnknownNameError(f"several hosts have {visible(wanted)}: {listed}; name one of them")
+    names = {s.name.casefold(): s.name for s in hosts.values()}
+    close = [names[name] for name in get_close_matches(wanted.casefold(), names, 3, 0.6)]
+    hint = f"; did you mean {' or '.join(map(visible, close))}?" if close else ""
+    if not hint and hosts:
+        some = ", ".join(visible(s.name) for s in list(hosts.values())[:3])
+        hint = f"; the survey has {len(hosts)} hosts, such as {some}"
+    raise UnknownNameError(
+        f"there is no {kind} “{visible(wanted)}” in this survey{hint if hint else ', which has no hosts'}"
+    )

@@ -1,0 +1,99 @@
+"""What sends and answers at the edge of the bridges: a host, or an interface that routes."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import cached_property
+from typing import NamedTuple
+
+import msgspec
+
+from crossthread.network.three_valued import Bounds, Truth
+from crossthread.network.topology.names import End
+from crossthread.survey.records import Gateway, Host, MacEntry
+from crossthread.values import NONE, Interface, interface
+
+
+class Tap(msgspec.Struct, frozen=True):
+    """Where a station's frames join the bridges: a device, by a port of it or (None) from inside."""
+
+    device: str
+    end: End | None
+    enters: Bounds
+    leaves: Bounds
+
+
+class Attachment(NamedTuple):
+    """Where a station is plugged in, and what finds out whether it is up and how it joins the bridges."""
+
+    device: str
+    end: End | None
+    tag: int
+    located_by: tuple[MacEntry, ...]
+    join: Callable[[], tuple[Truth, tuple[Tap, ...]]]
+
+
+class Station:
+    """A host, or an interface that routes.
+
+    What follows from its row is worked out when first asked for: a campus has many hosts, and most are never asked.
+
+    Attributes
+    ----------
+    row
+        The survey's row.
+    name
+        The host's name, or the interface's.
+    """
+
+    def __init__(self, row: Host | Gateway, name: str, attach: Callable[[Station], Attachment]) -> None:
+        self.row, self.name, self._attach = row, name, attach
+
+    @property
+    def is_host(self) -> bool:
+        """Whether it is a host rather than an interface that routes."""
+        return isinstance(self.row, Host)
+
+    @cached_property
+    def address(self) -> Interface | None:
+        """Its address; None if it has none, or none was observed."""
+        text = self.row.address
+        return interface(text) if text and text != NONE else None
+
+    @cached_property
+    def _attached(self) -> Attachment:
+        return self._attach(self)
+
+    @property
+    def device(self) -> str:
+        """The device that routes, or that the host is plugged into; empty if the host was not located."""
+        return self._attached.device
+
+    @property
+    def end(self) -> End | None:
+        """The port a host is plugged into, or the parent port of a gateway interface."""
+        return self._attached.end
+
+    @property
+    def located_by(self) -> tuple[MacEntry, ...]:
+        """The entries of filtering databases that told where it is."""
+        return self._attached.located_by
+
+    @property
+    def tag(self) -> int:
+        """The VID that its frames carry; `NO_VID` for none."""
+        return self._attached.tag
+
+    @cached_property
+    def _joined(self) -> tuple[Truth, tuple[Tap, ...]]:
+        return self._attached.join()
+
+    @property
+    def up(self) -> Truth:
+        """Whether its link, or its interface, works."""
+        return self._joined[0]
+
+    @property
+    def taps(self) -> tuple[Tap, ...]:
+        """Where its frames join the bridges."""
+        return self._joined[1]

@@ -1,0 +1,264 @@
+"""Where hosts and gateway interfaces are attached: by which port, in which VLAN, and who hears whom there."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Sequence
+from functools import cached_property, partial
+from itertools import compress, count
+from operator import not_
+
+from crossthread.network.hosts.address_holders import Holders
+from crossthread.network.hosts.hosts import Hosts
+from crossthread.network.hosts.station import Attachment, Station, Tap
+from crossthread.network.switching.components import Components
+from crossthread.network.switching.segments import Fabric, Node
+from crossthread.network.three_valued import ANYTHING, NOTHING, Bounds, Truth, all_of, any_of, vids_in
+from crossthread.network.topology.adjacency import Adjacency
+from crossthread.network.topology.links import Link, cable_up, port_up, word_runs
+from crossthread.network.topology.names import End, Names
+from crossthread.survey import Survey
+from crossthread.survey.records import Gateway, Host, MacEntry, Port
+from crossthread.values import NO_VID
+
+
+class Stations:
+    """Every station of a survey, found by name, address and port.
+
+    `before` are those of a network with the same ports and links, of which this one is a copy.
+    """
+
+    def __init__(
+        self,
+        survey: Survey,
+        names: Names,
+        links: Sequence[Link],
+        adjacencies: Sequence[Adjacency],
+        fabric: Fabric,
+        components: Components,
+        before: Stations | None = None,
+    ) -> None:
+        self._survey, self._names, self._fabric, self._components = survey, names, fabric, components
+        self._far: dict[End, list[Adjacency]] = defaultdict(list)
+        for adjacency in adjacencies:
+            self._far[adjacency.a].append(adjacency)
+            self._far[adjacency.b].append(adjacency)
+        self._capabilities: dict[str, list[tuple[str, ...]]] = defaultdict(list)
+        for row in survey.devices:
+            if row.capabilities is not None:
+                self._capabilities[names.device(row.device) or row.device].append(row.capabilities)
+        self._linked = {end for link in links for end in (link.a, link.b)}
+        self._learned: dict[str, list[MacEntry]] = defaultdict(list)
+        places = (survey.column("hosts", name) for name in ("device", "port"))
+        astray = [survey.hosts[n] for n in sorted({n for place in places for n in compress(count(), map(not_, place))})]
+        wanted = {row.mac for row in astray if row.mac}
+        for entry in survey.macs if wanted else ():
+            if entry.mac in wanted and entry.kind != "self" and entry.port:
+                self._learned[entry.mac].append(entry)
+        lost = {row.host.casefold() for row in astray}
+        self._lost = lost
+        if before is not None and before._lost == lost:
+            self._described: dict[str, list[End]] = before._described
+        else:
+            self._described = self._ports_that_name(lost) if lost else {}
+        self.gateways = [Station(row, row.interface, self._gateway) for row in survey.gateways]
+        self.proxies = [s for s in self.gateways if isinstance(s.row, Gateway) and s.row.proxy_arp != "no"]
+        """Interfaces that may answer for others."""
+        self.on_device: dict[str, list[Station]] = defaultdict(list)
+        for station in self.gateways:
+            self.on_device[station.device].append(station)
+
+    @cached_property
+    def hosts(self) -> Hosts:
+        """The hosts by their names in lower case."""
+        return Hosts(self._survey, self._host)
+
+    @cached_property
+    def pairs(self) -> list[tuple[str, str | None]]:
+        """The device and port that each host's row names."""
+        named = self._survey.column("hosts", "device")
+        spelled = {name: self._names.spelled[name] if name else "" for name in set(named)}
+        return list(zip(map(spelled.__getitem__, named), self._survey.column("hosts", "port"), strict=True))
+
+    @cached_property
+    def plugged(self) -> set[tuple[str, str | None]]:
+        """The devices and ports that hosts' rows name."""
+        return set(self.pairs)
+
+    @cached_property
+    def elsewhere(self) -> list[Station]:
+        """The hosts whose rows name no port, or none that the survey lists."""
+        ports, nothing = self._names.ports, dict[str, Port]()
+        lost = {pair for pair in self.plugged if pair[1] not in ports.get(pair[0], nothing)}
+        named = zip(self.pairs, self.hosts, strict=True) if lost else ()
+        return [self.hosts[name] for pair, name in named if pair in lost]
+
+    @cached_property
+    def by_address(self) -> Holders:
+        """The stations that answer for each IP address, their own or a shared one."""
+        return Holders(self.hosts, self.gateways, self._survey.column("hosts", "address"))
+
+    def _host(self, station: Station) -> Attachment:
+        row = station.row
+        assert isinstance(row, Host)
+        end, entries = self._place(row)
+        tag = row.vid or NO_VID
+        return Attachment(end.device if end else "", end, tag, tuple(entries), partial(self._plugged, row, end, tag))
+
+    def _plugged(self, row: Host, end: End | None, tag: int) -> tuple[Truth, tuple[Tap, ...]]:
+        if end is None:
+            return False if row.link == "down" else None, (Tap("", None, ANYTHING, ANYTHING),)
+        port = self._names.ports.get(end.device, {}).get(end.port)
+        up = cable_up([port_up(port), {"up": True, "down": False}.get(row.link or "")])
+        enters = self._fabric.enters(end, tag) if admits(port, row.mac) else NOTHING
+        return up, (Tap(end.device, end, enters, self._fabric.leaves(end, tag)),)
+
+    def _ports_that_name(self, hosts: set[str]) -> dict[str, list[End]]:
+        """The edge ports whose description names one of some hosts, as in "to ticket-desk-1"."""
+        found: dict[str, list[End]] = defaultdict(list)
+        for device, ports in self._names.ports.items():
+            for port, row in ports.items():
+                end = End(device, port)
+                if row.description and end not in self._linked:
+                    for part in word_runs(row.description):
+                        if part.casefold() in hosts:
+                            found[part.casefold()].append(end)
+                            break
+        return found
+
+    def _place(self, row: Host) -> tuple[End | None, list[MacEntry]]:
+        """Find where a host is plugged in.
+
+        As its row says, else the one edge port that learned its MAC address, else the one whose description names it.
+        """
+        device = self._names.device(row.device)
+        if device and row.port:
+            known = row.port in self._names.ports[device]
+            return End(device, row.port if known else self._names.port(device, row.port) or row.port), []
+        found: dict[End, list[MacEntry]] = defaultdict(list)
+        for entry in self._learned.get(row.mac or "", ()):
+            at = self._names.device(entry.device) or entry.device
+            end = End(at, self._names.port(at, entry.port) or entry.port or "")
+            if end not in self._linked and end not in self._far and (device in (None, at)):
+                found[end].append(entry)
+        if len(found) == 1:
+            return next(iter(found.items()))
+        named = self._described.get(row.host.casefold(), []) if not found else []
+        if len(named) == 1 and device in (None, named[0].device):
+            return named[0], []
+        return None, [entry for entries in found.values() for entry in entries]
+
+    def _gateway(self, station: Station) -> Attachment:
+        row = station.row
+        assert isinstance(row, Gateway)
+        device = self._names.spelled[row.device]
+        if not row.port:
+            return Attachment(device, None, NO_VID, (), partial(self._inside, row, device))
+        end = End(device, self._names.port(device, row.port) or row.port)
+        bare = row.untagged == "yes" or (row.untagged is None and row.vid is None)
+        tag = NO_VID if bare else (row.vid or NO_VID)
+        tagless = not bare and row.vid is None  # it tags, but with what was not observed
+        return Attachment(device, end, tag, (), partial(self._cabled, row, end, tag, tagless))
+
+    def _inside(self, row: Gateway, device: str) -> tuple[Truth, tuple[Tap, ...]]:
+        """How a gateway interface without a parent port joins its device's own bridge."""
+        if self._bridgeless(device):
+            return _state(row), (Tap("", None, ANYTHING, ANYTHING),)
+        bits = Bounds(0, self._fabric.known) if row.vid is None else Bounds.exactly(1 << row.vid)
+        inside = bits.both(self._fabric.exists(device))
+        return _state(row), (Tap(device, None, inside, inside),)
+
+    def _cabled(self, row: Gateway, end: End, tag: int, tagless: bool) -> tuple[Truth, tuple[Tap, ...]]:
+        """How a gateway interface on a port joins the bridge at the far end of that port's cable."""
+        facing = self._far.get(end, [])
+        port = self._names.ports.get(end.device, {}).get(end.port)
+        parent = any_of(a.up for a in facing) if facing else port_up(port)
+        own = _state(row)
+        if parent is False or own is False:
+            up: Truth = False
+        else:
+            up = True if own or (row.admin == "up" and parent) else None
+        tagging = self._fabric.member(end).tagging
+        taps = []
+        for adjacency in facing:
+            far = adjacency.far(end)
+            enters = self._fabric.enters(far, tag, tagging).when(adjacency.up)
+            leaves = self._fabric.leaves(far, tag).when(adjacency.up)
+            if tagless:
+                enters = leaves = Bounds(0, self._fabric.known)
+            taps.append(Tap(far.device, far, enters, leaves))
+        return up, tuple(taps)
+
+    def _bridgeless(self, device: str) -> bool:
+        """Whether a device is known to have no bridge on which an interface without a parent port could sit."""
+        return any("bridge" not in c for c in self._capabilities.get(device, ()))
+
+    def facing(self, station: Station) -> list[Adjacency]:
+        """What the parent port of a gateway interface is cabled to."""
+        return self._far.get(station.end, []) if station.end else []
+
+    def on_one_wire(self, one: Station, two: Station) -> Truth:
+        """Whether two stations hear each other without any bridge: on one port, or on two routed ports cabled."""
+        if one.end is None or two.end is None or one.tag != two.tag:
+            return False
+        if one.end == two.end:
+            return True
+        ways = [a for a in self._far.get(one.end, ()) if a.far(one.end) == two.end]
+        routed = not any(self._fabric.member(end).bridged for end in (one.end, two.end))
+        return any_of(a.up for a in ways) if ways and (routed or not (one.is_host or two.is_host)) else False
+
+    def hears(self, sender: Station, receiver: Station) -> Truth:
+        """Whether a frame from one station gets to another."""
+        ends_up = all_of((sender.up, receiver.up))
+        if ends_up is False:
+            return False
+        direct = self.on_one_wire(sender, receiver)
+        if direct:
+            return ends_up
+        ways: list[Truth] = [direct]
+        if any(station.is_host and station.end is None for station in (sender, receiver)):
+            ways.append(None)  # it may be plugged in anywhere
+        for tap in sender.taps:
+            for goal in receiver.taps:
+                ways.append(self._between(tap, goal))
+        return all_of((ends_up, any_of(ways)))
+
+    def _between(self, tap: Tap, goal: Tap) -> Truth:
+        if not tap.device or not goal.device:
+            return None if tap.enters.possible and goal.leaves.possible else False
+        if tap.end is not None and tap.end == goal.end:
+            return False
+        found: Truth = False
+        for vid in vids_in(tap.enters.sure & goal.leaves.sure):
+            part = self._components.of(Node(tap.device, vid))
+            if part is not None and part == self._components.of(Node(goal.device, vid)):
+                return True
+        starts = [self._components.of(Node(tap.device, vid)) for vid in vids_in(tap.enters.possible)]
+        if all(part is not None and self._components.closed(part) for part in starts):
+            ends = {self._components.of(Node(goal.device, vid)) for vid in vids_in(goal.leaves.possible)}
+            if ends.isdisjoint(starts):
+                return False
+        for vid in vids_in(tap.enters.possible):
+            flood = self._fabric.flood(Node(tap.device, vid))
+            for arrives in vids_in(goal.leaves.possible & self._fabric.known):
+                reached = flood.get(Node(goal.device, arrives))
+                if reached is None:
+                    continue
+                if reached.unknown == 0 and goal.leaves.has(arrives) and tap.enters.has(vid):
+                    return True
+                found = None
+        return found
+
+
+def _state(row: Gateway) -> Truth:
+    """Whether an interface says that it works."""
+    return False if "down" in (row.admin, row.oper) else (True if row.oper == "up" else None)
+
+
+def admits(row: object, mac: str | None) -> bool:
+    """Whether a port lets a station in: false only where its list of stations was observed and lacks this one."""
+    listed = getattr(row, "allowed_macs", None)
+    if not listed or mac is None or mac in listed:
+        return True
+    limit = getattr(row, "mac_limit", None)
+    return limit is not None and limit > len(listed)

@@ -1,0 +1,1 @@
+"""What devices do with IP packets: routes, and the way of a packet."""

@@ -1,0 +1,248 @@
+"""Walking a packet through a network: who answers ARP, who forwards, where it stops.
+
+The eight points of the forwarding model. ARP (RFC 826) and IPv6 neighbour discovery (RFC 4861) are one thing here:
+the question has to reach somebody who answers for the address, and the answer has to come back.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import msgspec
+
+from crossthread.network.hosts.station import Station
+from crossthread.network.network import Network
+from crossthread.network.routing.routes import KEPT, Choice
+from crossthread.network.three_valued import Truth, all_of
+from crossthread.survey.records import Gateway, Row
+from crossthread.values import NONE, Address, Interface, address
+
+
+class Leg(NamedTuple):
+    """One stretch of a way: from a station to the one that takes the packet on, over bridges only."""
+
+    sender: Station
+    receiver: Station
+    target: Address
+    """Whose MAC address the sender asks for."""
+    proxy: bool
+    """Whether the receiver answers for somebody else."""
+
+
+class Stop(msgspec.Struct, frozen=True):
+    """Where a packet gets no further, and why."""
+
+    reason: str
+    """`address`, `family`, `broadcast`, `gateway`, `gateway-outside`, `silent`, `deaf-host`, `routing`, `route`,
+    `loop` or `unknown`."""
+    station: Station
+    target: Address | None = None
+    candidates: tuple[Station, ...] = ()
+    choice: Choice | None = None
+
+
+class Walk(msgspec.Struct, frozen=True):
+    """The way of one packet: whether it arrives, over which legs, and where it stops if it does not."""
+
+    arrives: Truth
+    legs: tuple[Leg, ...]
+    stop: Stop | None = None
+    missing: tuple[tuple[Row, str], ...] = ()
+    """Cells that the outcome turns on and that were not observed."""
+    aside: tuple[Leg, ...] = ()
+    """The legs of the other ways that the packet may take instead, where it is not known which it takes."""
+    contests: tuple[tuple[Station, Address], ...] = ()
+    """Who asks for which address and gets several answers that lead to different ends: whoever answers first wins."""
+
+
+def combine(walks: list[Walk], sure: bool) -> Walk:
+    """One outcome of several possible ones: certain only where all agree.
+
+    Parameters
+    ----------
+    walks
+        What may happen, the most likely first; not empty.
+    sure
+        Whether one of them is certain to happen; otherwise nothing at all may happen.
+    """
+    outcomes = {walk.arrives for walk in walks} | (set() if sure else {False})
+    if len(outcomes) == 1:
+        return walks[0]
+    best = next((walk for walk in walks if walk.arrives is not False), walks[0])
+    missing = tuple(fact for walk in walks for fact in walk.missing)
+    contests = tuple(contest for walk in walks for contest in walk.contests)
+    aside = tuple(leg for walk in walks for leg in (*(walk.legs if walk is not best else ()), *walk.aside))
+    return Walk(None, best.legs, best.stop, missing, aside, contests)
+
+
+def is_broadcast(target: Address, own: Interface) -> bool:
+    """Whether an address is the broadcast address of a subnet (RFC 919; none for /31, RFC 3021, nor in IPv6)."""
+    network = own.network
+    return target.version == 4 and network.prefixlen < 31 and target == network.broadcast_address
+
+
+class Forwarding:
+    """Walks packets between the hosts of a network."""
+
+    def __init__(self, network: Network) -> None:
+        self._stations, self._routing = network.stations, network.routing
+        self._heard: dict[tuple[int, int], Truth] = {}
+        self._answered: dict[tuple[int, Address], list[tuple[Station, bool, Truth]]] = {}
+        self._onward: dict[tuple[int, int], Walk] = {}
+
+    def echo(self, source: Station, target: Station) -> Truth:
+        """Whether an echo arrives and its reply comes back; where it does not arrive, no reply is walked."""
+        there = self.send(source, target).arrives
+        return all_of((there, self.send(target, source).arrives)) if there is not False else False
+
+    def send(self, source: Station, target: Station) -> Walk:
+        """Walk one packet from a host to a host, with all that the source knows."""
+        for host in (source, target):
+            if host.address is None:
+                if getattr(host.row, "address", None) == NONE:
+                    return Walk(False, (), Stop("address", host))
+                return Walk(None, (), Stop("unknown", host), ((host.row, "address"),))
+        own, goal = source.address, target.address
+        assert own is not None
+        assert goal is not None
+        if own.version != goal.version:
+            return Walk(False, (), Stop("family", target, goal.ip))
+        if goal.ip in own.network:
+            if is_broadcast(goal.ip, own):
+                return Walk(False, (), Stop("broadcast", source, goal.ip))
+            return self._deliver(source, goal.ip, target, ())
+        gateway = getattr(source.row, "gateway", None)
+        if gateway is None:
+            return Walk(None, (), Stop("unknown", source), ((source.row, "gateway"),))
+        if gateway == NONE:
+            return Walk(False, (), Stop("gateway", source, goal.ip))
+        hop = address(gateway)
+        if hop.version != own.version or (hop not in own.network and not hop.is_link_local):
+            return Walk(False, (), Stop("gateway-outside", source, hop))
+        return self._deliver(source, hop, target, ())
+
+    def answers(self, sender: Station, wanted: Address) -> list[tuple[Station, bool, Truth]]:
+        """Who answers when a station asks for an address: the station, whether by proxy, and how surely."""
+        key = (id(sender), wanted)
+        if key not in self._answered:
+            if len(self._answered) >= KEPT:
+                self._answered.clear()
+            self._answered[key] = self._find_answers(sender, wanted)
+        return self._answered[key]
+
+    def _find_answers(self, sender: Station, wanted: Address) -> list[tuple[Station, bool, Truth]]:
+        found = []
+        for station in self._stations.by_address.of(str(wanted)):
+            if station is not sender and sender.row != station.row:
+                found.append((station, False, self.resolves(sender, station)))
+        for station in self._stations.proxies:
+            if station.device == sender.device and not sender.is_host:
+                continue
+            if any(station is other for other, _, _ in found):
+                continue
+            answers = self._answers_for(station, wanted)
+            if answers is not False and (heard := all_of((answers, self.resolves(sender, station)))) is not False:
+                found.append((station, True, heard))
+        return found
+
+    def _answers_for(self, gateway: Station, wanted: Address) -> Truth:
+        """Whether a gateway answers for an address behind it (proxy ARP, RFC 1027)."""
+        row = gateway.row
+        assert isinstance(row, Gateway)
+        says: Truth = {"yes": True, "no": False}.get(row.proxy_arp or "")
+        routes = self._routing.on(gateway.device)
+        if wanted.version == 6 and says is None:
+            return False  # nobody answers for others in IPv6 unless told to, address by address (RFC 4861, 7.2.8)
+        ways = self._routing.choices(gateway.device, row.table, wanted)
+        if not ways or ways[0].interface.name == gateway.name:
+            return False
+        return all_of((says, routes, ways[0].usable))
+
+    def _proxy_gaps(self, gateway: Station) -> list[tuple[Row, str]]:
+        """What was not observed of whether a gateway answers for others."""
+        rows: list[tuple[Row, str]] = []
+        if getattr(gateway.row, "proxy_arp", None) is None:
+            rows.append((gateway.row, "proxy_arp"))
+        if self._routing.on(gateway.device) is None:
+            rows += [(row, "routing") for row in self._routing.device_rows(gateway.device)]
+        return rows
+
+    def resolves(self, sender: Station, receiver: Station) -> Truth:
+        """Whether the question reaches the receiver and the answer comes back."""
+        key = (id(sender), id(receiver))
+        if key not in self._heard:
+            there = self._stations.hears(sender, receiver)
+            back = self._stations.hears(receiver, sender) if there is not False else False
+            self._heard[key] = all_of((there, back))
+        return self._heard[key]
+
+    def _deliver(
+        self, sender: Station, hop: Address, target: Station, seen: tuple[tuple[str, str | None], ...]
+    ) -> Walk:
+        """Send a packet to a next hop on the sender's own segment, and follow it from there."""
+        known = self.answers(sender, hop)
+        answering = [entry for entry in known if entry[2] is not False]
+        if not answering:
+            return Walk(False, (), Stop("silent", sender, hop, tuple(entry[0] for entry in known)))
+        walks = []
+        for station, proxy, heard in answering:
+            leg = Leg(sender, station, hop, proxy)
+            if station is target:
+                onward = Walk(True, ())
+            elif station.is_host:
+                onward = Walk(False, (), Stop("deaf-host", station, hop))
+            else:
+                onward = self._passed_on(station, target, seen)
+            arrives = all_of((onward.arrives, heard))
+            stop = onward.stop or (Stop("silent", sender, hop, (station,)) if heard is None else None)
+            missing = (*onward.missing, *(self._proxy_gaps(station) if proxy and heard is None else ()))
+            walks.append(Walk(arrives, (leg, *onward.legs), stop, missing, onward.aside, onward.contests))
+        found = combine(walks, any(entry[2] for entry in answering))
+        if {True, False} <= {walk.arrives for walk in walks}:
+            found = msgspec.structs.replace(found, contests=(*found.contests, (sender, hop)))
+        return found
+
+    def _passed_on(self, gateway: Station, target: Station, seen: tuple[tuple[str, str | None], ...]) -> Walk:
+        """The same as `_forward`; a gateway's first step is the same whoever asked it, and is walked once."""
+        if seen:
+            return self._forward(gateway, target, seen)
+        key = (id(gateway), id(target))
+        if key not in self._onward:
+            if len(self._onward) >= KEPT:
+                self._onward.clear()
+            self._onward[key] = self._forward(gateway, target, seen)
+        return self._onward[key]
+
+    def _forward(self, gateway: Station, target: Station, seen: tuple[tuple[str, str | None], ...]) -> Walk:
+        """Let a device forward a packet that one of its interfaces took."""
+        assert target.address is not None
+        assert isinstance(gateway.row, Gateway)
+        goal, device, table = target.address.ip, gateway.device, gateway.row.table
+        on = self._routing.on(device)
+        if on is False:
+            return Walk(False, (), Stop("routing", gateway, goal))
+        if (device, table) in seen:
+            return Walk(False, (), Stop("loop", gateway, goal))
+        ways = self._routing.choices(device, table, goal)
+        if not ways:
+            return Walk(False, (), Stop("route", gateway, goal))
+        walks = []
+        for way in ways:
+            if way.next_hop is None and any(
+                s.address and is_broadcast(goal, s.address) and s.up is not False
+                for s in self._stations.on_device[device]
+            ):
+                walks.append(Walk(False, (), Stop("broadcast", way.interface, goal, choice=way)))
+                continue
+            onward = self._deliver(way.interface, way.next_hop or goal, target, (*seen, (device, table)))
+            if onward.stop is not None and onward.stop.station is way.interface and onward.stop.choice is None:
+                stop = msgspec.structs.replace(onward.stop, choice=way)
+                onward = msgspec.structs.replace(onward, stop=stop)
+            walks.append(onward)
+        found = combine(walks, bool(ways[-1].usable))
+        if on is None and found.arrives is not False:
+            rows = [(row, "routing") for row in self._routing.device_rows(device)]
+            return msgspec.structs.replace(
+                found, arrives=None, stop=Stop("unknown", gateway, goal), missing=(*found.missing, *rows)
+            )
+        return found

@@ -1,0 +1,121 @@
+"""Routes: which interface and next hop a device chooses for a destination, by longest prefix."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from functools import cached_property
+from ipaddress import IPv4Network, IPv6Network, ip_network
+from typing import NamedTuple
+
+from crossthread.network.hosts.station import Station
+from crossthread.network.hosts.stations import Stations
+from crossthread.network.three_valued import Truth, all_of
+from crossthread.network.topology.names import Names
+from crossthread.survey import Survey
+from crossthread.survey.records import Device, Route
+from crossthread.values import NONE, Address, address
+
+
+class Choice(NamedTuple):
+    """A way a device may send a packet: out of an interface, to a next hop; None: to the destination itself."""
+
+    interface: Station
+    next_hop: Address | None
+    route: Route | None
+    length: int
+    usable: Truth
+
+
+KEPT = 50_000
+"""How many answers are remembered at once: the same are asked for again soon, or not at all."""
+
+
+class Routing:
+    """The routing tables of all devices."""
+
+    def __init__(self, survey: Survey, names: Names, stations: Stations) -> None:
+        self._survey, self._names, self._stations = survey, names, stations
+        self._chosen: dict[tuple[str, str | None, Address], list[Choice]] = {}
+
+    @cached_property
+    def _switches(self) -> dict[str, str | None]:
+        return {self._names.device(row.device) or row.device: row.routing for row in self._survey.devices}
+
+    def device_rows(self, device: str) -> list[Device]:
+        """The row of a device, if there is one."""
+        return [row for row in self._survey.devices if self._names.device(row.device) == device]
+
+    def on(self, device: str) -> Truth:
+        """Whether a device forwards packets between its interfaces."""
+        return {"yes": True, "no": False}.get(self._switches.get(device) or "")
+
+    @cached_property
+    def _routes(self) -> dict[str, list[Route]]:
+        found: dict[str, list[Route]] = defaultdict(list)
+        for row in self._survey.routes:
+            found[self._names.spelled[row.device]].append(row)
+        return found
+
+    @cached_property
+    def _prefixes(self) -> dict[str, IPv4Network | IPv6Network]:
+        return {prefix: ip_network(prefix) for prefix in {row.prefix for row in self._survey.routes}}
+
+    def routes(self, device: str) -> list[Route]:
+        """The rows of a device's routing table."""
+        return self._routes.get(device, [])
+
+    def connected(self, device: str, table: str | None, target: Address) -> list[Choice]:
+        """The interfaces of a device in whose subnet an address is, the longest prefix first."""
+        found = []
+        for station in self._stations.on_device.get(device, ()):
+            own = station.address
+            if own is None or station.row.table != table or own.version != target.version:  # type: ignore[union-attr]
+                continue
+            if target in own.network and station.up is not False:
+                found.append(Choice(station, None, None, own.network.prefixlen, station.up))
+        return sorted(found, key=lambda choice: -choice.length)
+
+    def choices(self, device: str, table: str | None, target: Address) -> list[Choice]:
+        """How a device may forward to an address, best first.
+
+        The longest prefix wins; a connected prefix wins over a route of the same length, then the lower metric.
+        The list ends with the first way that is surely there; before it stand those that are only possibly there.
+        """
+        key = (device, table, target)
+        if key not in self._chosen:
+            if len(self._chosen) >= KEPT:
+                self._chosen.clear()
+            self._chosen[key] = self._choose(device, table, target)
+        return self._chosen[key]
+
+    def _choose(self, device: str, table: str | None, target: Address) -> list[Choice]:
+        found = [(-choice.length, 0, 0, n, choice) for n, choice in enumerate(self.connected(device, table, target))]
+        for number, row in enumerate(self.routes(device)):
+            prefix = self._prefixes[row.prefix]
+            if row.origin == "connected" or row.table != table or target.version != prefix.version:
+                continue
+            if target in prefix:
+                choice = self._by_route(device, table, row)
+                if choice is not None and choice.usable is not False:
+                    found.append((-prefix.prefixlen, 1, row.metric or 0, number, choice))
+        found.sort(key=lambda entry: entry[:4])
+        kept: list[Choice] = []
+        for *_, choice in found:
+            kept.append(choice)
+            if choice.usable:
+                break
+        return kept
+
+    def _by_route(self, device: str, table: str | None, row: Route) -> Choice | None:
+        length = ip_network(row.prefix).prefixlen
+        named = [s for s in self._stations.on_device.get(device, ()) if s.name == row.interface]
+        if row.next_hop is None or row.next_hop == NONE:
+            if not named:
+                return None
+            return Choice(named[0], None, row, length, named[0].up if row.next_hop else all_of((None, named[0].up)))
+        hop = address(row.next_hop)
+        for choice in self.connected(device, table, hop):
+            if not row.interface or choice.interface.name == row.interface or not named:
+                return Choice(choice.interface, hop, row, length, choice.usable)
+        linked = [s for s in named if hop.is_link_local]
+        return Choice(linked[0], hop, row, length, linked[0].up) if linked else None

@@ -1,0 +1,291 @@
+"""Which VLANs a port forwards: observed spanning-tree states first, then what the standard gives, else unknown."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from copy import copy
+from functools import cached_property, partial
+from itertools import repeat
+
+from crossthread.network.spanning import roles as spanning
+from crossthread.network.spanning.input_columns import TreeColumns, regular
+from crossthread.network.spanning.inputs import TreeInputs, TreeRows, gather_inputs, sort_rows
+from crossthread.network.spanning.role_arrays import array_roles
+from crossthread.network.three_valued import ANYTHING, EVERYTHING, NOTHING, Bounds
+from crossthread.network.topology.adjacency import Adjacency, on_a_cycle
+from crossthread.network.topology.names import End, Names
+from crossthread.survey import Survey
+from crossthread.survey.records import Port, Tree, TreePort
+from crossthread.survey.table import runs
+
+_LARGE = 20_000
+"""How many links, counted once for each tree, are worth a third of a second to load the libraries for arrays."""
+
+
+class Trees:
+    """The spanning trees of a survey.
+
+    Parameters
+    ----------
+    survey, names
+        What was observed.
+    adjacencies
+        Which bridge ports face each other; those that are down take no part.
+    carries
+        The VIDs an end carries: a tree per VLAN runs over the links that carry the VLAN.
+    before
+        The trees of an earlier copy with the same names, to share what is the same.
+    """
+
+    def __init__(
+        self,
+        survey: Survey,
+        names: Names,
+        adjacencies: Sequence[Adjacency],
+        carries: Callable[[End], Bounds],
+        before: Trees | None = None,
+    ) -> None:
+        self._names, self._carries = names, carries
+        self._adjacencies = [a for a in adjacencies if a.up is not False and self._bridged(a.a) and self._bridged(a.b)]
+        looped = on_a_cycle(self._adjacencies)
+        self._looped = {
+            end for i in looped for end in (self._adjacencies[i].a, self._adjacencies[i].b)
+        }  # elsewhere there is nothing for a spanning tree to block
+        self._survey = survey
+        if before is not None and before._survey.trees is survey.trees:
+            self.bridges = before.bridges
+        else:
+            self.bridges = _by_device(survey, names)
+        if before is not None and before._survey.tree_ports is survey.tree_ports:
+            self.ports = before.ports
+        else:
+            self.ports = _by_port(survey, names)
+        self._in_tree = {device for device, _, _ in self.ports}
+        self._instances: dict[str, dict[int, Bounds]] = {}
+        self._roles: dict[int, Mapping[End, spanning.Role]] = {}
+        self._asked: tuple[int, TreeInputs] | None = None
+        self._computed_before: dict[object, Mapping[End, spanning.Role]] = {}
+        self._all_instances = {row.instance for row in survey.trees}
+        self._no_bridge = {
+            names.spelled[row.device]
+            for row in survey.devices
+            if row.capabilities is not None and "bridge" not in row.capabilities
+        }
+
+    def observed(self, survey: Survey, names: Names, carries: Callable[[End], Bounds], ends: Iterable[End]) -> Trees:
+        """The trees of a changed survey in which nothing differs that decides them; only what was observed of ends."""
+        trees = copy(self)
+        trees._survey, trees._names, trees._carries = survey, names, carries
+        devices = {end.device for end in ends}
+        if devices:
+            rows = {key: row for key, row in _by_port(survey, names).items() if key[0] in devices}
+            trees.ports = {**self.ports, **rows}
+        if survey.trees is not self._survey.trees:
+            trees.bridges = _by_device(survey, names)
+        return trees
+
+    bridges: dict[str, list[Tree]]
+    """Each device's rows."""
+    ports: dict[tuple[str, str, int], TreePort]
+    """Each port's row in an instance, by device, port and instance."""
+
+    def instances(self, device: str) -> dict[int, Bounds]:
+        """The instances a device takes part in, each with the VIDs that follow it."""
+        if device not in self._instances:
+            self._instances[device] = self._find_instances(device)
+        return self._instances[device]
+
+    def _find_instances(self, device: str) -> dict[int, Bounds]:
+        rows = self.bridges.get(device, [])
+        found = {}
+        for row in rows:
+            if row.vlans is not None:
+                found[row.instance] = Bounds.exactly(row.vlans.bits)
+            elif row.protocol == "per-vlan":
+                found[row.instance] = Bounds.exactly(1 << row.instance & EVERYTHING.sure)
+            else:
+                found[row.instance] = EVERYTHING if len(rows) == 1 else ANYTHING
+        if 0 in found and found[0] is ANYTHING and all(row.vlans is not None for row in rows if row.instance):
+            rest = EVERYTHING
+            for instance, vids in found.items():
+                rest = rest.without(vids) if instance else rest
+            found[0] = rest  # what no instance has follows the common tree
+        if not rows and device in self._in_tree:
+            found[0] = ANYTHING
+        return found
+
+    def off(self, device: str) -> bool:
+        """Whether the device was observed to run no spanning tree."""
+        return any(row.protocol == "off" for row in self.bridges.get(device, []))
+
+    def row(self, end: End, vid: int) -> TreePort | None:
+        """The observed row of a port in the instance that a VLAN follows."""
+        for instance, vids in self.instances(end.device).items():
+            if vids.possible >> vid & 1 and (*end, instance) in self.ports:
+                return self.ports[(*end, instance)]
+        return None
+
+    def forwarding(self, end: End) -> Bounds:
+        """The VIDs for which a port forwards (point 4 of the forwarding model)."""
+        if self.off(end.device):
+            return EVERYTHING
+        sure, possible, covered = 0, 0, 0
+        for instance, vids in self.instances(end.device).items():
+            row = self.ports.get((*end, instance))
+            if row is not None and row.bpdus == "drop":
+                forwards = vids
+            elif row is not None and row.state is not None:
+                forwards = vids if row.state == "forwarding" else NOTHING
+            elif end not in self._looped:
+                forwards = vids
+            else:
+                forwards = self._computed(end, instance, vids)
+            sure |= forwards.sure
+            possible |= forwards.possible
+            covered |= vids.sure
+        rest = EVERYTHING.sure & ~covered
+        if end not in self._looped:
+            return Bounds(sure | rest, possible | rest)
+        return Bounds(sure, possible | rest)
+
+    def on_a_ring(self, end: End) -> bool:
+        """Whether a port's link lies on a cycle of links that are not down."""
+        return end in self._looped
+
+    def single(self, device: str) -> bool:
+        """Whether one spanning tree serves all VLANs of a device."""
+        rows = self.bridges.get(device, [])
+        return len(rows) == 1 and rows[0].protocol in ("stp", "rstp")
+
+    def unhindered(self, device: str) -> Bounds:
+        """The VIDs for which a port forwards that is on no cycle and was not observed to block."""
+        if self.off(device):
+            return EVERYTHING
+        sure, possible, covered = 0, 0, 0
+        for vids in self.instances(device).values():
+            sure, possible, covered = sure | vids.sure, possible | vids.possible, covered | vids.sure
+        rest = EVERYTHING.sure & ~covered
+        return Bounds(sure | rest, possible | rest)
+
+    def _computed(self, end: End, instance: int, vids: Bounds) -> Bounds:
+        role = self.compute(instance).get(end)
+        if role is None:
+            return Bounds(0, vids.possible)
+        return vids if role.forwards else NOTHING
+
+    def compute(self, instance: int) -> Mapping[End, spanning.Role]:
+        """The roles that the standard gives in an instance; parts whose inputs were not observed are left out.
+
+        Instances with equal inputs are computed once.
+        """
+        if instance not in self._roles:
+            columns = self._columns
+            fast = columns.roles(instance) if columns is not None and instance in self._all_instances else None
+            self._roles[instance] = fast if fast is not None else self._compute(self.inputs(instance))
+        return self._roles[instance]
+
+    @cached_property
+    def _columns(self) -> TreeColumns | None:
+        """The inputs of all instances at once, where the campus is large and its trees are plain trees per VLAN."""
+        links = [a for a in self._adjacencies if not self._no_bridge & {a.a.device, a.b.device}]
+        if len(links) * len(self._all_instances) < _LARGE or not regular(links, self.bridges, self.ports):
+            return None
+        return TreeColumns(links, self.bridges, self.ports, self._carries, self._default_cost)
+
+    def _compute(self, given: TreeInputs) -> Mapping[End, spanning.Role]:
+        key = (given.bridges, given.lans, given.regions, given.instance if given.internal else 0)
+        if key not in self._computed_before:
+            bridges, lans, regions = dict(given.bridges), given.lans, dict(given.regions)
+            if given.internal:
+                roles: Mapping[End, spanning.Role] = spanning.instance_roles(bridges, lans, regions, self.compute(0))
+            else:
+                # For many trees of a large campus it pays to load what computes them by arrays.
+                large = not regions and len(lans) * len(self._all_instances) > _LARGE
+                fast = array_roles(bridges, lans) if large else None
+                roles = fast if fast is not None else spanning.compute(bridges, lans, regions)
+            self._computed_before[key] = roles
+        return self._computed_before[key]
+
+    def inputs(self, instance: int) -> TreeInputs:
+        """What decides an instance: bridges, media, regions; and the devices for which something is missing."""
+        if self._asked is None or self._asked[0] != instance:
+            found = gather_inputs(
+                instance, self._rows, self._adjacencies, self._carries, partial(self.tree_end, instance),
+                self._no_bridge, partial(self.dropping, instance),
+            )  # fmt: skip
+            self._asked = instance, found
+        return self._asked[1]
+
+    @cached_property
+    def _rows(self) -> TreeRows:
+        return sort_rows(self.bridges)
+
+    def dropping(self, instance: int, end: End) -> bool:
+        """Whether the tree is off at a port, which drops the tree's frames."""
+        row = self.ports.get((*end, instance)) or self.ports.get((*end, 0))
+        return row is not None and row.bpdus == "drop"
+
+    def _bridged(self, end: End) -> bool:
+        row = self._port(end)
+        return row is None or row.mode != "routed"
+
+    def _port(self, end: End) -> Port | None:
+        return self._names.ports.get(end.device, {}).get(end.port)
+
+    def tree_end(self, instance: int, end: End) -> tuple[spanning.TreeEnd, bool] | None:
+        """A port's part in an instance, and whether its identifier was observed; None without a cost.
+
+        A device that says nothing of costs is taken to have the recommended ones for its ports' speeds, by the table
+        that most of the others use.
+        """
+        row = self.ports.get((*end, instance))
+        cost = row.cost if row is not None and row.cost is not None else self._default_cost(end)
+        if cost is None:
+            return None
+        known = row is not None and row.number is not None and row.priority is not None
+        priority = row.priority if row is not None and row.priority is not None else 128
+        number = row.number if row is not None and row.number is not None else 0
+        return spanning.TreeEnd(end, cost, priority, number), known
+
+    def _default_cost(self, end: End) -> int | None:
+        """The recommended cost of a port's speed, unless its device tells what others of its ports cost."""
+        port = self._port(end)
+        if port is None or port.speed is None or end.device in self._told_costs:
+            return None
+        return (spanning.short_cost if self._short else spanning.default_cost)(port.speed)
+
+    @cached_property
+    def _told_costs(self) -> set[str]:
+        """The devices that say what some of their ports cost: what they do not say of another is unknown."""
+        return {device for (device, _, _), row in self.ports.items() if row.cost is not None}
+
+    @cached_property
+    def _short(self) -> bool:
+        """Whether the costs that were observed are those of the older table, of 16 bits."""
+        pairs = [
+            (row.cost, port.speed)
+            for (device, name, _), row in self.ports.items()
+            if row.cost and (port := self._names.ports.get(device, {}).get(name)) is not None and port.speed
+        ]
+        older = sum(cost == spanning.short_cost(speed) for cost, speed in pairs)
+        return older > sum(cost == spanning.default_cost(speed) for cost, speed in pairs)
+
+
+def _by_device(survey: Survey, names: Names) -> dict[str, list[Tree]]:
+    found: dict[str, list[Tree]] = defaultdict(list)
+    for row in survey.trees:
+        found[names.device(row.device) or row.device].append(row)
+    return found
+
+
+def _by_port(survey: Survey, names: Names) -> dict[tuple[str, str, int], TreePort]:
+    found: dict[tuple[str, str, int], TreePort] = {}
+    ports, instances = survey.column("tree_ports", "port"), survey.column("tree_ports", "instance")
+    for written, run in runs(survey.column("tree_ports", "device")):
+        device, called = names.spelled[written], ports[run]
+        known = names.ports.get(device, {})
+        if not known.keys() >= set(called):
+            called = [name if name in known else names.port(device, name) or name for name in called]
+        found.update(zip(zip(repeat(device), called, instances[run]), survey.tree_ports[run], strict=True))
+    return found

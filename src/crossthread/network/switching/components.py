@@ -1,0 +1,164 @@
+"""Which VLANs on which devices surely hear each other: the connected parts of the layer-2 graph, all VLANs at once.
+
+VLANs that use the same links have the same parts, so the parts are found once for each such group of VLANs; a set of
+VIDs is one integer, and a link divides all groups by two operations on integers.
+"""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Container, Iterable, Mapping
+from functools import cached_property
+
+from crossthread.network.switching.segments import Crossing, Fabric, Node, Reached
+from crossthread.network.three_valued import EVERY_VID, vids_in
+from crossthread.network.topology.adjacency import Adjacency
+from crossthread.network.topology.names import End
+
+Part = tuple[int, str]
+"""A connected part: a VID, and one of its devices that stands for all."""
+
+
+class Components:
+    """The parts of a network that are surely connected, in both directions, within one VLAN.
+
+    Leaks between VLANs and whatever was not observed join nothing here: two nodes of one part surely reach each
+    other, two of different parts may do so still.
+    """
+
+    def __init__(self, fabric: Fabric, before: tuple[Components, Container[End]] | None = None) -> None:
+        self._fabric = fabric
+        self._carried: dict[tuple[End, End], int] = {}
+        if before is not None:  # of an earlier copy with the same VLANs and trees, what the changes do not touch
+            kept, touched = before
+            same = set(map(id, kept._fabric.adjacencies))  # the very objects, as equal ones are kept by their finder
+            self._carried = {
+                (a.a, a.b): kept._carried[a.a, a.b]
+                for a in fabric.adjacencies
+                if id(a) in same and a.a not in touched and a.b not in touched
+            }
+        carried = [(self.carried(adjacency), adjacency) for adjacency in fabric.adjacencies]
+        self._group: dict[int, int] = {}
+        self._root: dict[int, dict[str, str]] = {}
+        for number, vids in enumerate(_groups(fabric.known, {bits for bits, _ in carried})):
+            members = [adjacency for bits, adjacency in carried if bits & vids]
+            self._root[number] = _joined(members)
+            for vid in vids_in(vids):
+                self._group[vid] = number
+
+    def carried(self, adjacency: Adjacency) -> int:
+        """The VIDs that surely get across in both directions, staying what they are."""
+        known = self._carried.get((adjacency.a, adjacency.b))
+        if known is None:
+            known = self._carried[adjacency.a, adjacency.b] = self._carry(adjacency)
+        return known
+
+    def _carry(self, adjacency: Adjacency) -> int:
+        if adjacency.up is not True:
+            return 0
+        fabric = self._fabric
+        a, b = fabric.member(adjacency.a), fabric.member(adjacency.b)
+        both = a.tagged.sure & b.tagged.sure & a.accepts.sure & b.accepts.sure if a.tagging == b.tagging else 0
+        if a.pvid and a.pvid == b.pvid:
+            both |= 1 << a.pvid & a.untagged.sure & b.untagged.sure & a.joins.sure & b.joins.sure
+        return both & fabric.forwarding(adjacency.a).sure & fabric.forwarding(adjacency.b).sure
+
+    def closed(self, part: Part) -> bool:
+        """Whether no frame of a part may get out of it: by a leak, one way only, or as far as was observed."""
+        return part not in self._open
+
+    @cached_property
+    def _open(self) -> set[Part | None]:
+        found: set[Part | None] = set()
+        for crossings in self._fabric.out.values():
+            for crossing in crossings:
+                for vid in vids_in(self._strays(crossing) & self._fabric.known):
+                    found.add(self.of(Node(crossing.near.device, vid)))
+        return found
+
+    def _strays(self, crossing: Crossing) -> int:
+        """The VIDs that may get across, but not surely both ways as themselves."""
+        fabric = self._fabric
+        near, far = fabric.member(crossing.near), fabric.member(crossing.far)
+        out, into = fabric.forwarding(crossing.near).possible, fabric.forwarding(crossing.far).possible
+        if crossing.through is not None:
+            return (near.tagged.possible | near.untagged.possible) & out
+        tagged = near.tagged.possible & far.accepts.possible & into if near.tagging == far.tagging else 0
+        joined = far.joins.possible & into & (EVERY_VID if far.pvid is None else 1 << far.pvid & EVERY_VID)
+        return (tagged | (near.untagged.possible if joined else 0)) & out & ~self.carried(crossing.adjacency)
+
+    @cached_property
+    def _around(self) -> dict[str, list[tuple[int, Crossing]]]:
+        """The crossings out of each device, with what they carry, in the order of the fabric's."""
+        out = self._fabric.out
+        return {
+            device: [(self.carried(c.adjacency), c) for c in crossings if c.through is None]
+            for device, crossings in out.items()
+        }
+
+    def way(self, start: Node, goal: Node) -> list[Reached] | None:
+        """A shortest way from one node to another that surely works, within one VLAN; None if there is none.
+
+        The same as `Fabric.way`, without flooding all of the network.
+        """
+        vid = start.vid
+        steps: dict[str, Crossing | None] = {start.device: None} if vid == goal.vid else {}
+        queue = deque(steps)
+        while queue and goal.device not in steps:
+            device = queue.popleft()
+            for bits, crossing in self._around.get(device, ()):
+                if bits >> vid & 1 and crossing.far.device not in steps:
+                    steps[crossing.far.device] = crossing
+                    queue.append(crossing.far.device)
+        if goal.device not in steps or not self._fabric.exists(start.device).has(vid):
+            return None
+        found: list[Reached] = []
+        last = steps[goal.device]
+        while last is not None:
+            tagged = bool(self._fabric.member(last.near).tagged.has(vid))
+            found.append(Reached(0, 0, Node(last.near.device, vid), last, tagged))
+            last = steps[last.near.device]
+        return found[::-1]
+
+    def group(self, vid: int) -> int:
+        """The number of the group of VLANs that use the same links as this one."""
+        return self._group.get(vid, -2)
+
+    def of(self, node: Node) -> Part | None:
+        """The part that a VLAN on a device belongs to; None if the VLAN is not surely there."""
+        if not self._fabric.exists(node.device).sure >> node.vid & 1:
+            return None
+        return node.vid, self.roots(node.vid).get(node.device, node.device)
+
+    def roots(self, vid: int) -> Mapping[str, str]:
+        """For each device that some link joins to others in a VLAN, the one that stands for its part."""
+        return self._root.get(self._group.get(vid, -1), {})
+
+
+def _groups(known: int, sets: Iterable[int]) -> list[int]:
+    """The coarsest division of the VIDs such that every set contains each group whole or not at all."""
+    groups = [known] if known else []
+    for bits in sets:
+        groups = [part for group in groups for part in (group & bits, group & ~bits) if part]
+    return groups
+
+
+def _joined(adjacencies: Iterable[Adjacency]) -> dict[str, str]:
+    """For each device the one that stands for its connected part (union by size, with paths halved)."""
+    above: dict[str, str] = {}
+    size: dict[str, int] = {}
+
+    def top(device: str) -> str:
+        above.setdefault(device, device)
+        while above[device] != device:
+            above[device] = device = above[above[device]]
+        return device
+
+    for adjacency in adjacencies:
+        one, two = top(adjacency.a.device), top(adjacency.b.device)
+        if one != two:
+            if size.get(one, 1) < size.get(two, 1):
+                one, two = two, one
+            above[two] = one
+            size[one] = size.get(one, 1) + size.get(two, 1)
+    return {device: top(device) for device in list(above)}

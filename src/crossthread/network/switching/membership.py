@@ -1,0 +1,53 @@
+"""What a port does with VLANs: which it carries, tagged or not, and what an untagged frame joins."""
+
+from __future__ import annotations
+
+import msgspec
+
+from crossthread.network.three_valued import ANYTHING, EVERYTHING, NOTHING, Bounds
+from crossthread.survey.records import Port
+from crossthread.values import NO_VID
+
+
+class Membership(msgspec.Struct, frozen=True):
+    """A bridge port's part in the VLANs (IEEE 802.1Q clauses 6.9 and 8.6; points 2 and 3 of the forwarding model)."""
+
+    tagged: Bounds
+    """VIDs that leave with a tag."""
+    untagged: Bounds
+    """VIDs that leave without."""
+    accepts: Bounds
+    """VIDs that may arrive with a tag."""
+    pvid: int | None
+    """What an untagged frame joins; `NO_VID`: nothing, it is dropped; None: not observed."""
+    joins: Bounds
+    """The VIDs that an untagged frame may join; the PVID has to be in it."""
+    tagging: str
+    bridged: bool
+    """False for a routed port, which is no port of the bridge."""
+
+
+UNOBSERVED = Membership(ANYTHING, ANYTHING, ANYTHING, None, ANYTHING, "802.1q", True)
+ROUTED = Membership(NOTHING, NOTHING, NOTHING, NO_VID, NOTHING, "802.1q", False)
+
+
+def membership(row: Port | None) -> Membership:
+    """What the survey's row of a port says about its VLANs; unknown stays unknown."""
+    if row is None:
+        return UNOBSERVED
+    if row.mode == "routed":
+        return ROUTED
+    tagging = (row.tagging or "802.1Q").casefold()
+    own = ANYTHING if row.pvid is None else Bounds.exactly(1 << row.pvid & EVERYTHING.sure)
+    if row.mode == "access":
+        return Membership(NOTHING, own, NOTHING, row.pvid, own, tagging, True)
+    if row.mode is None:
+        return Membership(ANYTHING, ANYTHING, ANYTHING, row.pvid, ANYTHING, tagging, True)
+    carried = ANYTHING if row.allowed is None else Bounds.exactly(row.allowed.bits)
+    if row.untagged is not None:
+        untagged = carried.both(Bounds.exactly(row.untagged.bits))
+    elif row.mode == "hybrid":
+        untagged = Bounds(0, carried.possible)
+    else:
+        untagged = carried.both(own)
+    return Membership(carried.without(untagged), untagged, carried, row.pvid, carried, tagging, True)

@@ -1,0 +1,284 @@
+"""Broadcast domains as they are: a directed graph over (device, VID).
+
+A frame that leaves (sw-1, 10) untagged may arrive in (sw-2, 20). Native mismatches, leaks between VLANs and one-way
+links are edges like any other, and need no special case.
+"""
+
+from __future__ import annotations
+
+import heapq
+from collections import defaultdict
+from collections.abc import Iterable, Iterator, Sequence
+from typing import NamedTuple
+
+import msgspec
+
+from crossthread.network.spanning.trees import Trees
+from crossthread.network.switching.membership import Membership, membership
+from crossthread.network.three_valued import EVERYTHING, NOTHING, Bounds, Truth, vids_in
+from crossthread.network.topology.adjacency import Adjacency
+from crossthread.network.topology.links import Loose
+from crossthread.network.topology.names import End, Names
+from crossthread.survey import Survey
+from crossthread.survey.records import Vlan
+from crossthread.survey.table import runs
+from crossthread.values import NO_VID
+
+
+class Node(NamedTuple):
+    """A VLAN on a device."""
+
+    device: str
+    vid: int
+
+
+class Crossing(msgspec.Struct, frozen=True):
+    """One direction of an adjacency: what a frame needs to get from one bridge into the next."""
+
+    near: End
+    far: End
+    adjacency: Adjacency
+    through: str | None = None
+    """The device in between that nobody surveyed: whatever it does with VLANs, it may let this one across."""
+
+
+class Reached(msgspec.Struct, frozen=True):
+    """How a flood came to a node: over how many crossings that were not fully observed, and by which last one."""
+
+    unknown: int
+    hops: int
+    came_from: Node | None
+    crossing: Crossing | None
+    tagged: bool
+
+
+def _unsurveyed(loose: Sequence[Loose]) -> Iterator[Crossing]:
+    """The ways that may lead through a device that several ports hear and that is not in the survey."""
+    heard: dict[str, dict[End, str]] = defaultdict(dict)
+    for entry in loose:
+        row = entry.row
+        name = row.neighbor_chassis or row.neighbor
+        ends_there = row.capabilities is not None and not {"bridge", "repeater", "wlan"} & set(row.capabilities)
+        if entry.why == "unsurveyed" and name and not ends_there:
+            heard[name.casefold()][entry.end] = row.neighbor or name
+    for ends in heard.values():
+        for near, name in ends.items():
+            for far in ends:
+                if near != far:
+                    yield Crossing(near, far, Adjacency(near, far, (), None), name)
+
+
+def _existing(listed: Iterable[tuple[int, str | None]]) -> Bounds:
+    """The VIDs that are active, by the state of each that is listed."""
+    sure = possible = 0
+    for vid, state in listed:
+        if state != "suspended":
+            possible |= 1 << vid
+            sure |= (state == "active") << vid
+    return Bounds(sure, possible)
+
+
+def find_known_vids(survey: Survey) -> int:
+    """The VIDs that a survey speaks of one by one, as bits."""
+    tables = (("vlans", "vid"), ("ports", "pvid"), ("gateways", "vid"), ("hosts", "vid"))
+    found = {vid for table, column in tables for vid in set(survey.column(table, column))}
+    return sum(1 << vid for vid in found if vid)
+
+
+class FabricBefore(NamedTuple):
+    """The fabric of a network of which this one is a changed copy.
+
+    `stale` are the parts of it that do not stand any more, `ports` those whose rows changed, `tree_ends` those of which
+    something else was observed in a tree.
+    """
+
+    fabric: Fabric
+    stale: frozenset[str]
+    ports: set[End]
+    tree_ends: set[End]
+
+
+class Fabric:
+    """The layer-2 side of a network: memberships, VLANs, trees, and where frames get to."""
+
+    def __init__(
+        self,
+        survey: Survey,
+        names: Names,
+        adjacencies: list[Adjacency],
+        loose: Sequence[Loose] = (),
+        before: FabricBefore | None = None,
+    ) -> None:
+        self._names, self._survey = names, survey
+        self.adjacencies = adjacencies
+        self._memberships: dict[End, Membership] = {}
+        self._alike: dict[object, Membership] = {}
+        self._forwarding: dict[End, Bounds] = {}
+        self._floods: dict[Node, dict[Node, Reached]] = {}
+        self.vlan_rows: dict[str, dict[int, Vlan]] = defaultdict(dict)
+        self._states: dict[str, dict[int, str | None]] = defaultdict(dict)
+        self._exists: dict[str, Bounds] = {}
+        self._existing: dict[tuple[tuple[int, str | None], ...], Bounds] = {}
+        if before is not None:
+            self._keep(before)
+        if before is not None and "vlans" not in before.stale:
+            like = before.fabric
+            self.vlan_rows, self._states, self._exists = like.vlan_rows, like._states, like._exists
+        else:
+            vids, states = survey.column("vlans", "vid"), survey.column("vlans", "state")
+            for device, run in runs(survey.column("vlans", "device")):
+                self.vlan_rows[names.spelled[device]].update(zip(vids[run], survey.vlans[run], strict=True))
+                self._states[names.spelled[device]].update(zip(vids[run], states[run], strict=True))
+        if before is not None and "trees" not in before.stale:
+            self.trees: Trees = before.fabric.trees.observed(survey, names, self.carried, before.tree_ends)
+        else:
+            trees = before.fabric.trees if before is not None else None
+            self.trees = Trees(survey, names, adjacencies, self.carried, trees)
+        self.out: dict[str, list[Crossing]] = defaultdict(list)
+        for adjacency in adjacencies:
+            if adjacency.up is not False:
+                for near, far in ((adjacency.a, adjacency.b), (adjacency.b, adjacency.a)):
+                    self.out[near.device].append(Crossing(near, far, adjacency))
+        for crossing in _unsurveyed(loose):
+            self.out[crossing.near.device].append(crossing)
+        self.known = find_known_vids(survey)
+        """The VIDs that the survey speaks of one by one: what a frame can be in, and an unobserved PVID be."""
+
+    def _keep(self, before: FabricBefore) -> None:
+        """Take over what was found of ports that the changes do not touch."""
+        fabric, ports = before.fabric, before.ports
+        self._memberships = {end: found for end, found in fabric._memberships.items() if end not in ports}
+        if not before.stale & {"vlans", "trees"}:
+            touched = ports | before.tree_ends
+            self._forwarding = {end: found for end, found in fabric._forwarding.items() if end not in touched}
+
+    def member(self, end: End) -> Membership:
+        """What a port does with VLANs."""
+        if end not in self._memberships:
+            row = self._names.ports.get(end.device, {}).get(end.port)
+            settings = row and (row.mode, row.tagging, row.pvid, row.allowed, row.untagged)
+            if settings not in self._alike:  # many ports have the same settings
+                self._alike[settings] = membership(row)
+            self._memberships[end] = self._alike[settings]
+        return self._memberships[end]
+
+    def carried(self, end: End) -> Bounds:
+        """The VIDs a port carries, tagged or not, whatever the spanning tree says."""
+        port = self.member(end)
+        return Bounds(port.tagged.sure | port.untagged.sure, port.tagged.possible | port.untagged.possible)
+
+    def exists(self, device: str) -> Bounds:
+        """The VIDs that exist and are active on a device; all where its VLANs were not listed."""
+        if device not in self._exists:
+            listed = tuple(self._states.get(device, {}).items())
+            if listed not in self._existing:  # many devices have the same VLANs
+                self._existing[listed] = _existing(listed) if listed else EVERYTHING
+            self._exists[device] = self._existing[listed]
+        return self._exists[device]
+
+    def forwarding(self, end: End) -> Bounds:
+        """The VIDs for which the port forwards: they exist on its device, and the spanning tree lets them."""
+        if end not in self._forwarding:
+            self._forwarding[end] = self.trees.forwarding(end).both(self.exists(end.device))
+        return self._forwarding[end]
+
+    def enters(self, end: End, tag: int, tagging: str | None = None) -> Bounds:
+        """The VLANs that a frame arriving at a port may join.
+
+        Parameters
+        ----------
+        end
+            The port where it arrives.
+        tag
+            The frame's VID; `NO_VID` for an untagged or a priority-tagged frame.
+        tagging
+            The tag type of the sender, None for the port's own.
+
+        Returns
+        -------
+        Bounds
+            At most one VLAN in `sure`; in `possible` all that it might be.
+        """
+        port = self.member(end)
+        if not port.bridged:
+            return NOTHING
+        if tag != NO_VID:
+            same = tagging is None or tagging == port.tagging
+            return port.accepts.both(Bounds.exactly(1 << tag)).both(self.forwarding(end)) if same else NOTHING
+        if port.pvid is None:
+            return Bounds(0, self.known & port.joins.possible & self.forwarding(end).possible)
+        own = Bounds.exactly(1 << port.pvid & EVERYTHING.sure)
+        return port.joins.both(own).both(self.forwarding(end))
+
+    def leaves(self, end: End, tag: int) -> Bounds:
+        """The VLANs whose frames leave a port with a certain VID as tag, or untagged (`NO_VID`)."""
+        port = self.member(end)
+        if tag != NO_VID:
+            return port.tagged.both(Bounds.exactly(1 << tag)).both(self.forwarding(end))
+        return port.untagged.both(self.forwarding(end))
+
+    def steps(self, node: Node) -> Iterator[tuple[Crossing, Node, bool, bool]]:
+        """Where a frame in a VLAN on a device may go next: the crossing, the node, whether tagged, whether surely."""
+        for crossing in self.out.get(node.device, ()):
+            yield from self.cross(crossing, node.vid)
+
+    def cross(self, crossing: Crossing, vid: int) -> Iterator[tuple[Crossing, Node, bool, bool]]:
+        """The same for one crossing."""
+        near = self.member(crossing.near)
+        up = crossing.adjacency.up
+        if crossing.through is not None:
+            far = self.member(crossing.far)
+            may = (far.accepts.possible | far.joins.possible) & self.forwarding(crossing.far).possible & self.known
+            may_leave = (near.tagged.possible | near.untagged.possible) & self.forwarding(crossing.near).possible
+            for arrives in vids_in(may if may_leave >> vid & 1 else 0):
+                yield crossing, Node(crossing.far.device, arrives), False, False
+            return
+        for tagged in (True, False):
+            leaves = self.leaves(crossing.near, vid).has(vid) if tagged else self.leaves(crossing.near, NO_VID).has(vid)
+            if leaves is False:
+                continue
+            enters = self.enters(crossing.far, vid if tagged else NO_VID, near.tagging)
+            for arrives in vids_in(enters.possible):
+                sure = leaves is True and up is True and enters.has(arrives) is True
+                yield crossing, Node(crossing.far.device, arrives), tagged, sure
+
+    def flood(self, start: Node) -> dict[Node, Reached]:
+        """Every node that a frame in `start` gets to, each by the surest and then shortest way.
+
+        A node with `unknown` 0 is surely reached; any other only if what was not observed turns out right.
+        """
+        if start not in self._floods:
+            self._floods[start] = self._flood(start)
+        return self._floods[start]
+
+    def _flood(self, start: Node) -> dict[Node, Reached]:
+        found: dict[Node, Reached] = {}
+        if self.exists(start.device).has(start.vid) is False:
+            return found
+        queue: list[tuple[int, int, Node, Node | None, int]] = [(0, 0, start, None, -1)]
+        ways: list[tuple[Crossing, bool]] = []
+        while queue:
+            unknown, hops, node, came_from, way = heapq.heappop(queue)
+            if node in found:
+                continue
+            crossing, tagged = ways[way] if way >= 0 else (None, False)
+            found[node] = Reached(unknown, hops, came_from, crossing, tagged)
+            for step, following, is_tagged, sure in self.steps(node):
+                if following not in found:
+                    ways.append((step, is_tagged))
+                    heapq.heappush(queue, (unknown + (not sure), hops + 1, following, node, len(ways) - 1))
+        return found
+
+    def reaches(self, start: Node, goal: Node) -> Truth:
+        """Whether a frame in one node gets to another."""
+        reached = self.flood(start).get(goal)
+        return False if reached is None else (True if reached.unknown == 0 else None)
+
+    def way(self, start: Node, goal: Node) -> list[Reached]:
+        """The crossings from one node to another, in order; empty if they are the same or there is no way."""
+        found: list[Reached] = []
+        reached = self.flood(start).get(goal)
+        while reached is not None and reached.came_from is not None:
+            found.append(reached)
+            reached = self.flood(start)[reached.came_from]
+        return found[::-1]

@@ -1,0 +1,1 @@
+"""Which devices and ports there are, by all their names, and which of them are cabled to each other."""

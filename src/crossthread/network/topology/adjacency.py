@@ -1,0 +1,97 @@
+"""Which ports face each other, with aggregates as one port."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable
+
+import msgspec
+
+from crossthread.network.three_valued import Truth, any_of
+from crossthread.network.topology.links import Link
+from crossthread.network.topology.names import End, Names
+from crossthread.values import NONE
+
+
+class Adjacency(msgspec.Struct, frozen=True):
+    """Two ports, each a port or an aggregate, joined by one or several cables."""
+
+    a: End
+    b: End
+    links: tuple[Link, ...]
+    up: Truth
+
+    def far(self, end: End) -> End:
+        """The other end."""
+        return self.b if end == self.a else self.a
+
+
+def bundle(end: End, names: Names) -> End:
+    """The aggregate that a port is a member of (IEEE 802.1AX), or the port itself."""
+    row = names.ports.get(end.device, {}).get(end.port)
+    if row is None or not row.lag or row.lag == NONE:
+        return end
+    return End(end.device, names.port(end.device, row.lag) or row.lag)
+
+
+def find_adjacencies(links: Iterable[Link], names: Names, known: Iterable[Adjacency] = ()) -> list[Adjacency]:
+    """The links with the members of an aggregate taken together; up if one member is.
+
+    Where one of those that are `known` is the same, it is taken, so that what was derived from it is found again.
+    """
+    before = {(adjacency.a, adjacency.b): adjacency for adjacency in known}
+    together: dict[tuple[End, End], list[Link]] = defaultdict(list)
+    for link in links:
+        a, b = sorted((bundle(link.a, names), bundle(link.b, names)))
+        together[a, b].append(link)
+    found = []
+    for (a, b), members in together.items():
+        aggregates = [names.ports.get(e.device, {}).get(e.port) for e in (a, b)]
+        down = any(row is not None and "down" in (row.admin, row.oper) for row in aggregates)
+        up = False if down else any_of(link.up for link in members)
+        fresh, old = Adjacency(a, b, tuple(members), up), before.get((a, b))
+        found.append(old if old is not None and old == fresh else fresh)
+    return found
+
+
+def on_a_cycle(adjacencies: Iterable[Adjacency]) -> set[int]:
+    """The positions of the adjacencies that lie on a cycle of devices.
+
+    Iterative depth-first search with low links; an edge is on no cycle if nothing below it reaches above it.
+
+    References
+    ----------
+    R. Tarjan, "A note on finding the bridges of a graph", Information Processing Letters 2 (1974).
+    """
+    edges = [(adjacency.a.device, adjacency.b.device) for adjacency in adjacencies]
+    at: dict[str, list[tuple[int, str]]] = defaultdict(list)
+    for number, (a, b) in enumerate(edges):
+        at[a].append((number, b))
+        at[b].append((number, a))
+    order: dict[str, int] = {}
+    low: dict[str, int] = {}
+    alone: set[int] = set()
+    for root, around in at.items():
+        if root in order:
+            continue
+        order[root] = low[root] = len(order)
+        stack = [(root, -1, iter(around))]
+        while stack:
+            device, came_by, rest = stack[-1]
+            for number, other in rest:
+                if number == came_by:
+                    continue
+                if other in order:
+                    low[device] = min(low[device], order[other])
+                    continue
+                order[other] = low[other] = len(order)
+                stack.append((other, number, iter(at[other])))
+                break
+            else:
+                stack.pop()
+                if stack:
+                    above = stack[-1][0]
+                    low[above] = min(low[above], low[device])
+                    if low[device] > order[above]:
+                        alone.add(came_by)
+    return set(range(len(edges))) - alone

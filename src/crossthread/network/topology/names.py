@@ -1,0 +1,143 @@
+"""Who is meant: devices and ports by whatever name a table or a neighbour uses for them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from functools import cached_property
+from typing import NamedTuple
+
+from crossthread.network.topology.port_names import match_port
+from crossthread.survey import Survey
+from crossthread.survey.records import Neighbor, Port
+from crossthread.survey.table import runs
+from crossthread.values import NONE, parse_mac
+
+
+class End(NamedTuple):
+    """A port of a device; as the end of a cable."""
+
+    device: str
+    port: str
+
+    def __str__(self) -> str:
+        return f"{self.device} {self.port}"
+
+
+class _Spelled(dict[str, str]):
+    """How each device is spelled, by the name that some row has for it; found once and kept."""
+
+    def __init__(self, devices: dict[str, str]) -> None:
+        super().__init__()
+        self._devices = devices
+
+    def __missing__(self, name: str) -> str:
+        self[name] = self._devices.get(name.casefold(), name)
+        return self[name]
+
+
+def find_devices(survey: Survey) -> dict[str, str]:
+    """Every device that some table speaks of: its name folded to lower case, and as it is spelled first."""
+    found: dict[str, str] = {}
+    for table in ("devices", "ports", "gateways", "trees", "neighbors"):
+        for name in dict.fromkeys(survey.column(table, "device")):
+            found.setdefault(name.casefold(), name)
+    return found
+
+
+class Names:
+    """Finds devices and ports by name, chassis identifier, MAC address, alias or short form."""
+
+    def __init__(self, survey: Survey) -> None:
+        self._survey = survey
+        self._ports_seen: dict[tuple[str, str], str | None] = {}
+
+    @cached_property
+    def devices(self) -> dict[str, str]:
+        """Every device that some table speaks of: its name folded to lower case, and as it is spelled."""
+        return find_devices(self._survey)
+
+    @cached_property
+    def spelled(self) -> dict[str, str]:
+        """How a device is spelled, by any row's name for it; a name that is no device's stands for itself."""
+        return _Spelled(self.devices)
+
+    @cached_property
+    def ports(self) -> dict[str, dict[str, Port]]:
+        """The rows of each device's ports, by the device's name and the port's."""
+        found: dict[str, dict[str, Port]] = {name: {} for name in self.devices.values()}
+        ports, rows = self._survey.column("ports", "port"), self._survey.ports
+        for device, run in runs(self._survey.column("ports", "device")):
+            found[self.spelled[device]].update(zip(ports[run], rows[run], strict=True))
+        return found
+
+    @cached_property
+    def _by_chassis(self) -> dict[str, str | None]:
+        found: dict[str, str | None] = {}
+        for row in self._survey.devices:
+            if row.chassis:
+                known = row.chassis.casefold()
+                found[known] = None if known in found else self.devices[row.device.casefold()]
+        return found
+
+    @cached_property
+    def _by_mac(self) -> dict[str, End]:
+        columns = (self._survey.column("ports", name) for name in ("mac", "device", "port"))
+        return {mac: End(self.spelled[device], port) for mac, device, port in zip(*columns, strict=True) if mac}
+
+    def with_ports(self, survey: Survey, rows: Iterable[Port]) -> Names:
+        """The names of a changed survey in which devices and ports have the names that they had.
+
+        `rows` are the ports whose settings differ.
+        """
+        copy = Names(survey)
+        copy.devices, copy.spelled, copy._ports_seen = self.devices, self.spelled, self._ports_seen
+        copy.ports = dict(self.ports)
+        for row in rows:
+            device = self.spelled[row.device]
+            copy.ports[device] = {**copy.ports[device], row.port: row}
+        return copy
+
+    def device(self, name: str | None) -> str | None:
+        """The device of this name, as it is spelled."""
+        return self.devices.get(name.casefold()) if name else None
+
+    def port(self, device: str, name: str | None) -> str | None:
+        """The port of a device that `name` means: by name, alias, MAC address or short form; None if unclear."""
+        if not name:
+            return None
+        rows = self.ports.get(device, {})
+        if name in rows:
+            return name
+        if (device, name) not in self._ports_seen:
+            known = [(row.port, [*(row.aliases or ()), row.mac or ""]) for row in rows.values()]
+            self._ports_seen[device, name] = match_port(name, known) or self._port_of_mac(device, name)
+        return self._ports_seen[device, name]
+
+    def _port_of_mac(self, device: str, text: str) -> str | None:
+        try:
+            end = self._by_mac.get(parse_mac(text))
+        except ValueError:
+            return None
+        return end.port if end and end.device == device else None
+
+    def neighbor_device(self, row: Neighbor) -> str | None:
+        """The surveyed device a neighbour row speaks of.
+
+        The chassis identifier counts more than the name, since a name survives only until somebody renames.
+        """
+        if row.neighbor_chassis:
+            by_chassis = self._by_chassis.get(row.neighbor_chassis.casefold())
+            if by_chassis:
+                return by_chassis
+            end = self._by_mac.get(row.neighbor_chassis)
+            if end:
+                return end.device
+        by_name = self.device(row.neighbor)
+        if by_name or not row.management or row.management == NONE:
+            return by_name
+        matches = [d.device for d in self._survey.devices if d.management == row.management]
+        return self.device(matches[0]) if len(matches) == 1 else None
+
+    def neighbor_port(self, device: str, row: Neighbor) -> str | None:
+        """The port of `device` that a neighbour row names, by its identifier or else by its description."""
+        return self.port(device, row.neighbor_port) or self.port(device, row.neighbor_port_description)

@@ -1,0 +1,103 @@
+"""Two matrices side by side: who reaches whom now that did not before, and the other way round."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Callable, Sequence
+
+import msgspec
+
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.wanted_pairs import Share, Wanted, shares
+from crossthread.network.network import Network
+from crossthread.plan import Plan
+from crossthread.survey.changes import Change
+from crossthread.views.matrix import class_matrix, matrix
+
+Pairs = tuple[tuple[str, str], ...]
+_SMALL = 1000
+"""Up to how many hosts every verdict is listed."""
+
+
+class MatrixChange(msgspec.Struct, frozen=True):
+    """How a matrix changes.
+
+    Attributes
+    ----------
+    hosts, reaches, ip_versions
+        The matrix afterwards; without verdicts on a campus of more than 1,000 hosts.
+    before
+        The verdicts before, in the same form as `reaches`.
+    gained, lost, unsure
+        The ordered pairs that start to work, that stop, and that were or become unknown.
+    steps
+        How many of the wanted pairs work before, and after each step.
+    """
+
+    hosts: tuple[str, ...]
+    reaches: tuple[tuple[str, str, str], ...]
+    ip_versions: tuple[int | None, ...]
+    before: tuple[tuple[str, str, str], ...]
+    gained: Pairs
+    lost: Pairs
+    unsure: Pairs
+    steps: tuple[Share, ...]
+
+
+def matrix_before(before: Network, network: Network, plan: Plan | None = None) -> MatrixChange:
+    """Compare a network with an earlier survey of it; what is wanted is decided by the later one."""
+    wanted = Wanted(Context(network, plan))
+    return _change(before, network, (wanted.share(before), wanted.share(network)))
+
+
+def matrix_after(
+    network: Network,
+    steps: Sequence[Sequence[Change]],
+    plan: Plan | None = None,
+    progress: Callable[[], None] = lambda: None,
+) -> MatrixChange:
+    """Compare a network with itself after some changes, which are made step by step.
+
+    Raises
+    ------
+    SurveyError
+        For a change that the format does not know.
+    """
+    after = network.changed([change for changes in steps for change in changes])
+    return _change(network, after, shares(Context(network, plan), steps, progress))
+
+
+def _change(before: Network, after: Network, steps: tuple[Share, ...]) -> MatrixChange:
+    gained, lost, unsure = changed_pairs(before, after)
+    hosts = after.stations.hosts.values()
+    small = len(hosts) <= _SMALL
+    old, new = (matrix(network).reaches if small else () for network in (before, after))
+    versions = tuple(host.address.version if host.address else None for host in hosts)
+    return MatrixChange(tuple(host.name for host in hosts), new, versions, old, gained, lost, unsure, steps)
+
+
+def changed_pairs(before: Network, after: Network) -> tuple[Pairs, Pairs, Pairs]:
+    """The ordered pairs of hosts that start to work, that stop, and of which it changes what is known.
+
+    Hosts are taken together that neither network can tell apart, so that only pairs that change are looked at singly.
+    A host that is in one network only reaches nobody in the other.
+    """
+    matrices = [class_matrix(network) for network in (before, after)]
+    places = [{name: n for n, names in enumerate(m.classes) for name in names} for m in matrices]
+    verdicts = [{(a, b): verdict for a, b, verdict in m.reaches} for m in matrices]
+    parts: dict[tuple[int | None, int | None], list[str]] = defaultdict(list)
+    for name in dict.fromkeys((*places[0], *places[1])):
+        parts[places[0].get(name), places[1].get(name)].append(name)
+    found: dict[str, list[tuple[str, str]]] = {"gained": [], "lost": [], "unsure": []}
+    for (old, new), members in parts.items():
+        for (far_old, far_new), others in parts.items():
+            was = verdicts[0].get((old, far_old), "fails")  # type: ignore[arg-type]
+            now = verdicts[1].get((new, far_new), "fails")  # type: ignore[arg-type]
+            if was != now:
+                kind = "unsure" if "unknown" in (was, now) else "gained" if now == "works" else "lost"
+                found[kind] += [(one, two) for one in members for two in others if one != two]
+    order = {name: number for number, name in enumerate((*places[0], *places[1]))}
+    gained, lost, unsure = (
+        tuple(sorted(pairs, key=lambda pair: (order[pair[0]], order[pair[1]]))) for pairs in found.values()
+    )
+    return gained, lost, unsure

@@ -1,0 +1,107 @@
+"""Why do any of the pairs that should work not: the smallest set of repairs that mends them all."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+import msgspec
+
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.effects import find_effects
+from crossthread.diagnosis.findings import Finding
+from crossthread.diagnosis.repair.work_order import WorkStep, central, work_order
+from crossthread.diagnosis.wanted_pairs import Share, Wanted
+from crossthread.network.network import Network
+from crossthread.plan import Plan
+from crossthread.survey.changes import Change, merge_changes
+
+
+class Mend(msgspec.Struct, frozen=True):
+    """A repair that is needed.
+
+    Attributes
+    ----------
+    finding
+        What it mends.
+    pairs
+        How many of the wanted pairs fail if all is mended but this.
+    after
+        How many work once this and all mends before it are done.
+    """
+
+    finding: Finding
+    pairs: int
+    after: Share
+
+
+class Every(msgspec.Struct, frozen=True):
+    """What stands in the way of all pairs that should work.
+
+    Attributes
+    ----------
+    now, then
+        How many of the wanted pairs work, and how many would.
+    mends
+        The repairs, those that hold up most pairs first.
+    unmended
+        Faults for which no repair can be worked out.
+    repair, order
+        The changes of all mends, and the same as a work order.
+    seat
+        The device by which the engineer is connected.
+    """
+
+    now: Share
+    then: Share
+    mends: tuple[Mend, ...]
+    unmended: tuple[Finding, ...]
+    repair: tuple[Change, ...]
+    order: tuple[WorkStep, ...]
+    seat: str | None = None
+
+
+def why_every(
+    network: Network, plan: Plan | None = None, seat: str | None = None, progress: Callable[[], None] = lambda: None
+) -> Every:
+    """Ask for all pairs that should work at once, and keep only the repairs without which some would still fail.
+
+    Parameters
+    ----------
+    network, plan
+        The network as it is, and what was intended; without a plan, hosts of one subnet should reach each other, and
+        hosts of subnets that have gateways.
+    seat
+        The device by which the engineer is connected, for the order of the work.
+    progress
+        Called once for each step of the work.
+    """
+    context = Context(network, plan)
+    found = [effect.finding for effect in find_effects(context, progress).effects]
+    kept = [finding for finding in found if finding.repair]
+    wanted = Wanted(context)
+    best = wanted.share(_mended(network, kept))
+    weight: dict[int, int] = {}
+    for finding in list(kept):
+        rest = [other for other in kept if other is not finding]
+        without = wanted.share(_mended(network, rest))
+        progress()
+        if without.works >= best.works:
+            kept = rest
+        else:
+            weight[id(finding)] = best.works - without.works
+    kept.sort(key=lambda finding: -weight[id(finding)])
+    mends, now = [], wanted.share(network)
+    for number, finding in enumerate(kept, 1):
+        after = wanted.share(_mended(network, kept[:number]))
+        mends.append(Mend(finding, weight[id(finding)], after))
+        progress()
+    order = work_order(network, kept, None, seat)
+    repair = merge_changes(change for finding in kept for change in finding.repair)
+    unmended = tuple(finding for finding in found if not finding.repair)
+    return Every(
+        now, mends[-1].after if mends else now, tuple(mends), unmended, repair, order, seat or central(network)
+    )
+
+
+def _mended(network: Network, findings: Sequence[Finding]) -> Network:
+    return network.changed(merge_changes(change for finding in findings for change in finding.repair))

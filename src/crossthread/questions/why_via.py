@@ -1,0 +1,78 @@
+"""Why do two hosts not talk by way of a certain device, and what would make them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import msgspec
+
+from crossthread.diagnosis.cheapest_way import Search
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.repair.mends import walks
+from crossthread.diagnosis.repair.tree_costs import opened
+from crossthread.diagnosis.repair.work_order import work_order
+from crossthread.diagnosis.way_faults import with_faults
+from crossthread.errors import UnknownNameError, visible
+from crossthread.network.network import Network
+from crossthread.network.routing.forwarding import Leg
+from crossthread.network.three_valued import all_of
+from crossthread.plan import Plan
+from crossthread.questions.why import Why, focused, in_order, why
+from crossthread.survey.changes import merge_changes
+from crossthread.views.way import Hop, path_of
+
+
+def why_via(
+    network: Network, source: str, target: str, device: str, seat: str | None = None, plan: Plan | None = None
+) -> Why:
+    """The same as `why`, for packets that are to pass `device` on their way there and back.
+
+    Raises
+    ------
+    UnknownNameError
+        If there is no such host or device.
+    """
+    wanted = network.names.device(device)
+    if wanted is None:
+        raise UnknownNameError(f"there is no device “{visible(device)}” in this survey")
+    answer = why(network, source, target, seat, plan)
+    if answer.verdict == "unknown" or (_passes(answer.path, wanted) and _passes(answer.path_back, wanted)):
+        return msgspec.structs.replace(answer, via=wanted)
+    network = focused(network, answer.source, answer.target)
+    mended = network.changed(answer.repair)
+    context = Context(mended, plan)
+    there, back = walks(mended, answer.source, answer.target)
+    ways = [
+        way for leg in there.legs if (way := context.once(Search).through(leg.sender, leg.receiver, wanted)) is not None
+    ]
+    found = list(min(ways, key=lambda way: way.cost).findings) if ways else []
+    extra = [opened(context, finding) for finding in found]
+    findings = (*answer.findings, *extra)
+    final = mended.changed([change for finding in extra for change in finding.repair])
+    there, back = walks(final, answer.source, answer.target)
+    order = work_order(network, findings, (answer.source, answer.target), answer.seat or seat)
+    hosts = [final.stations.hosts[name.casefold()] for name in (answer.source, answer.target)]
+    path = with_faults(path_of(final, hosts[0], there), findings)
+    path_back = with_faults(path_of(final, hosts[1], back), findings, back=True)
+    proven = bool(all_of((there.arrives, back.arrives))) and _passes(path, wanted) and _passes(path_back, wanted)
+    now = ", ".join(_by(leg) for leg in there.legs)
+    return msgspec.structs.replace(
+        answer,
+        verdict="fails",
+        findings=findings,
+        repair=in_order(merge_changes(change for finding in findings for change in finding.repair), order),
+        repair_proven=proven and bool(order),
+        path=path,
+        path_back=path_back,
+        stopped=answer.stopped or f"packets go another way than by {wanted}" + (f": {now}" if not order else ""),
+        order=order,
+        via=wanted,
+    )
+
+
+def _passes(path: Sequence[Hop], device: str) -> bool:
+    return any(hop.name == device and hop.kind != "host" for hop in path)
+
+
+def _by(leg: Leg) -> str:
+    return f"{leg.sender.name} to {leg.receiver.name}"

@@ -1,0 +1,1 @@
+"""Frames as they were on the wire: captures, neighbour discovery, spanning tree."""

@@ -1,0 +1,1 @@
+"""What hosts, software switches and discovery daemons list of themselves."""

@@ -1,0 +1,1 @@
+"""Numeric walks of SNMP agents."""

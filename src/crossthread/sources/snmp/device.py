@@ -1,0 +1,217 @@
+"""What an SNMP walk says of a device: interfaces, bridge, VLANs, spanning tree, addresses, routes, neighbours.
+
+All port numbers are brought to ifIndex first: see `mib`.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from typing import Any
+
+from crossthread.sources.snmp.addresses import AddressTables
+from crossthread.sources.snmp.mib import COLUMNS, capabilities
+from crossthread.sources.snmp.neighbors import NeighborTables
+from crossthread.sources.snmp.walk import Walk
+from crossthread.survey.records import (
+    Device,
+    MacEntry,
+    Port,
+    Row,
+    Tree,
+    TreePort,
+    Vlan,
+)
+from crossthread.values import VlanSet
+
+_STATES = {1: None, 2: "discarding", 3: "discarding", 4: "learning", 5: "forwarding", 6: None}
+_ETHERNET, _AGGREGATE = {6, 62, 69, 117}, 161
+_MAX_SPEED = 4294967295
+
+
+def read_walk(text: str, device: str, source: str) -> list[Row]:
+    """The rows of everything in a walk that a survey has a place for.
+
+    Parameters
+    ----------
+    text
+        The walk.
+    device
+        The device's name, if the walk does not tell it.
+    source
+        Where the walk came from.
+    """
+    return _Reader(Walk(text, COLUMNS.values()), device, source).rows()
+
+
+class _Reader(AddressTables, NeighborTables):
+    """One walk, table by table."""
+
+    def rows(self) -> list[Row]:
+        parts: tuple[Row, ...] = (
+            self._device(),
+            *self._ports(),
+            *self._vlans(),
+            *self._tree(),
+            *self._stations(),
+            *self._addresses(),
+        )
+        return [*parts, *self._routes(), *self._neighbors()]
+
+    def _device(self) -> Device:
+        forwarding = self.one("forwarding")
+        chassis = next(iter(self.octets("lldp_chassis").values()), b"") or next(
+            iter(self.octets("bridge_address").values()), b""
+        )
+        words = tuple(capabilities(next(iter(self.octets("lldp_enabled").values()), b"")))
+        return Device(
+            self.device,
+            chassis.hex(":") if len(chassis) == 6 else None,
+            words or (("bridge",) if self.bridge_ports else None),
+            platform=next(iter(self.texts("description").values()), None) or None,
+            routing={1: "yes", 2: "no"}.get(forwarding or 0),
+            mac_ageing=self.one("mac_ageing"),
+            source=self._source,
+        )
+
+    def _ports(self) -> list[Port]:
+        kinds = {index[0]: kind for index, kind in self.numbers("if_type").items()}
+        wanted = set(self.bridge_ports.values()) | {i for i, kind in kinds.items() if kind in _ETHERNET | {_AGGREGATE}}
+        cells = self._membership()
+        found = []
+        for number in sorted(wanted & self.interfaces.keys()):
+            mac = self.of(self.octets("if_mac"), number) or b""
+            lag = self.aggregates.get(number)
+            own: dict[str, Any] = dict(cells.get(number, {}))
+            if lag in self.interfaces:
+                own["lag"] = self.interfaces[lag]
+            names = {t for t in (self.of(self.texts("if_descr"), number),) if t and " " not in t}
+            found.append(
+                Port(
+                    self.device,
+                    self.interfaces[number],
+                    aliases=tuple(names - {self.interfaces[number]}) or None,
+                    description=self.of(self.texts("if_alias"), number) or None,
+                    mac=mac.hex(":") if len(mac) == 6 and any(mac) else None,
+                    admin={1: "up", 2: "down"}.get(self.of(self.numbers("if_admin"), number) or 0),
+                    oper={1: "up", 2: "down", 6: "down", 7: "down"}.get(self.of(self.numbers("if_oper"), number) or 0),
+                    speed=self._speed(number),
+                    duplex={2: "half", 3: "full"}.get(self.of(self.numbers("duplex"), number) or 0),
+                    mtu=self.of(self.numbers("if_mtu"), number),
+                    in_errors=self.of(self.numbers("if_in_errors"), number),
+                    crc_errors=self.of(self.numbers("fcs_errors"), number),
+                    out_errors=self.of(self.numbers("if_out_errors"), number),
+                    late_collisions=self.of(self.numbers("late_collisions"), number),
+                    source=self._source,
+                    **own,
+                )
+            )
+        return found
+
+    def _speed(self, number: int) -> int | None:
+        """In Mb/s, while the interface is up; the older column cannot hold more than 4.29 Gb/s."""
+        if self.of(self.numbers("if_oper"), number) != 1:
+            return None
+        high, low = self.of(self.numbers("if_high_speed"), number), self.of(self.numbers("if_speed"), number)
+        return high or (low // 1_000_000 if low and low < _MAX_SPEED else None) or None
+
+    def _membership(self) -> dict[int, dict[str, Any]]:
+        """The VLAN columns of each bridge port, by ifIndex."""
+        untagged = self.members("vlan_untagged") or self.members("static_untagged")
+        pvids = {index[0]: vid for index, vid in self.numbers("pvid").items() if len(index) == 1}
+        carried: dict[int, int] = defaultdict(int)
+        bare: dict[int, int] = defaultdict(int)
+        for vid, ports in self.egress.items():
+            for port in ports:
+                carried[port] |= 1 << vid
+        for vid, ports in untagged.items():
+            for port in ports:
+                bare[port] |= 1 << vid
+        found: dict[int, dict[str, Any]] = {}
+        for port, number in self.bridge_ports.items():
+            own_vid = pvids.get(port)
+            if own_vid is None:
+                continue
+            if not self.egress:
+                found[number] = {"pvid": own_vid if 1 <= own_vid <= 4094 else 0}
+                continue
+            own = 1 << own_vid if 1 <= own_vid <= 4094 else 0
+            if carried[port] == bare[port] == own and own:
+                found[number] = {"mode": "access", "pvid": own_vid}
+            else:
+                sets = {"allowed": VlanSet(carried[port]), "untagged": VlanSet(bare[port] & carried[port])}
+                found[number] = {"mode": "hybrid", "pvid": own_vid if own else 0, **sets}
+        return found
+
+    def _vlans(self) -> list[Vlan]:
+        names = {index[-1]: text for index, text in self.texts("static_name").items() if index}
+        told = (index for column in ("vlan_egress", "static_egress") for index in self.octets(column) if index)
+        vids = sorted(vid for vid in {*names, *(index[-1] for index in told)} if 1 <= vid <= 4094)
+        return [Vlan(self.device, vid, names.get(vid) or None, "active", source=self._source) for vid in vids]
+
+    def _tree(self) -> list[Row]:
+        states = {index[0]: state for index, state in self.numbers("port_state").items() if len(index) == 1}
+        root = next(iter(self.octets("stp_root").values()), b"")
+        address = next(iter(self.octets("bridge_address").values()), b"")
+        if not states or len(root) != 8:
+            return []
+        version = self.one("stp_version")
+        cost, root_port = self.one("stp_root_cost"), self.one("stp_root_port")
+        priority = self.one("stp_priority")
+        found: list[Row] = [
+            Tree(
+                self.device, 0, protocol={0: "stp", 2: "rstp", 3: "mstp"}.get(-1 if version is None else version),
+                priority=None if priority is None else priority & 0xF000,
+                address=address.hex(":") if len(address) == 6 else None,
+                root_priority=int.from_bytes(root[:2], "big") & 0xF000, root_address=root[2:].hex(":"),
+                root_cost=cost, root_port=self.name(root_port) if root_port else None,
+                forward_delay=_seconds(self.one("stp_forward_delay"), 4, 30),
+                max_age=_seconds(self.one("stp_max_age"), 6, 40),
+                source=self._source,
+            )
+        ]  # fmt: skip
+        for port, state in states.items():
+            label = self.name(port)
+            if label is not None:
+                role = "root" if port == root_port else ("disabled" if state == 1 else None)
+                wide = self.of(self.numbers("port_cost_32"), port)
+                found.append(
+                    TreePort(
+                        self.device, label, 0, role=role,
+                        state=_STATES.get(state),
+                        cost=wide if wide is not None else self.of(self.numbers("port_cost"), port),
+                        priority=self.of(self.numbers("port_priority"), port), number=port,
+                        edge={1: "yes", 2: "no"}.get(self.of(self.numbers("port_edge"), port) or 0),
+                        source=self._source,
+                    )
+                )  # fmt: skip
+        return found
+
+    def _stations(self) -> list[MacEntry]:
+        """The filtering database: per VLAN where the device has it, else for the whole bridge."""
+        vids: dict[int, list[int]] = defaultdict(list)
+        for index, number in self.numbers("vlan_fdb").items():
+            if index and 1 <= index[-1] <= 4094:
+                vids[number].append(index[-1])
+        found = {}
+        kinds = {3: "learned", 4: "self", 5: "static"}
+        for ports, status in (("fdb_port", "fdb_status"), ("mac_port", "mac_status")):
+            states = self.numbers(status)
+            for index, port in self.numbers(ports).items():
+                octets = index[-6:]
+                if len(octets) < 6 or max(octets) > 255:
+                    continue
+                mac = bytes(octets).hex(":")
+                database = index[0] if len(index) == 7 else 0
+                owners = vids.get(database, [database] if not vids and 1 <= database <= 4094 else [])
+                vid = owners[0] if len(owners) == 1 else None
+                kind = kinds.get(states.get(index, 0))
+                if kind is not None:
+                    found[vid, mac] = MacEntry(self.device, vid, mac, self.name(port), kind, source=self._source)
+            if found:
+                break
+        return list(found.values())
+
+
+def _seconds(hundredths: int | None, least: int, most: int) -> float | None:
+    """A timer out of hundredths of a second; None if it is out of its range (IEEE 802.1D-2004 table 17-1)."""
+    return hundredths / 100 if hundredths is not None and least <= hundredths / 100 <= most else None

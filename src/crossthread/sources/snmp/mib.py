@@ -1,0 +1,160 @@
+"""The columns of the MIB modules that are read, and a device's three numberings of ports brought together.
+
+Bridge port number, ifIndex and LLDP port number are three different things. Bridge ports are brought to ifIndex by
+BRIDGE-MIB's base port table (RFC 4188); LLDP ports by the identifiers that LLDP-MIB gives for them.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from functools import cached_property
+from ipaddress import IPv4Address, IPv6Address
+from typing import TypeVar
+
+from crossthread.sources.snmp.walk import Walk
+from crossthread.values import Address
+
+_SYSTEM = "1.3.6.1.2.1.1"
+_IF, _IFX, _ETHER = "1.3.6.1.2.1.2.2.1", "1.3.6.1.2.1.31.1.1.1", "1.3.6.1.2.1.10.7.2.1"
+_BRIDGE, _VLAN = "1.3.6.1.2.1.17", "1.3.6.1.2.1.17.7.1"
+_IP, _LAG, _LLDP = "1.3.6.1.2.1.4", "1.2.840.10006.300.43.1.2.1.1", "1.0.8802.1.1.2.1"
+
+COLUMNS = {
+    "description": f"{_SYSTEM}.1", "name": f"{_SYSTEM}.5",
+    "if_descr": f"{_IF}.2", "if_type": f"{_IF}.3", "if_mtu": f"{_IF}.4", "if_speed": f"{_IF}.5", "if_mac": f"{_IF}.6",
+    "if_admin": f"{_IF}.7", "if_oper": f"{_IF}.8", "if_in_errors": f"{_IF}.14", "if_out_errors": f"{_IF}.20",
+    "if_name": f"{_IFX}.1", "if_high_speed": f"{_IFX}.15", "if_alias": f"{_IFX}.18",
+    "fcs_errors": f"{_ETHER}.3", "late_collisions": f"{_ETHER}.8", "duplex": f"{_ETHER}.19",
+    "bridge_address": f"{_BRIDGE}.1.1", "base_port": f"{_BRIDGE}.1.4.1.2",
+    "stp_protocol": f"{_BRIDGE}.2.1", "stp_priority": f"{_BRIDGE}.2.2", "stp_root": f"{_BRIDGE}.2.5",
+    "stp_root_cost": f"{_BRIDGE}.2.6", "stp_root_port": f"{_BRIDGE}.2.7", "stp_version": f"{_BRIDGE}.2.16",
+    "stp_max_age": f"{_BRIDGE}.2.8", "stp_forward_delay": f"{_BRIDGE}.2.11", "mac_ageing": f"{_BRIDGE}.4.2",
+    "port_priority": f"{_BRIDGE}.2.15.1.2", "port_state": f"{_BRIDGE}.2.15.1.3", "port_cost": f"{_BRIDGE}.2.15.1.5",
+    "port_cost_32": f"{_BRIDGE}.2.15.1.11", "port_edge": f"{_BRIDGE}.2.19.1.3",
+    "mac_port": f"{_BRIDGE}.4.3.1.2", "mac_status": f"{_BRIDGE}.4.3.1.3",
+    "fdb_port": f"{_VLAN}.2.2.1.2", "fdb_status": f"{_VLAN}.2.2.1.3",
+    "vlan_fdb": f"{_VLAN}.4.2.1.3", "vlan_egress": f"{_VLAN}.4.2.1.4", "vlan_untagged": f"{_VLAN}.4.2.1.5",
+    "static_name": f"{_VLAN}.4.3.1.1", "static_egress": f"{_VLAN}.4.3.1.2", "static_untagged": f"{_VLAN}.4.3.1.4",
+    "pvid": f"{_VLAN}.4.5.1.1",
+    "forwarding": f"{_IP}.1", "ip_index": f"{_IP}.20.1.2", "ip_mask": f"{_IP}.20.1.3", "arp": f"{_IP}.22.1.2",
+    "route_if": f"{_IP}.24.4.1.5", "route_type": f"{_IP}.24.4.1.6", "route_protocol": f"{_IP}.24.4.1.7",
+    "address_if": f"{_IP}.34.1.3", "address_prefix": f"{_IP}.34.1.5", "neighbour_mac": f"{_IP}.35.1.4",
+    "inet_route_if": f"{_IP}.24.7.1.7", "inet_route_protocol": f"{_IP}.24.7.1.9",
+    "rem_pvid": f"{_LLDP}.5.32962.1.3.1.1.1", "rem_lag_status": f"{_LLDP}.5.4623.1.3.3.1.1",
+    "rem_lag": f"{_LLDP}.5.4623.1.3.3.1.2", "rem_frame": f"{_LLDP}.5.4623.1.3.4.1.1",
+    "lag_attached": f"{_LAG}.13",
+    "lldp_chassis": f"{_LLDP}.3.2", "lldp_enabled": f"{_LLDP}.3.6", "lldp_port_id": f"{_LLDP}.3.7.1.3",
+    "lldp_port_descr": f"{_LLDP}.3.7.1.4", "rem_chassis_kind": f"{_LLDP}.4.1.1.4", "rem_chassis": f"{_LLDP}.4.1.1.5",
+    "rem_port_kind": f"{_LLDP}.4.1.1.6", "rem_port": f"{_LLDP}.4.1.1.7", "rem_port_descr": f"{_LLDP}.4.1.1.8",
+    "rem_name": f"{_LLDP}.4.1.1.9", "rem_descr": f"{_LLDP}.4.1.1.10", "rem_enabled": f"{_LLDP}.4.1.1.12",
+    "rem_management": f"{_LLDP}.4.2.1.3",
+}  # fmt: skip
+CAPABILITIES = ("other", "repeater", "bridge", "wlan", "router", "phone", None, "station")
+"""The bits of LldpSystemCapabilitiesMap."""
+
+_Value = TypeVar("_Value")
+
+
+class Mib:
+    """What a walk says, by the names of `COLUMNS`."""
+
+    def __init__(self, walk: Walk, device: str, source: str) -> None:
+        self._walk, self._source = walk, source
+        self._texts: dict[str, dict[tuple[int, ...], str]] = {}
+        self._numbers: dict[str, dict[tuple[int, ...], int]] = {}
+        self._octets: dict[str, dict[tuple[int, ...], bytes]] = {}
+        self.device = next(iter(self.texts("name").values()), "") or device
+
+    def texts(self, name: str) -> dict[tuple[int, ...], str]:
+        """A column as text, read once."""
+        if name not in self._texts:
+            self._texts[name] = self._walk.texts(COLUMNS[name])
+        return self._texts[name]
+
+    def numbers(self, name: str) -> dict[tuple[int, ...], int]:
+        """A column as numbers, read once."""
+        if name not in self._numbers:
+            self._numbers[name] = self._walk.numbers(COLUMNS[name])
+        return self._numbers[name]
+
+    def octets(self, name: str) -> dict[tuple[int, ...], bytes]:
+        """A column as octets, read once."""
+        if name not in self._octets:
+            self._octets[name] = self._walk.octets(COLUMNS[name])
+        return self._octets[name]
+
+    def one(self, name: str) -> int | None:
+        return next(iter(self.numbers(name).values()), None)
+
+    @staticmethod
+    def of(column: dict[tuple[int, ...], _Value], number: int) -> _Value | None:
+        return column.get((number,))
+
+    @cached_property
+    def interfaces(self) -> dict[int, str]:
+        """The name of each interface by ifIndex: ifName, else ifDescr; where two share one, with the ifIndex behind."""
+        names = {index[0]: text for index, text in self.texts("if_name").items() if text and len(index) == 1}
+        descriptions = {index[0]: text for index, text in self.texts("if_descr").items() if text and len(index) == 1}
+        taken = list(names.values())
+        good = {index: name for index, name in names.items() if taken.count(name) == 1}
+        found = {**{index: text for index, text in descriptions.items() if index not in good}, **good}
+        told = Counter(found.values())
+        return {index: name if told[name] == 1 else f"{name} #{index}" for index, name in found.items()}
+
+    @cached_property
+    def bridge_ports(self) -> dict[int, int]:
+        """The ifIndex of each bridge port."""
+        return {index[0]: number for index, number in self.numbers("base_port").items() if len(index) == 1}
+
+    @cached_property
+    def aggregates(self) -> dict[int, int]:
+        """The ifIndex of the aggregate that each member is attached to."""
+        return {index[0]: to for index, to in self.numbers("lag_attached").items() if to and to != index[0]}
+
+    def name(self, bridge_port: int) -> str | None:
+        """The name of a bridge port."""
+        return self.interfaces.get(self.bridge_ports.get(bridge_port, bridge_port if not self.bridge_ports else -1))
+
+    def members(self, name: str) -> dict[int, set[int]]:
+        """The bridge ports of each VLAN in a column of port lists (RFC 4363): port 1 is the first octet's highest bit.
+
+        Empty if most of the listed ports are none of the bridge's: some devices fill in something else.
+        """
+        found: dict[int, set[int]] = {}
+        for index, octets in self.octets(name).items():
+            vid = index[-1] if index else 0
+            ports = {8 * at + bit + 1 for at, octet in enumerate(octets) for bit in range(8) if octet << bit & 0x80}
+            if 1 <= vid <= 4094:
+                found[vid] = found.get(vid, set()) | ports
+        listed = set().union(*found.values())
+        return found if 2 * len(listed & self.bridge_ports.keys()) >= len(listed) else {}
+
+    @cached_property
+    def egress(self) -> dict[int, set[int]]:
+        """The members of each VLAN as they are; where that is not told, as configured."""
+        return self.members("vlan_egress") or self.members("static_egress")
+
+    def lengths(self, name: str) -> dict[tuple[int, ...], int]:
+        """Masks as prefix lengths."""
+        found = {}
+        for index, text in self.texts(name).items():
+            try:
+                found[index] = int(IPv4Address(text.strip())).bit_count()
+            except ValueError:
+                continue
+        return found
+
+
+def address_of(index: tuple[int, ...]) -> Address | None:
+    """An address that begins an index: its type (1 IPv4, 2 IPv6), its length, its octets (RFC 4001)."""
+    if len(index) < 2 or (index[0], index[1]) not in ((1, 4), (2, 16)):
+        return None
+    octets = index[2 : 2 + index[1]]
+    if len(octets) < index[1] or max(octets) > 255:
+        return None
+    return IPv4Address(bytes(octets)) if index[0] == 1 else IPv6Address(bytes(octets))
+
+
+def capabilities(octets: bytes) -> list[str]:
+    """The names of the bits of LldpSystemCapabilitiesMap; bit 0 is the first octet's highest."""
+    return [word for bit, word in enumerate(CAPABILITIES) if word and octets and octets[0] << bit & 0x80]

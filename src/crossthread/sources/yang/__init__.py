@@ -1,0 +1,1 @@
+"""Instance data of YANG modules."""

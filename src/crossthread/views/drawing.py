@@ -1,0 +1,95 @@
+"""The map against the drawing: a documented list of cables, and what was really found."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+
+import msgspec
+
+from crossthread.network.network import Network
+from crossthread.network.topology.names import End
+from crossthread.views.map import MapLink, map_network
+
+
+class Cable(msgspec.Struct, frozen=True):
+    """A cable as somebody documented it."""
+
+    device: str
+    port: str
+    far_device: str
+    far_port: str
+
+    def __str__(self) -> str:
+        return f"{self.device} {self.port} – {self.far_device} {self.far_port}"
+
+
+class Moved(msgspec.Struct, frozen=True):
+    """A documented cable whose one end, or both, is on another port than drawn."""
+
+    drawn: Cable
+    found: Cable
+
+
+class Drawing(msgspec.Struct, frozen=True):
+    """How a drawing compares: cables as drawn, those missing, those extra, those moved; and the corrected list."""
+
+    right: tuple[Cable, ...]
+    missing: tuple[Cable, ...]
+    extra: tuple[Cable, ...]
+    moved: tuple[Moved, ...]
+    corrected: tuple[Cable, ...]
+
+
+def compare_drawing(network: Network, drawn: Iterable[Cable]) -> Drawing:
+    """Compare documented cables with those that were found.
+
+    A drawn and a found cable between the same two devices, of which at least one port differs, are one that was moved;
+    those that share a port are paired first. Ports are matched by any of their names.
+    """
+    found = [cable for link in map_network(network).links for cable in _cables(link)]
+    wanted = [_known(network, cable) for cable in drawn]
+    left = {frozenset(_ends(cable)): cable for cable in found}
+    right, open_drawn = [], []
+    for cable in wanted:
+        if left.pop(frozenset(_ends(cable)), None) is not None:
+            right.append(cable)
+        else:
+            open_drawn.append(cable)
+    moved, missing = [], []
+    for cable in sorted(open_drawn, key=lambda c: -_likeness(c, left.values())):
+        best = max(left.values(), key=lambda other: _alike(cable, other), default=None)
+        if best is not None and _alike(cable, best):
+            moved.append(Moved(cable, best))
+            del left[frozenset(_ends(best))]
+        else:
+            missing.append(cable)
+    return Drawing(tuple(right), tuple(missing), tuple(left.values()), tuple(moved), tuple(found))
+
+
+def _cables(link: MapLink) -> list[Cable]:
+    """The cables of a link: a drawing has the members of an aggregate one by one."""
+    ports = [(member.a, member.b) for member in link.members] or [(link.a.port, link.b.port)]
+    return [Cable(link.a.device, one, link.b.device, two) for one, two in ports]
+
+
+def _known(network: Network, cable: Cable) -> Cable:
+    ends = []
+    for device, port in ((cable.device, cable.port), (cable.far_device, cable.far_port)):
+        known = network.names.device(device) or device
+        ends += [known, network.names.port(known, port) or port]
+    return Cable(*ends)
+
+
+def _ends(cable: Cable) -> Sequence[End]:
+    return End(cable.device, cable.port), End(cable.far_device, cable.far_port)
+
+
+def _alike(one: Cable, two: Cable) -> int:
+    """0 if they join different devices; else 1, and more for each end that they share."""
+    if {one.device, one.far_device} != {two.device, two.far_device}:
+        return 0
+    return 1 + len(set(_ends(one)) & set(_ends(two)))
+
+
+def _likeness(cable: Cable, others: Iterable[Cable]) -> int:
+    return max((_alike(cable, other) for other in others), default=0)

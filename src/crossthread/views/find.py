@@ -1,0 +1,226 @@
+"""Where is it: the port that a host, a MAC address, an IP address, a device or a VLAN is on, and how that is known."""
+
+from __future__ import annotations
+
+from difflib import get_close_matches
+
+import msgspec
+
+from crossthread.errors import UnknownNameError, visible
+from crossthread.network.network import Network
+from crossthread.network.topology.adjacency import bundle
+from crossthread.network.topology.names import End
+from crossthread.survey.records import Gateway, Host, MacEntry
+from crossthread.survey.survey import Evidence
+from crossthread.values import address, parse_mac
+
+
+class Place(msgspec.Struct, frozen=True, omit_defaults=True):
+    """One place where something is, and what says so.
+
+    `how` is `host` (its row), `learned` (filtering databases, followed to the edge), `towards` (learned on a port that
+    leads on, and not beyond), `described` (a port's description), `own` (a port's or device's own address),
+    `interface` (an address of a gateway interface) or `member` (a VLAN on a device).
+    """
+
+    device: str
+    how: str
+    says: str
+    port: str | None = None
+    vid: int | None = None
+    interface: str | None = None
+    evidence: tuple[Evidence, ...] = ()
+
+
+class Found(msgspec.Struct, frozen=True):
+    """The answer to "where is it": the places, the surest first, and where they do not agree."""
+
+    what: str
+    kind: str
+    places: tuple[Place, ...]
+    trail: tuple[Evidence, ...]
+    conflicts: tuple[str, ...]
+
+
+def find(network: Network, wanted: str) -> Found:
+    """Find something by whatever one knows of it.
+
+    Parameters
+    ----------
+    network
+        The network.
+    wanted
+        A host's or device's name, a MAC address in any notation, an IP address, or a VLAN's name.
+
+    Raises
+    ------
+    UnknownNameError
+        If the survey has no trace of it; names that come close are suggested.
+    """
+    word = wanted.strip()
+    host = network.stations.hosts.get(word.casefold())
+    if host is not None and isinstance(host.row, Host):
+        return _host(network, host.row)
+    device = network.names.device(word)
+    if device is not None:
+        return _device(network, device)
+    try:
+        text = str(address(word))
+    except ValueError:
+        pass
+    else:
+        return _address(network, text)
+    try:
+        mac = parse_mac(word)
+    except ValueError:
+        pass
+    else:
+        return _mac(network, mac, "MAC address")
+    return _vlan(network, word)
+
+
+def _host(network: Network, row: Host) -> Found:
+    station = network.stations.hosts[row.host.casefold()]
+    places: list[Place] = []
+    learned = _mac_places(network, row.mac) if row.mac else ([], [])
+    if row.device and row.port and station.end is not None:
+        says = f"{row.host} is plugged into {station.end}, as hosts.csv says"
+        port = network.port(station.end)
+        vid = port.pvid or None if port is not None and port.mode == "access" else None
+        places.append(
+            Place(*_spot(station.end, "host", says), vid=vid, evidence=network.evidence(row, "device", "port"))
+        )
+    elif station.end is not None and not station.located_by:
+        says = f"{station.end} names {row.host} in its description"
+        evidence = network.evidence(network.port(station.end), "description")
+        places.append(Place(*_spot(station.end, "described", says), evidence=evidence))
+    places += [place for place in learned[0] if all((p.device, p.port) != (place.device, place.port) for p in places)]
+    return Found(row.host, "host", tuple(places), tuple(learned[1]), tuple(_conflicts(row.host, places)))
+
+
+def _spot(end: End, how: str, says: str) -> tuple[str, str, str, str]:
+    return end.device, how, says, end.port
+
+
+def _mac(network: Network, mac: str, kind: str, what: str | None = None) -> Found:
+    for host in network.stations.hosts.values():
+        if getattr(host.row, "mac", None) == mac and isinstance(host.row, Host):
+            return _host(network, host.row)
+    places, trail = _mac_places(network, mac)
+    for row in network.survey.ports:
+        if row.mac == mac:
+            end = End(network.names.device(row.device) or row.device, row.port)
+            says = f"it is the address of {end} itself"
+            places.append(Place(*_spot(end, "own", says), evidence=network.evidence(row, "mac")))
+    for device in network.survey.devices:
+        if device.chassis == mac:
+            says = f"it is the chassis identifier of {device.device}"
+            places.append(Place(device.device, "own", says, evidence=network.evidence(device, "chassis")))
+    if not places and not trail:
+        raise UnknownNameError(f"no table of this survey knows the {kind} {what or mac}")
+    return Found(what or mac, kind, tuple(places), tuple(trail), tuple(_conflicts(what or mac, places)))
+
+
+def _mac_places(network: Network, mac: str) -> tuple[list[Place], list[Evidence]]:
+    """Where filtering databases have an address: the edge ports, or the ports towards devices that know no more."""
+    linked = {end: adjacency for adjacency in network.adjacencies for end in (adjacency.a, adjacency.b)}
+    entries: list[tuple[End, MacEntry]] = []
+    for entry in network.survey.macs:
+        if entry.mac == mac and entry.kind != "self" and entry.port:
+            device = network.names.device(entry.device) or entry.device
+            end = bundle(End(device, network.names.port(device, entry.port) or entry.port), network.names)
+            entries.append((end, entry))
+    knowing = {end.device for end, _ in entries}
+    places, trail = [], []
+    for end, entry in entries:
+        trail += list(network.evidence(entry, "port"))
+        evidence = network.evidence(entry, "port")
+        vid = f" in VLAN {entry.vid}" if entry.vid else ""
+        if end not in linked:
+            says = f"{end} has learned it{vid}, and leads to no other device"
+            places.append(Place(*_spot(end, "learned", says), vid=entry.vid, evidence=evidence))
+        elif linked[end].far(end).device not in knowing:
+            far = linked[end].far(end)
+            says = f"{end} has learned it{vid}; that leads to {far.device}, whose filtering database does not have it"
+            places.append(Place(*_spot(end, "towards", says), vid=entry.vid, evidence=evidence))
+    places.sort(key=lambda place: place.how != "learned")
+    return places, trail
+
+
+def _conflicts(what: str, places: list[Place]) -> list[str]:
+    edges = {(p.device, p.port) for p in places if p.how in ("host", "learned", "described")}
+    if len(edges) < 2:
+        return []
+    listed = " and ".join(sorted(f"{device} {port}" for device, port in edges))
+    return [f"{what} was seen at {listed}: it has moved, an entry is old, or two stations have one address"]
+
+
+def _address(network: Network, text: str) -> Found:
+    stations = network.stations.by_address.of(text)
+    hosts = [s for s in stations if isinstance(s.row, Host)]
+    if len(hosts) == 1 and isinstance(hosts[0].row, Host) and len(stations) == 1:
+        return _host(network, hosts[0].row)
+    places: list[Place] = []
+    for station in stations:
+        row = station.row
+        if isinstance(row, Gateway):
+            says = f"{station.device} has it on its interface {row.interface}"
+            places.append(
+                Place(
+                    station.device,
+                    "interface",
+                    says,
+                    row.port,
+                    row.vid,
+                    row.interface,
+                    network.evidence(row, "address"),
+                )
+            )
+        else:
+            places += _host(network, row).places
+    known = [entry for entry in network.survey.arp if entry.address == text and entry.mac]
+    trail = [fact for entry in known for fact in network.evidence(entry, "mac")]
+    macs = sorted({entry.mac for entry in known if entry.mac})
+    if not places and macs:
+        found = _mac(network, macs[0], "IP address", text)
+        conflicts = [*found.conflicts]
+        if len(macs) > 1:
+            conflicts.append(f"{text} has several MAC addresses: {' '.join(macs)}")
+        return Found(text, "IP address", found.places, (*trail, *found.trail), tuple(conflicts))
+    if not places:
+        raise UnknownNameError(f"no table of this survey knows the address {text}")
+    conflicts = [f"{text} is the address of {len(stations)} stations"] if len(stations) > 1 else []
+    return Found(text, "IP address", tuple(places), tuple(trail), tuple(conflicts))
+
+
+def _device(network: Network, device: str) -> Found:
+    places = []
+    for link in network.links:
+        for near, far, seen in ((link.a, link.b, link.seen_a), (link.b, link.a, link.seen_b)):
+            if far.device == device and near.device != device:
+                how = "learned" if seen else "described"
+                says = f"its {far.port} is cabled to {near}"
+                evidence = tuple(
+                    fact for row in seen[:1] for fact in network.evidence(row, "neighbor", "neighbor_port")
+                )
+                places.append(Place(*_spot(near, how, says), evidence=evidence))
+    return Found(device, "device", tuple(places), (), ())
+
+
+def _vlan(network: Network, word: str) -> Found:
+    rows = [row for row in network.survey.vlans if (row.name or "").casefold() == word.casefold()]
+    if not rows:
+        names = {*network.stations.hosts, *network.names.devices}
+        names |= {(row.name or "").casefold() for row in network.survey.vlans}
+        close = get_close_matches(word.casefold(), names - {""}, 3, 0.6)
+        hint = f"; did you mean {' or '.join(map(visible, close))}?" if close else ""
+        says = f"nothing in this survey is called “{visible(word)}”, and it is no MAC or IP address{hint}"
+        raise UnknownNameError(says)
+    places = [
+        Place(row.device, "member", f"{row.device} has it as VLAN {row.vid}", vid=row.vid,
+              evidence=network.evidence(row, "name", "state"))
+        for row in rows
+    ]  # fmt: skip
+    vids = sorted({row.vid for row in rows})
+    conflicts = [f"the name {word} stands for VLANs {' '.join(map(str, vids))}"] if len(vids) > 1 else []
+    return Found(word, "VLAN", tuple(places), (), tuple(conflicts))

@@ -1,0 +1,296 @@
+"""What a spanning tree does: who is root and how it became that, what each port does and because of what."""
+
+from __future__ import annotations
+
+import heapq
+from collections import Counter, defaultdict
+from collections.abc import Mapping, Sequence
+
+import msgspec
+
+from crossthread.errors import UnknownNameError
+from crossthread.network.network import Network
+from crossthread.network.spanning.roles import BridgeId, Offer, Role
+from crossthread.network.topology.names import End
+from crossthread.survey.records import Tree
+from crossthread.values import VlanSet
+
+
+class TreeRoot(msgspec.Struct, frozen=True):
+    """A root: its identifier, and how it became root (`set` by a priority, or by `default` through its MAC address)."""
+
+    device: str
+    identifier: str
+    how: str
+    because: str
+
+
+class TreeBridge(msgspec.Struct, frozen=True, omit_defaults=True):
+    """A bridge in a tree: its identifier, its root port and its root path cost; `region` where it is in one."""
+
+    device: str
+    identifier: str
+    root: str
+    root_port: str | None = None
+    root_cost: int | None = None
+    internal_cost: int | None = None
+    region: str | None = None
+    observed_root: str | None = None
+
+
+class TreePortAnswer(msgspec.Struct, frozen=True, omit_defaults=True):
+    """A port in a tree: what the standard gives and because of what, and what was observed."""
+
+    device: str
+    port: str
+    role: str
+    state: str
+    because: str
+    observed_role: str | None = None
+    observed_state: str | None = None
+    far: str | None = None
+
+
+class TreeAnswer(msgspec.Struct, frozen=True):
+    """One instance of the spanning tree.
+
+    Attributes
+    ----------
+    instance, vlans, protocols
+        Its number, which VLANs follow it, and what its bridges run.
+    root
+        The root's device; None if it is not known. Where parts are not connected, that of the largest part.
+    roots
+        Every root, with how it became one.
+    bridges, ports
+        What each does; ports without a link to another bridge are left out.
+    missing
+        What was not observed, and keeps roles from being computed.
+    """
+
+    instance: int
+    vlans: str
+    protocols: tuple[str, ...]
+    root: str | None
+    roots: tuple[TreeRoot, ...]
+    bridges: tuple[TreeBridge, ...]
+    ports: tuple[TreePortAnswer, ...]
+    missing: tuple[str, ...]
+
+
+class TreeOverview(msgspec.Struct, frozen=True):
+    """Every instance with its root and how many of its links' ends are blocked."""
+
+    instances: tuple[TreeAnswer, ...]
+
+
+def instance_of(network: Network, vid: int) -> int:
+    """The instance that a VLAN follows on most devices.
+
+    Raises
+    ------
+    UnknownNameError
+        If no device says that it runs a tree for this VLAN.
+    """
+    trees = network.fabric.trees
+    count: Counter[int] = Counter()
+    for device in trees.bridges:
+        for instance, vids in trees.instances(device).items():
+            count[instance] += bool(vids.possible >> vid & 1) + bool(vids.sure >> vid & 1)
+    best = max(count, key=lambda instance: (count[instance], -instance), default=None)
+    if best is None or not count[best]:
+        raise UnknownNameError(f"no device in this survey runs a spanning tree for VLAN {vid}")
+    return best
+
+
+def tree_overview(network: Network) -> TreeOverview:
+    """Every instance; a tree per VLAN has one for each VLAN."""
+    instances = sorted({row.instance for rows in network.fabric.trees.bridges.values() for row in rows})
+    return TreeOverview(tuple(tree(network, instance) for instance in instances))
+
+
+def tree(network: Network, instance: int, explained: bool = True) -> TreeAnswer:
+    """Work out one instance, and set what was observed beside it.
+
+    Parameters
+    ----------
+    network, instance
+        The network, and the tree's number.
+    explained
+        Whether each port says because of what it does what it does; putting that into words takes longest.
+    """
+    trees = network.fabric.trees
+    given, roles = trees.inputs(instance), trees.compute(instance)
+    rows = {device: row for device, held in trees.bridges.items() for row in held if row.instance == instance}
+    known = dict(given.bridges)
+    names = {own: device for device, own in known.items()}
+    roles = dict(roles)  # those that are made when looked at, only once
+    by_device: dict[str, dict[End, Role]] = defaultdict(dict)
+    for end, role in roles.items():
+        by_device[end.device][end] = role
+    bridges = [
+        _bridge(device, row, known.get(device), by_device.get(device, {}), names) for device, row in rows.items()
+    ]
+    alone = {device for device in known if device not in by_device}
+    root_ids = {role.root for role in roles.values()} | {known[device] for device in alone}
+    sizes = Counter(bridge.root for bridge in bridges)
+    lowest = heapq.nsmallest(2, known.values())
+    roots = sorted((_root(names[own], own, lowest) for own in root_ids if own in names), key=lambda r: -sizes[r.device])
+    seen = _observed_root(rows)
+    ports = []
+    rivals = _rivals(roles)
+    for end, role in sorted(roles.items()):
+        says = because(end, role, by_device[end.device], names, rivals.get(end)) if explained else ""
+        ports.append(_port(network, instance, end, role, says, rivals.get(end)))
+    ports += _only_observed(network, instance, roles)
+    vlans = 0
+    for device in rows:
+        vlans |= trees.instances(device)[instance].sure
+    protocols = tuple(sorted({row.protocol for row in rows.values() if row.protocol}))
+    missing = tuple(f"{what} ({device})" for device, what in given.missing)
+    root = roots[0].device if roots else seen
+    followed = str(VlanSet(vlans & network.fabric.known))
+    return TreeAnswer(instance, followed, protocols, root, tuple(roots), tuple(bridges), tuple(ports), missing)
+
+
+def _observed_root(rows: dict[str, Tree]) -> str | None:
+    """The root that most bridges believe in, where none can be computed."""
+    believed = Counter(row.root_address for row in rows.values() if row.root_address)
+    best = believed.most_common(1)[0][0] if believed else None
+    return next((device for device, row in rows.items() if best and row.address == best), best)
+
+
+def _root(device: str, own: BridgeId, lowest: Sequence[BridgeId]) -> TreeRoot:
+    """How a root became one; `lowest` are the two best identifiers of all."""
+    rival = next((other for other in lowest if other != own), None)
+    if rival is None:
+        return TreeRoot(device, str(own), "set", "it is the only bridge of its part")
+    if own.priority < rival.priority:
+        because = f"its priority {own.priority} is the lowest; the next is {rival.priority}"
+        return TreeRoot(device, str(own), "set", because)
+    because = f"{own.address} is the lowest MAC address of all with priority {own.priority}"
+    return TreeRoot(device, str(own), "default", because)
+
+
+def _bridge(
+    device: str, row: Tree, own: BridgeId | None, roles: dict[End, Role], names: dict[BridgeId, str]
+) -> TreeBridge:
+    root_port = next((end.port for end, role in roles.items() if role.role in ("root", "master")), None)
+    one = next(iter(roles.values()), None)
+    root = names.get(one.root, "?") if one is not None else device
+    internal = next((r.received.internal for r in roles.values() if r.role == "root" and r.inside), None)
+    observed = f"{row.root_priority}/{row.root_address}" if row.root_address else None
+    return TreeBridge(
+        device, str(own) if own else "?", root if own else "?", root_port, one.root_cost if one is not None else 0,
+        internal, row.region, observed,
+    )  # fmt: skip
+
+
+def _rivals(roles: Mapping[End, Role]) -> dict[End, tuple[End, Role]]:
+    """For each designated port the best of the others on its medium."""
+    found: dict[End, tuple[End, Role]] = {}
+    for end, role in roles.items():
+        best = role.designated
+        if best != end and (best not in found or role.offer < found[best][1].offer):
+            found[best] = (end, role)
+    return found
+
+
+def _port(
+    network: Network, instance: int, end: End, role: Role, says: str, rival: tuple[End, Role] | None
+) -> TreePortAnswer:
+    row = network.fabric.trees.ports.get((*end, instance))
+    far = role.designated if role.designated != end else rival[0] if rival is not None else None
+    return TreePortAnswer(
+        end.device,
+        end.port,
+        role.role,
+        "forwarding" if role.forwards else "discarding",
+        says,
+        row.role if row is not None else None,
+        row.state if row is not None else None,
+        str(far) if far is not None else None,
+    )
+
+
+def _only_observed(network: Network, instance: int, roles: Mapping[End, Role]) -> list[TreePortAnswer]:
+    """The link ends that could not be computed, by what was observed of them."""
+    found = []
+    for adjacency in network.adjacencies:
+        for end in (adjacency.a, adjacency.b):
+            row = network.fabric.trees.ports.get((*end, instance))
+            if row is None or not row.role or end in roles or adjacency.up is False:
+                continue
+            if not network.fabric.member(adjacency.far(end)).bridged:
+                continue
+            says = "observed; what decides it was not"
+            state, far = row.state or "unknown", str(adjacency.far(end))
+            found.append(TreePortAnswer(end.device, end.port, row.role, state, says, row.role, row.state, far))
+    return found
+
+
+def because(
+    end: End,
+    role: Role,
+    siblings: Mapping[End, Role],
+    names: Mapping[BridgeId, str],
+    rival: tuple[End, Role] | None = None,
+) -> str:
+    """The comparison that decided a port's role, in words with the numbers."""
+    if role.role == "master":
+        return "the root port of its region in the common tree"
+    if role.role == "root":
+        return _why_root(end, role, siblings, names)
+    if role.role == "designated":
+        if role.offer.bridge == role.root:
+            return "the root's own port"
+        versus = f": {_decides(role.offer, rival[1].offer, names)} at {rival[0]}" if rival is not None else ""
+        return f"offers the best way to the root on its link{versus}"
+    if role.role == "backup":
+        return (
+            f"{role.designated} of the same bridge is better on this medium: {_decides(role.best, role.offer, names)}"
+        )
+    return f"{role.designated} offers a better way to the root: {_decides(role.best, role.offer, names)}"
+
+
+def _why_root(end: End, role: Role, siblings: Mapping[End, Role], names: Mapping[BridgeId, str]) -> str:
+    got = role.received
+    via = names.get(got.bridge, str(got.bridge))
+    own = f"root path cost {_cost(got)} ({_cost(role.best)} at {via} + {role.cost:,})"
+    others = [
+        (other.received, _receiver(other), far)
+        for far, other in siblings.items()
+        if far != end and other.role in ("alternate", "backup") and other.best.bridge != other.offer.bridge
+    ]
+    if not others:
+        return f"the only way to the root: {own}"
+    best, _, far = min(others, key=lambda entry: (entry[0], entry[1]))
+    if best == got:
+        return f"{own}, as by {far.port}; its own port identifier is lower"
+    return f"{own}; by {far.port}, the next best, {_decides(got, best, names)}"
+
+
+def _receiver(role: Role) -> tuple[int, int]:
+    return role.offer.port
+
+
+def _cost(offer: Offer) -> str:
+    return f"{offer.cost:,}" + (f" + {offer.internal:,} inside the region" if offer.internal else "")
+
+
+def _decides(better: Offer, worse: Offer, names: Mapping[BridgeId, str]) -> str:
+    """What makes one vector better than another: the first part in which they differ (IEEE 802.1D-2004 17.6)."""
+    if better.cost != worse.cost:
+        return f"root path cost {better.cost:,} against {worse.cost:,}"
+    if better.regional != worse.regional and (better.internal or worse.internal):
+        return f"same cost {better.cost:,}, regional root {better.regional} before {worse.regional}"
+    if better.internal != worse.internal:
+        return f"cost inside the region {better.internal:,} against {worse.internal:,}"
+    if better.bridge != worse.bridge:
+        one, two = (f"{names.get(bridge, '?')} ({bridge})" for bridge in (better.bridge, worse.bridge))
+        return f"same cost {_cost(better)}, lower bridge identifier of {one} than of {two}"
+    return f"same cost and bridge, lower port identifier {_port_id(better.port)} than {_port_id(worse.port)}"
+
+
+def _port_id(port: tuple[int, int]) -> str:
+    return f"{port[0]}.{port[1]}"

@@ -1,0 +1,187 @@
+"""One VLAN across the campus, and all VLANs on all devices."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+
+import msgspec
+
+from crossthread.errors import UnknownNameError
+from crossthread.network.hosts.station import Station
+from crossthread.network.network import Network
+from crossthread.network.switching.segments import Node
+from crossthread.network.topology.names import End
+from crossthread.values import VID_MAX, VlanSet
+from crossthread.views.map import LinkEnd
+
+
+class VlanPort(msgspec.Struct, frozen=True, omit_defaults=True):
+    """A port that carries a VLAN.
+
+    `how` is `tagged`, `untagged` or `unknown`; `state` is `forwarding`, `blocked` (by the spanning tree), `down` or
+    `unknown`; `far` is the port at the other end, and `one_end` is set if that one does not carry the VLAN.
+    """
+
+    device: str
+    port: str
+    mode: str | None
+    how: str
+    state: str
+    far: LinkEnd | None = None
+    one_end: bool = False
+    hosts: tuple[str, ...] = ()
+
+
+class VlanSegment(msgspec.Struct, frozen=True):
+    """A part of a VLAN in which every station surely hears every other."""
+
+    devices: tuple[str, ...]
+    hosts: tuple[str, ...]
+    gateways: tuple[str, ...]
+
+
+class VlanView(msgspec.Struct, frozen=True):
+    """Where a VLAN is: its names, its ports, its segments, and the devices where it is missing or suspended."""
+
+    vid: int
+    names: tuple[str, ...]
+    ports: tuple[VlanPort, ...]
+    segments: tuple[VlanSegment, ...]
+    suspended: tuple[str, ...]
+    roots: tuple[str, ...]
+
+
+def vlan_view(network: Network, vid: int) -> VlanView:
+    """Look at one VLAN.
+
+    Raises
+    ------
+    UnknownNameError
+        If the survey does not speak of this VLAN anywhere.
+    """
+    fabric = network.fabric
+    if not fabric.known >> vid & 1:
+        raise UnknownNameError(
+            f"the survey does not speak of VLAN {vid}; expected a VID from 1 to {VID_MAX} that it has"
+        )
+    ports = []
+    for device, rows in network.names.ports.items():
+        for port, row in rows.items():
+            end = End(device, port)
+            carried = fabric.carried(end).has(vid)
+            if carried is False or row.lag not in (None, "none") or (row.mode is None and row.pvid is None):
+                continue
+            member = fabric.member(end)
+            how = "tagged" if member.tagged.has(vid) else "untagged" if member.untagged.has(vid) else "unknown"
+            faced = network.adjacencies_at.get(end, ())
+            far = faced[0].far(end) if faced else None
+            bridged = far is not None and fabric.member(far).bridged
+            lone = far is not None and bridged and fabric.carried(far).has(vid) is False
+            hosts = tuple(host.name for host in network.hosts_at(end))
+            state = _state(network, end, vid)
+            ports.append(VlanPort(device, port, row.mode, how, state, LinkEnd(*far) if far else None, lone, hosts))
+    held = [(device, known[vid]) for device, known in fabric.vlan_rows.items() if vid in known]
+    suspended = tuple(device for device, vlan in held if vlan.state == "suspended")
+    names = dict.fromkeys(vlan.name for _, vlan in held if vlan.name)
+    return VlanView(vid, tuple(names), tuple(ports), _segments(network, vid), suspended, tuple(roots_of(network, vid)))
+
+
+def _state(network: Network, end: End, vid: int) -> str:
+    row = network.port(end)
+    faced = network.adjacencies_at.get(end, ())
+    if (row is not None and "down" in (row.admin, row.oper)) or (faced and all(a.up is False for a in faced)):
+        return "down"
+    forwards = network.fabric.forwarding(end).has(vid)
+    return {True: "forwarding", False: "blocked", None: "unknown"}[forwards]
+
+
+def roots_of(network: Network, vid: int) -> list[str]:
+    """The devices that say of themselves that they are the root of the tree that a VLAN follows."""
+    trees = network.fabric.trees
+    found = []
+    for device, rows in trees.bridges.items():
+        follows = {instance for instance, vids in trees.instances(device).items() if vids.possible >> vid & 1}
+        if any(r.instance in follows and r.address and r.root_address == r.address for r in rows):
+            found.append(device)
+    return found
+
+
+def _segments(network: Network, vid: int) -> tuple[VlanSegment, ...]:
+    parts: dict[object, tuple[set[str], list[str], list[str]]] = defaultdict(lambda: (set(), [], []))
+    for device in network.names.devices.values():
+        part = network.components.of(Node(device, vid))
+        if part is not None and any(
+            network.fabric.carried(End(device, port)).has(vid) for port in network.names.ports.get(device, ())
+        ):
+            parts[part][0].add(device)
+    stations: list[Station] = [*network.stations.hosts.values(), *network.stations.gateways]
+    for station in stations:
+        for tap in station.taps:
+            part = network.components.of(Node(tap.device, vid)) if tap.device and tap.enters.has(vid) else None
+            if part is not None:
+                name = station.name if station.is_host else f"{station.device} {station.name}"
+                parts[part][0].add(tap.device)
+                (parts[part][1] if station.is_host else parts[part][2]).append(name)
+    found = [VlanSegment(tuple(sorted(d)), tuple(h), tuple(dict.fromkeys(g))) for d, h, g in parts.values()]
+    return tuple(sorted(found, key=lambda s: (-len(s.hosts) - len(s.gateways), -len(s.devices), s.devices)))
+
+
+class Presence(msgspec.Struct, frozen=True, omit_defaults=True):
+    """A VLAN on a device: on how many access ports and trunks it is, and whether its gateway or its root is there."""
+
+    vid: int
+    access: int = 0
+    trunks: int = 0
+    gateway: bool = False
+    root: bool = False
+
+
+class DeviceVlans(msgspec.Struct, frozen=True):
+    """The VLANs of one device."""
+
+    device: str
+    vlans: tuple[Presence, ...]
+
+
+class Overview(msgspec.Struct, frozen=True):
+    """The VLANs of a campus, with their names, and each device's part in them."""
+
+    vlans: tuple[int, ...]
+    names: dict[int, str]
+    devices: tuple[DeviceVlans, ...]
+
+
+def vlan_overview(network: Network) -> Overview:
+    """Every VLAN on every device."""
+    counts: dict[str, dict[int, list[int]]] = {
+        name: defaultdict(lambda: [0, 0]) for name in network.names.devices.values()
+    }
+    for device, rows in network.names.ports.items():
+        for row in rows.values():
+            if row.mode == "access" and row.pvid:
+                counts[device][row.pvid][0] += 1
+            elif row.mode in ("trunk", "hybrid") and row.allowed is not None:
+                for vid in VlanSet(network.fabric.known) & row.allowed:
+                    counts[device][vid][1] += 1
+    for device, held in network.fabric.vlan_rows.items():
+        for vid in held:
+            counts[device][vid]
+    gateways = {(s.device, s.row.vid) for s in network.stations.gateways if s.row.vid}
+    for device, gateway_vid in gateways:
+        if gateway_vid:
+            counts[device][gateway_vid]
+    vids = sorted({vid for found in counts.values() for vid in found})
+    roots = {vid: set(roots_of(network, vid)) for vid in vids}
+    names: dict[int, str] = {}
+    for held in network.fabric.vlan_rows.values():
+        for vid, vlan in held.items():
+            if vlan.name:
+                names.setdefault(vid, vlan.name)
+    devices = []
+    for device, found in counts.items():
+        entries = [
+            Presence(vid, access, trunks, (device, vid) in gateways, device in roots[vid])
+            for vid, (access, trunks) in sorted(found.items())
+        ]
+        devices.append(DeviceVlans(device, tuple(entries)))
+    return Overview(tuple(vids), names, tuple(devices))

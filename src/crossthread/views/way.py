@@ -1,0 +1,120 @@
+"""The way of a packet, hop by hop, as plain data."""
+
+from __future__ import annotations
+
+import msgspec
+
+from crossthread.network.hosts.station import Station, Tap
+from crossthread.network.network import Network
+from crossthread.network.routing.forwarding import Leg, Walk
+from crossthread.network.switching.segments import Node, Reached
+from crossthread.network.three_valued import vids_in
+
+
+class Hop(msgspec.Struct, frozen=True, omit_defaults=True):
+    """One thing that a packet passes.
+
+    Attributes
+    ----------
+    kind
+        `host`, `bridge` or `gateway`.
+    name
+        The host or device; for a gateway also its `interface`.
+    enters, leaves
+        The ports it comes in and goes out by; absent where it begins, ends, or stays inside a device.
+    vid
+        The VLAN it is in there.
+    tag_in, tag_out
+        The tag it carries on the wire: a VID, or 0 for none.
+    asks_for
+        The address whose MAC address is asked for here (ARP or neighbour discovery).
+    faults
+        The rules of the findings that stand at this hop.
+    """
+
+    kind: str
+    name: str
+    interface: str | None = None
+    enters: str | None = None
+    leaves: str | None = None
+    vid: int | None = None
+    tag_in: int | None = None
+    tag_out: int | None = None
+    asks_for: str | None = None
+    faults: tuple[str, ...] = ()
+
+
+def path_of(network: Network, source: Station, walk: Walk) -> tuple[Hop, ...]:
+    """The hops of a walk that begins at a station."""
+    hops: list[Hop] = [] if walk.legs else [Hop("host", source.name)]
+    for leg in walk.legs:
+        hops.append(_end_hop(leg.sender, str(leg.target)))
+        hops += _bridges(network, leg)
+        if not leg.receiver.is_host:
+            hops.append(_end_hop(leg.receiver, None))
+    if walk.legs and walk.legs[-1].receiver.is_host:
+        hops.append(_end_hop(walk.legs[-1].receiver, None))
+    return tuple(hops)
+
+
+def _end_hop(station: Station, asks_for: str | None) -> Hop:
+    if station.is_host:
+        return Hop("host", station.name, asks_for=asks_for)
+    return Hop("gateway", station.device, interface=station.name, asks_for=asks_for)
+
+
+def _bridges(network: Network, leg: Leg) -> list[Hop]:
+    """The bridges between the two stations of a leg, by the surest and then shortest way."""
+    for tap in leg.sender.taps:
+        for goal in leg.receiver.taps:
+            for vid in vids_in(tap.enters.sure & goal.leaves.sure) if tap.device and goal.device else ():
+                start, node = Node(tap.device, vid), Node(goal.device, vid)
+                way = network.components.way(start, node)
+                if way is not None:
+                    return _hops(leg, tap, goal, start, node, way)
+    best: tuple[int, int, Tap, Tap, Node, Node] | None = None
+    fabric = network.fabric
+    for tap in leg.sender.taps:
+        for goal in leg.receiver.taps:
+            if not tap.device or not goal.device:
+                continue
+            for vid in vids_in(tap.enters.possible):
+                start = Node(tap.device, vid)
+                for arrives in vids_in(goal.leaves.possible & fabric.known):
+                    node = Node(goal.device, arrives)
+                    reached = fabric.flood(start).get(node)
+                    if reached is not None and (best is None or (reached.unknown, reached.hops) < best[:2]):
+                        best = (reached.unknown, reached.hops, tap, goal, start, node)
+    if best is None:
+        return []
+    _, _, tap, goal, start, node = best
+    return _hops(leg, tap, goal, start, node, fabric.way(start, node))
+
+
+def _hops(leg: Leg, tap: Tap, goal: Tap, start: Node, node: Node, way: list[Reached]) -> list[Hop]:
+    """The bridges along a way."""
+    hops = []
+    at, enters, tag_in = start, tap.end.port if tap.end else None, leg.sender.tag if tap.end else None
+    for step in way:
+        assert step.crossing is not None
+        tag = at.vid if step.tagged else 0
+        hops.append(_bridge(at, enters, tag_in, step, tag))
+        following = Node(step.crossing.far.device, _arrives(way, step, node))
+        at, enters, tag_in = following, step.crossing.far.port, tag
+    out = goal.end.port if goal.end else None
+    tag_out = leg.receiver.tag if goal.end else None
+    hops.append(Hop("bridge", at.device, None, enters, out, at.vid, tag_in, tag_out))
+    return hops
+
+
+def _arrives(way: list[Reached], step: Reached, last: Node) -> int:
+    """The VLAN in which a step arrives: where the next one starts."""
+    at = way.index(step)
+    following = way[at + 1].came_from if at + 1 < len(way) else last
+    assert following is not None
+    return following.vid
+
+
+def _bridge(at: Node, enters: str | None, tag_in: int | None, step: Reached, tag: int) -> Hop:
+    assert step.crossing is not None
+    return Hop("bridge", at.device, None, enters, step.crossing.near.port, at.vid, tag_in, tag)
