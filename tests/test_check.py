@@ -10,7 +10,7 @@ from crossthread import Change, Network, apply_changes, check, matrix
 from crossthread.demo import FAULTS, faulty, healthy
 from crossthread.diagnosis import rules
 from crossthread.diagnosis.findings import SEVERITIES
-from crossthread.diagnosis.meanings import FAMILIES, meanings
+from crossthread.diagnosis.meanings import meanings
 from crossthread.faces.terminal.meanings import meanings_page
 from crossthread.questions.check import select
 from tests.building import cabled, hosts, network_of, ports
@@ -276,7 +276,7 @@ class Docstrings(unittest.TestCase):
                 self.assertTrue(all(text.endswith(".") and len(text) > 7 for text in texts), texts)
 
     def test_every_finding_that_the_rules_make_is_in_the_catalogue(self):
-        known = {name for names in FAMILIES.values() for name in names}
+        known = {one.rule for one in meanings()}
         made = set()
         for path in Path(rules.__file__).parent.glob("*.py"):
             made |= set(re.findall(r'Finding\(\s*"([a-z-]+)"', path.read_text(encoding="utf-8")))

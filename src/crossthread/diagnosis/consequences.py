@@ -9,50 +9,9 @@ import msgspec
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import SEVERITIES, Finding, Subject
+from crossthread.diagnosis.registry import cutting, parents, parents_in_vlan
 from crossthread.network.topology.names import End
-
-_CUTS = (
-    "port-admin-down", "port-down", "link-mode-differs", "link-tagging-differs", "link-native-differs",
-    "link-access-vlan-differs", "link-vlan-missing", "port-mode-wrong", "port-vlan-missing", "vlan-suspended",
-    "tree-blocks-vlan",
-)  # fmt: skip
-_AT_ONE_PLACE: dict[str, tuple[str, ...]] = {
-    "link-allowed-differs": ("link-vlan-missing", "link-mode-differs"),
-    "link-vlan-missing": ("link-mode-differs",),
-    "link-native-differs": ("link-mode-differs",),
-    "vlan-unused": ("link-mode-differs", "port-mode-wrong"),
-    "vlan-leak": ("link-native-differs", "link-access-vlan-differs", "link-mode-differs", "port-vlan-wrong"),
-    "port-down": ("port-admin-down", "host-link-down", "cable-fault"),
-    "host-link-down": ("port-admin-down",),
-    "port-slow": ("cable-fault", "link-speed-differs"),
-    "port-errors": ("link-duplex-differs", "cable-fault"),
-    "link-speed-differs": ("cable-fault", "link-lag-differs"),
-    "neighbor-one-way": ("discovery-off", "port-admin-down", "port-down"),
-    "plan-link-missing": ("port-admin-down", "port-down"),
-    "plan-differs": ("port-vlan-wrong", "port-mode-wrong", "link-mode-differs", "link-native-differs",
-                     "link-mtu-differs", "link-tagging-differs", "link-vlan-missing", "link-speed-differs",
-                     "host-gateway-wrong", "host-gateway-missing", "host-mask-differs", "host-outside-subnet",
-                     "host-gateway-outside-subnet", "host-address-missing"),
-    "host-gateway-outside-subnet": ("host-mask-differs", "host-outside-subnet"),
-    "host-not-located": ("host-link-down",),
-    "survey-gap": ("host-not-located", "host-address-duplicate", "gateway-address-duplicate"),
-    "gateway-tag-duplicate": ("gateway-vlan-wrong",),
-    "gateway-unreachable": ("port-admin-down", "port-down", "port-vlan-missing", "vlan-suspended"),
-    "gateway-down": ("gateway-unreachable", "port-admin-down", "port-down", "vlan-suspended", "port-vlan-missing"),
-    "port-vlan-wrong": ("link-mode-differs", "gateway-vlan-wrong", "port-vlan-wrong"),
-    "port-mode-wrong": ("gateway-port-mode-wrong", "link-mode-differs", "port-mode-wrong"),
-    "tree-roots-several": ("link-mode-differs", "link-native-differs"),
-}  # fmt: skip
-"""A finding goes under one of these rules if they share a port, a link, a host, an interface or a device's VLAN."""
-
-_OF_ONE_VLAN: dict[str, tuple[str, ...]] = {
-    "gateway-unreachable": _CUTS,
-    "host-gateway-wrong": ("gateway-missing", "gateway-address-wrong"),
-    "gateway-missing": ("gateway-address-wrong", "gateway-missing"),
-    "host-outside-subnet": ("gateway-address-wrong",),
-    "host-mask-differs": ("gateway-mask-differs",),
-}
-"""The same for findings that speak of one VLAN, or whose hosts are among those that lose by the other."""
+from crossthread.values import VlanSet
 
 _Place = tuple[object, ...]
 
@@ -78,9 +37,9 @@ def nested(context: Context, findings: list[Finding], causes: Mapping[object, se
     above: dict[int, Finding] = {}
     rank = {id(finding): number for number, finding in enumerate(order)}
     for finding in order:
-        parents = _AT_ONE_PLACE.get(finding.rule, ())
-        near = (other for place in places[id(finding)] for other in by_place[place]) if parents else iter(())
-        cause = next((o for o in near if o.rule in parents and _may_lead(rank, above, finding, o)), None)
+        above_it = parents().get(finding.rule, ())
+        near = (other for place in places[id(finding)] for other in by_place[place]) if above_it else iter(())
+        cause = next((o for o in near if o.rule in above_it and _may_lead(rank, above, finding, o)), None)
         known = causes.get(finding.identity)
         if known:
             cause = next((o for o in order if o.identity in known), None)
@@ -122,7 +81,7 @@ def _leads(above: dict[int, Finding], finding: Finding, cause: Finding) -> bool:
 def _by_vlan(finding: Finding, by_rule: dict[str, list[Finding]], above: dict[int, Finding]) -> Finding | None:
     vids = _vids(finding)
     hosts = {subject.host for subject in finding.subjects if subject.host}
-    for rule in _OF_ONE_VLAN.get(finding.rule, ()):
+    for rule in parents_in_vlan().get(finding.rule, ()):
         for other in by_rule.get(rule, ()):
             if other is finding or not _leads(above, finding, other):
                 continue
@@ -134,10 +93,10 @@ def _by_vlan(finding: Finding, by_rule: dict[str, list[Finding]], above: dict[in
 def _vids(finding: Finding) -> set[int]:
     """The VLANs that a finding is about; for one about a link as such, those that its mend would let across."""
     found = {subject.vid for subject in finding.subjects if subject.vid is not None}
-    if not found and finding.rule in _CUTS:
+    if not found and finding.rule in cutting():
         for change in finding.repair:
-            allowed = str(change.cells.get("allowed", ""))
-            found |= {int(word) for word in allowed.split() if word.isdecimal()}
+            allowed = change.cells.get("allowed")
+            found |= set(VlanSet.parse(str(allowed))) if allowed else set()
     return found
 
 

@@ -11,12 +11,13 @@ from crossthread.diagnosis.expectations import Expected
 from crossthread.network.hosts.classes import HostClass
 from crossthread.network.hosts.station import Station
 from crossthread.network.network import Network
+from crossthread.network.three_valued import EVERY_VID
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End
 from crossthread.plan import Plan
-from crossthread.survey.records import Device, Port, Row, TreePort
+from crossthread.survey.records import Device, Neighbor, Port, Row, TreePort
 from crossthread.survey.survey import Evidence
-from crossthread.values import VlanSet
+from crossthread.values import NONE, VlanSet
 from crossthread.views.tree import TreeAnswer, tree
 
 _Made = TypeVar("_Made")
@@ -30,6 +31,7 @@ class Context:
         self.plan = plan or Plan()
         self.expected = Expected(network, self.plan)
         self._trees: dict[int, TreeAnswer] = {}
+        self._fed: dict[str, int] = {}
         self._once: dict[Callable[[Context], object], Any] = {}
 
     def once(self, make: Callable[[Context], _Made]) -> _Made:
@@ -93,6 +95,37 @@ class Context:
     def listeners(self) -> set[str]:
         """The devices whose neighbour tables are in the survey."""
         return {self.network.names.spelled[row.device] for row in self.network.survey.neighbors}
+
+    @cached_property
+    def heard_at(self) -> dict[End, list[Neighbor]]:
+        """What the neighbour tables have, port by port."""
+        found: dict[End, list[Neighbor]] = defaultdict(list)
+        names = self.network.names
+        for row in self.network.survey.neighbors:
+            device = names.spelled[row.device]
+            found[End(device, names.port(device, row.port) or row.port)].append(row)
+        return found
+
+    @cached_property
+    def heard_ends(self) -> set[End]:
+        """The ports at the ends of cables, and those that heard somebody of whom no cable is known."""
+        network = self.network
+        return {end for link in network.links for end in (link.a, link.b)} | {entry.end for entry in network.loose}
+
+    def fed(self, device: str) -> int:
+        """The VIDs that some port of a device carries that may be up, as bits; all if its ports were not listed."""
+        if device not in self._fed:
+            self._fed[device] = self._find_fed(device)
+        return self._fed[device]
+
+    def _find_fed(self, device: str) -> int:
+        ports, fabric, bits = self.network.names.ports.get(device), self.network.fabric, 0
+        if not ports:
+            return EVERY_VID
+        for port, row in ports.items():
+            if row.admin != "down" and row.oper != "down" and row.lag in (None, NONE):
+                bits |= fabric.carried(End(device, port)).possible & fabric.forwarding(End(device, port)).possible
+        return bits
 
     @cached_property
     def classes_in(self) -> dict[int | None, list[HostClass]]:

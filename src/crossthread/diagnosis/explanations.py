@@ -11,6 +11,7 @@ from crossthread.diagnosis.findings import Finding, at_station
 from crossthread.diagnosis.rules import gateway_address as address_rules
 from crossthread.diagnosis.rules import host as host_rules
 from crossthread.diagnosis.rules import routing as routing_rules
+from crossthread.diagnosis.rules.gateway_missing import gateway_missing
 from crossthread.network.hosts.station import Station
 from crossthread.network.routing.forwarding import Stop
 from crossthread.values import Address
@@ -48,29 +49,6 @@ def explain(context: Context, stop: Stop, target: Station, back: bool) -> list[F
     if stop.reason in ("route", "loop", "silent"):
         return _at_router(context, stop, target, back)
     return []
-
-
-def unexplained(context: Context, stop: Stop) -> Finding:
-    """Say that what was observed is too little to tell what is wrong at a stop.
-
-    Matters: something does stand in the way here, but no single change of what the survey lists would mend it.
-    Notice: the pair does not work.
-    Confirm: look at the facts that are named; survey what is cabled to them.
-    Mend: observe what is named, and ask again.
-    """
-    station = stop.station
-    columns = ("address", "gateway", "device", "port") if station.is_host else ("address", "vid", "port", "oper")
-    name = station.name if station.is_host else f"{station.device} {station.name}"
-    others = ", ".join(s.name if s.is_host else f"{s.device} {s.name}" for s in stop.candidates)
-    return Finding(
-        "survey-gap",
-        "breaks",
-        (at_station(station), *map(at_station, stop.candidates)),
-        f"The packet stops at {name}, and the survey lists no way from there"
-        + (f" to {others}" if others else "")
-        + " that a change of a setting would open: a cable, a device or a setting was not observed.",
-        context.evidence(station.row, *columns),
-    )
 
 
 def _first(rules: list[Callable[[], Finding | None]]) -> list[Finding]:
@@ -150,7 +128,7 @@ def _no_gateway(context: Context, host: Station) -> list[Finding]:
         [
             *[partial(address_rules.gateway_address_wrong, context, g) for g in serving],
             partial(host_rules.host_gateway_wrong, context, host),
-            partial(address_rules.gateway_missing, context, host),
+            partial(gateway_missing, context, host),
             partial(host_rules.host_gateway_missing, context, host),
         ]
     )
@@ -197,7 +175,7 @@ def _no_way(
     rules.append(partial(_route, context, gateway, goal, back))
     for other in context.expected.served(context.expected.current_vlan(target)):
         rules.append(partial(address_rules.gateway_address_wrong, context, other))
-    rules.append(partial(address_rules.gateway_missing, context, target))
+    rules.append(partial(gateway_missing, context, target))
     rules.append(partial(host_rules.host_outside_subnet, context, target))
     rules.append(partial(routing_rules.route_missing, context, gateway, goal, back))
     return _first(rules)

@@ -8,7 +8,7 @@ from datetime import date
 
 import msgspec
 
-from crossthread.diagnosis.all_rules import split_vlans, sweep
+from crossthread.diagnosis.all_rules import sweep
 from crossthread.diagnosis.cheapest_way import Search
 from crossthread.diagnosis.consequences import nested
 from crossthread.diagnosis.context import Context
@@ -17,6 +17,7 @@ from crossthread.diagnosis.findings import SEVERITIES, Finding, Subject
 from crossthread.diagnosis.rules import plan as plan_rules
 from crossthread.diagnosis.rules import vlan as vlan_rules
 from crossthread.diagnosis.rules.survey import survey_gap
+from crossthread.diagnosis.vlan_pieces import split_vlans
 from crossthread.network.network import Network
 from crossthread.plan import Plan
 from crossthread.plan.plan import Accepted

@@ -7,10 +7,10 @@ from collections.abc import Iterator
 
 import msgspec
 
+from crossthread.diagnosis.all_rules import ask_everywhere
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
-from crossthread.diagnosis.rules import neighbor as neighbor_rules
-from crossthread.diagnosis.rules import plan as plan_rules
+from crossthread.diagnosis.registry import named
 from crossthread.network.network import Network
 from crossthread.survey.records import Neighbor
 from crossthread.values import NONE
@@ -58,10 +58,10 @@ def inventory(network: Network) -> Inventory:
     return Inventory(tuple(found.values()), tuple(_remarks(Context(network))))
 
 
+_REMARKABLE = ("software-mixed", "neighbor-one-way", "neighbor-several", "neighbor-stale", "neighbor-no-address")
+
+
 def _remarks(context: Context) -> Iterator[Finding]:
-    yield from plan_rules.software_mixed(context)
-    for link in context.network.links:
-        one_way = neighbor_rules.neighbor_one_way(context, link)
-        if one_way is not None:
-            yield one_way
-    yield from neighbor_rules.at_each_port(context)
+    for name in _REMARKABLE:
+        for rule in named(name):
+            yield from ask_everywhere(context, rule)

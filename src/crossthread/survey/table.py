@@ -200,10 +200,18 @@ class Table(Sequence[_R], Generic[_R]):
         """
         if not self.file:
             return None
+        n = self._number(row)
+        return f"{self.file}:{self.lines[n]}" if n is not None and self.lines[n] else None
+
+    def _number(self, row: Row) -> int | None:
+        """Where a row stands, if it was made here, or by the table that this is a changed copy of."""
         if self._numbers is None:
             self._numbers = {id(held): n for n, held in enumerate(self._made) if held is not None}
         n = self._numbers.get(id(row))
-        return f"{self.file}:{self.lines[n]}" if n is not None and self.lines[n] else None
+        if n is None and self.edit is not None:
+            n = self.edit.of._number(row)
+            return n if self.edit.rows is not None and n not in self.edit.rows else None
+        return n
 
 
 def _same(one: object, two: object) -> bool:

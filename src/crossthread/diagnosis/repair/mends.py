@@ -9,11 +9,12 @@ import msgspec
 
 from crossthread.diagnosis.cheapest_way import Search, Step
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.explanations import explain, unexplained
+from crossthread.diagnosis.explanations import explain
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.repair.alternatives import Way, alternatives
 from crossthread.diagnosis.repair.tree_costs import opened
 from crossthread.diagnosis.rules.plan import plan_host
+from crossthread.diagnosis.rules.survey import unexplained
 from crossthread.network.hosts.station import Station
 from crossthread.network.network import Network
 from crossthread.network.routing.forwarding import Forwarding, Walk

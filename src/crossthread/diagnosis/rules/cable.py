@@ -6,21 +6,22 @@ from collections.abc import Iterator
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding, at_port
+from crossthread.diagnosis.registry import About, rule
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End
-from crossthread.survey.records import Neighbor
+from crossthread.survey.records import Neighbor, Port
 from crossthread.values import NONE
 
 
 def _differing(
-    context: Context, adjacency: Adjacency, rule: str, column: str, unit: str, why: str, severity: str
+    context: Context, adjacency: Adjacency, name: str, column: str, unit: str, why: str, severity: str
 ) -> Finding | None:
     a, b = context.port(adjacency.a), context.port(adjacency.b)
     one, two = getattr(a, column, None), getattr(b, column, None)
     if one is None or two is None or one == two:
         return None
     return Finding(
-        rule,
+        name,
         severity,
         (at_port(adjacency.a), at_port(adjacency.b)),
         f"{adjacency.a} has {column} {one}{unit}, {adjacency.b} at the other end {two}{unit}: {why}.",
@@ -28,6 +29,7 @@ def _differing(
     )
 
 
+@rule("link-speed-differs", "Link", About.LINK, follows="cable-fault link-lag-differs")
 def link_speed_differs(context: Context, adjacency: Adjacency) -> Finding | None:
     """The two ends of a link report different speeds.
 
@@ -40,6 +42,7 @@ def link_speed_differs(context: Context, adjacency: Adjacency) -> Finding | None
     return _differing(context, adjacency, "link-speed-differs", "speed", " Mb/s", why, "risks")
 
 
+@rule("link-duplex-differs", "Link", About.LINK)
 def link_duplex_differs(context: Context, adjacency: Adjacency) -> Finding | None:
     """One end of a link runs full duplex, the other half.
 
@@ -52,6 +55,7 @@ def link_duplex_differs(context: Context, adjacency: Adjacency) -> Finding | Non
     return _differing(context, adjacency, "link-duplex-differs", "duplex", "", why, "risks")
 
 
+@rule("link-mtu-differs", "Link", About.LINK)
 def link_mtu_differs(context: Context, adjacency: Adjacency) -> Finding | None:
     """The two ends of a link take frames of different size.
 
@@ -64,6 +68,7 @@ def link_mtu_differs(context: Context, adjacency: Adjacency) -> Finding | None:
     return _differing(context, adjacency, "link-mtu-differs", "mtu", "", why, "risks")
 
 
+@rule("link-lag-differs", "Link", About.LINK)
 def link_lag_differs(context: Context, adjacency: Adjacency) -> Finding | None:
     """A cable is a member of an aggregate at one end only.
 
@@ -88,29 +93,6 @@ def link_lag_differs(context: Context, adjacency: Adjacency) -> Finding | None:
     return None
 
 
-def announced(context: Context, row: Neighbor) -> Iterator[Finding | None]:
-    """What a neighbour announces of its own end of a link, where the survey does not have that end itself."""
-    names = context.network.names
-    device = names.spelled[row.device]
-    end = End(device, names.port(device, row.port) or row.port)
-    own = context.port(end)
-    far_device = names.neighbor_device(row)
-    far_port = names.neighbor_port(far_device, row) if far_device else None
-    far = context.port(End(far_device, far_port)) if far_device and far_port else None
-    if own is None:
-        return
-    for column, rule in _ANNOUNCED:
-        said, ours = getattr(row, column), getattr(own, column)
-        if said is None or ours is None or (far is not None and getattr(far, column) is not None):
-            continue
-        if column == "pvid" and own.mode == "routed":
-            continue
-        if column == "lag":
-            said, ours = said != NONE, ours != NONE
-        if said != ours:
-            yield announced_differs(context, end, row, column, rule)
-
-
 _ANNOUNCED = (
     ("pvid", "link-native-differs"),
     ("mtu", "link-mtu-differs"),
@@ -120,7 +102,8 @@ _ANNOUNCED = (
 )
 
 
-def announced_differs(context: Context, end: End, row: Neighbor, column: str, rule: str) -> Finding | None:
+@rule("link-native-differs", "Link", About.NEIGHBOR)
+def announced_differs(context: Context, row: Neighbor) -> Iterator[Finding]:
     """A neighbour announces another setting than our end of the link has (IEEE 802.1AB annex D and E).
 
     Matters: as for two ends that were both surveyed, only that the other end is told by the neighbour itself.
@@ -128,12 +111,31 @@ def announced_differs(context: Context, end: End, row: Neighbor, column: str, ru
     Confirm: look at the setting at both ends.
     Mend: make both ends the same.
     """
+    names = context.network.names
+    device = names.spelled[row.device]
+    end = End(device, names.port(device, row.port) or row.port)
     own = context.port(end)
+    far_device = names.neighbor_device(row)
+    far_port = names.neighbor_port(far_device, row) if far_device else None
+    far = context.port(End(far_device, far_port)) if far_device and far_port else None
+    if own is None:
+        return
+    for column, name in _ANNOUNCED:
+        said, ours = getattr(row, column), getattr(own, column)
+        if said is None or ours is None or (far is not None and getattr(far, column) is not None):
+            continue
+        if column == "pvid" and own.mode == "routed":
+            continue
+        if (said != NONE) != (ours != NONE) if column == "lag" else said != ours:
+            yield _announced(context, end, own, row, column, name)
+
+
+def _announced(context: Context, end: End, own: Port, row: Neighbor, column: str, name: str) -> Finding:
     who = row.neighbor or row.neighbor_chassis or "the neighbour"
     word = {"pvid": "port VLAN", "lag": "aggregate"}.get(column, column)
     shown = [NONE if value == 0 else value for value in (getattr(own, column), getattr(row, column))]
     return Finding(
-        rule,
+        name,
         "risks",
         (at_port(end),),
         f"{end} has {word} {shown[0]}, but {who} at the other end announces {shown[1]}.",

@@ -5,6 +5,7 @@ from __future__ import annotations
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import raise_link, set_gateway, set_port
 from crossthread.diagnosis.findings import Finding, at_port, at_station
+from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.link import like
 from crossthread.network.hosts.station import Station
 from crossthread.network.topology.names import End
@@ -28,6 +29,19 @@ def _rows_of(context: Context, gateway: Station) -> list[Station]:
     return [s for s in context.network.stations.on_device[gateway.device] if s.name == gateway.name]
 
 
+def _serves_another(context: Context, gateway: Station, _: End) -> bool:
+    """Whether an interface's tag is wrong, so that its port need not carry that."""
+    return gateway_vlan_wrong(context, gateway) is not None
+
+
+_CUTS = (
+    "port-admin-down port-down link-mode-differs link-tagging-differs link-native-differs link-access-vlan-differs "
+    "link-vlan-missing port-mode-wrong port-vlan-missing vlan-suspended tree-blocks-vlan"
+)
+"""What may cut an interface off from all ports of its VLAN, the likeliest first."""
+
+
+@rule("gateway-admin-down", "Gateway and routing", About.GATEWAY)
 def gateway_admin_down(context: Context, gateway: Station) -> Finding | None:
     """A gateway's interface has been shut.
 
@@ -52,6 +66,12 @@ def gateway_admin_down(context: Context, gateway: Station) -> Finding | None:
     )
 
 
+@rule(
+    "gateway-down",
+    "Gateway and routing",
+    About.GATEWAY,
+    follows="gateway-unreachable port-admin-down port-down vlan-suspended port-vlan-missing",
+)
 def gateway_down(context: Context, gateway: Station) -> Finding | None:
     """A gateway's interface is down though nobody shut it.
 
@@ -74,6 +94,7 @@ def gateway_down(context: Context, gateway: Station) -> Finding | None:
     )
 
 
+@rule("gateway-vlan-wrong", "Gateway and routing", About.GATEWAY)
 def gateway_vlan_wrong(context: Context, gateway: Station, vid: int | None = None) -> Finding | None:
     """A gateway's interface serves another VLAN than the one its subnet lives in.
 
@@ -104,7 +125,14 @@ def gateway_vlan_wrong(context: Context, gateway: Station, vid: int | None = Non
     return Finding("gateway-vlan-wrong", "breaks", (at_station(gateway),), f"{says}.", evidence, tuple(changes))
 
 
-def gateway_unreachable(context: Context, gateway: Station, fed: int) -> Finding | None:
+@rule(
+    "gateway-unreachable",
+    "Gateway and routing",
+    About.GATEWAY,
+    follows="port-admin-down port-down port-vlan-missing vlan-suspended",
+    follows_in_vlan=_CUTS,
+)
+def gateway_unreachable(context: Context, gateway: Station) -> Finding | None:
     """A gateway interface is up, but no port that is up carries its VLAN to it.
 
     Matters: it serves nobody, though it looks well; and the routes to its subnet attract packets that go nowhere.
@@ -115,7 +143,7 @@ def gateway_unreachable(context: Context, gateway: Station, fed: int) -> Finding
     row = _row(gateway)
     if gateway.end is not None or row.vid is None or gateway.up is False or gateway.address is None:
         return None
-    if fed >> row.vid & 1:
+    if context.fed(gateway.device) >> row.vid & 1:
         return None
     return Finding(
         "gateway-unreachable",
@@ -140,6 +168,7 @@ def _retagged(context: Context, gateway: Station, wanted: int, holder: Station, 
     return [*cleared, *(set_gateway(s, vid=vid) for one, vid in pair for s in _rows_of(context, one))]
 
 
+@rule("gateway-port-mode-wrong", "Gateway and routing", About.GATEWAY_PORT, unless=(_serves_another,))
 def gateway_port_mode_wrong(context: Context, gateway: Station, far: End, vid: int | None = None) -> Finding | None:
     """The switch port towards a gateway that tags does not carry its tag.
 
@@ -181,6 +210,7 @@ def gateway_port_mode_wrong(context: Context, gateway: Station, far: End, vid: i
     )
 
 
+@rule("port-vlan-wrong", "Port", About.GATEWAY_PORT)
 def gateway_port_vlan_wrong(context: Context, gateway: Station, far: End, vid: int | None = None) -> Finding | None:
     """The switch port towards a gateway that does not tag is in another VLAN than the gateway's subnet.
 

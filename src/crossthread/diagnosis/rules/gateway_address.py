@@ -4,19 +4,19 @@ from __future__ import annotations
 
 from collections import defaultdict
 from ipaddress import ip_interface, ip_network
-from itertools import islice
 
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.edits import raise_link, set_gateway
-from crossthread.diagnosis.findings import Finding, Subject, at_station
+from crossthread.diagnosis.edits import set_gateway
+from crossthread.diagnosis.findings import Finding, at_station
+from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway import called
 from crossthread.network.hosts.classes import HostClass
 from crossthread.network.hosts.station import Station
-from crossthread.survey.changes import Change
 from crossthread.survey.records import Gateway
-from crossthread.values import NONE, Address, Interface
+from crossthread.values import NONE, Address
 
 
+@rule("gateway-address-wrong", "Gateway and routing", About.GATEWAY)
 def gateway_address_wrong(context: Context, gateway: Station) -> Finding | None:
     """The hosts of a VLAN use a gateway address that its gateway interface does not have.
 
@@ -60,6 +60,7 @@ def gateway_address_wrong(context: Context, gateway: Station) -> Finding | None:
     )
 
 
+@rule("gateway-mask-differs", "Gateway and routing", About.GATEWAY)
 def gateway_mask_differs(context: Context, gateway: Station) -> Finding | None:
     """A gateway's prefix length is not that of its hosts.
 
@@ -88,72 +89,7 @@ def gateway_mask_differs(context: Context, gateway: Station) -> Finding | None:
     )
 
 
-def gateway_missing(context: Context, host: Station) -> Finding | None:
-    """The hosts of a subnet have a gateway configured, but no interface has an address in their subnet.
-
-    Matters: the subnet has no way out and none in.
-    Notice: a whole subnet reaches itself and nothing else.
-    Confirm: look for the address on every device that routes; an interface may have lost it when its tag was changed.
-    Mend: give an interface in that VLAN the address that the hosts use.
-    """
-    subnet = context.expected.subnet(host)
-    hop = getattr(host.row, "gateway", None)
-    if subnet is None or hop is None or context.expected.gateways(host):
-        return None
-    users = [hop, *(getattr(other.row, "gateway", None) for other in context.expected.near(subnet.ip))]
-    known = [ip_interface(str(used)).ip for used in users if used not in (None, NONE)]
-    taken = context.network.stations.by_address
-    free = [
-        ip for ip in (*known, *islice(subnet.network.hosts(), 256)) if ip in subnet.network and str(ip) not in taken
-    ]
-    if not free:
-        return None
-    wanted = free[0]
-    vid = context.expected.vlan(host)
-    length = subnet.network.prefixlen
-    repair = _add_gateway(context, ip_interface(f"{wanted}/{length}"), vid)
-    where = f" VLAN {vid}" if vid else " its VLAN"
-    return Finding(
-        "gateway-missing",
-        "breaks",
-        (Subject(vid=vid) if vid else at_station(host),),
-        f"No interface has an address in {subnet.network}, so{where} has no gateway; "
-        + (f"{host.name} uses {hop}." if hop != NONE else f"{host.name} has none either."),
-        context.evidence(host.row, "address", "gateway"),
-        repair,
-    )
-
-
-def _add_gateway(context: Context, own: Interface, vid: int | None) -> tuple[Change, ...]:
-    """Give the address to an interface of that VLAN that has none, or add one where the other gateways are."""
-    gateways = context.network.stations.gateways
-    bare = [g for g in gateways if g.address is None and g.row.vid == vid and vid]
-    if bare:
-        return (set_gateway(bare[0], address=str(own)),)
-    idle = [
-        end
-        for end, faced in context.adjacencies_at.items()
-        if (row := context.port(end)) is not None and row.mode == "routed" and not context.network.gateways_at.get(end)
-        for far in [context.port(faced[0].far(end))]
-        if far is not None and far.mode == "access" and far.pvid == vid
-    ]
-    for end in idle:
-        cells = {"port": end.port, "untagged": "yes", "admin": "up", "oper": "up", "proxy_arp": "no"}
-        key = {"device": end.device, "interface": end.port, "address": str(own)}
-        return (Change("gateways", key, cells), *raise_link(context, end))
-    for gateway in gateways:
-        if context.network.routing.on(gateway.device) is False or vid is None or (gateway.end and gateway.tag == 0):
-            continue
-        name = f"{gateway.end.port}.{vid}" if gateway.end else f"vlan{vid}"
-        cells2: dict[str, object] = {"vid": vid, "admin": "up", "oper": "up", "proxy_arp": "no"}
-        if gateway.end:
-            facing = [context.port(a.far(gateway.end)) for a in context.adjacencies_at.get(gateway.end, ())]
-            native = any(port is not None and port.pvid == vid for port in facing)
-            cells2 |= {"port": gateway.end.port, "untagged": "yes" if native else "no"}
-        return (Change("gateways", {"device": gateway.device, "interface": name, "address": str(own)}, cells2),)
-    return ()
-
-
+@rule("gateway-address-duplicate", "Gateway and routing", About.GATEWAY)
 def gateway_address_duplicate(context: Context, gateway: Station) -> Finding | None:
     """Two interfaces have the same address, and it is not meant to be shared.
 
@@ -183,6 +119,7 @@ def gateway_address_duplicate(context: Context, gateway: Station) -> Finding | N
     )
 
 
+@rule("gateway-tag-duplicate", "Gateway and routing", About.GATEWAY, follows="gateway-vlan-wrong")
 def gateway_tag_duplicate(context: Context, gateway: Station) -> Finding | None:
     """Two interfaces on one parent have the same tag.
 

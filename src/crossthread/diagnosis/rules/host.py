@@ -8,6 +8,8 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import raise_link, set_host
 from crossthread.diagnosis.expectations import gateway_address
 from crossthread.diagnosis.findings import Finding, at_station
+from crossthread.diagnosis.registry import About, rule
+from crossthread.diagnosis.rules.gateway_address import gateway_address_wrong
 from crossthread.network.hosts.station import Station
 from crossthread.survey.changes import Change
 from crossthread.survey.records import Host
@@ -19,12 +21,18 @@ def _row(host: Station) -> Host:
     return host.row
 
 
+def _served_wrongly(context: Context, host: Station) -> bool:
+    """Whether it is the gateway's address that is wrong, and not the host's setting."""
+    return any(gateway_address_wrong(context, gateway) for gateway in context.expected.gateways(host))
+
+
 def free_address(context: Context, subnet: Interface) -> Address | None:
     """An address of a subnet that nobody is known to have."""
     taken = context.network.stations.by_address
     return next((ip for ip in subnet.network.hosts() if str(ip) not in taken), None)
 
 
+@rule("host-link-down", "Host", About.HOST, needs="hosts.link=down", follows="port-admin-down")
 def host_link_down(context: Context, host: Station) -> Finding | None:
     """The host's own link is down though nobody shut the switch port.
 
@@ -49,6 +57,7 @@ def host_link_down(context: Context, host: Station) -> Finding | None:
     )
 
 
+@rule("host-not-located", "Host", About.HOST, reads="place", follows="host-link-down")
 def host_not_located(context: Context, host: Station) -> Finding | None:
     """Nobody knows which port the host is plugged into.
 
@@ -67,6 +76,7 @@ def host_not_located(context: Context, host: Station) -> Finding | None:
     return Finding("host-not-located", "risks", (at_station(host),), f"{host.name} was not located: {how}.", evidence)
 
 
+@rule("host-address-missing", "Host", About.HOST, reads="subnet current-vlan expected")
 def host_address_missing(context: Context, host: Station) -> Finding | None:
     """The host was seen to have no IP address.
 
@@ -104,6 +114,7 @@ def host_address_missing(context: Context, host: Station) -> Finding | None:
     )
 
 
+@rule("host-address-duplicate", "Host", About.HOST, reads="holders")
 def host_address_duplicate(context: Context, host: Station) -> Finding | None:
     """Another host, or a gateway, has the same address.
 
@@ -130,6 +141,13 @@ def host_address_duplicate(context: Context, host: Station) -> Finding | None:
     )
 
 
+@rule(
+    "host-outside-subnet",
+    "Host",
+    About.HOST,
+    reads="subnet gateway current-vlan expected",
+    follows_in_vlan="gateway-address-wrong",
+)
 def host_outside_subnet(context: Context, host: Station) -> Finding | None:
     """The host's address is not in the subnet that the gateway of its VLAN serves, though its gateway is.
 
@@ -162,6 +180,7 @@ def host_outside_subnet(context: Context, host: Station) -> Finding | None:
     return None
 
 
+@rule("host-mask-differs", "Host", About.HOST, reads="subnet expected", follows_in_vlan="gateway-mask-differs")
 def host_mask_differs(context: Context, host: Station, length: int | None = None) -> Finding | None:
     """The host's prefix length is not that of its gateway and its neighbours.
 
@@ -198,6 +217,7 @@ def _best_gateway(context: Context, host: Station) -> tuple[str | None, Station 
     return None, None
 
 
+@rule("host-gateway-missing", "Host", About.HOST, reads="gateway expected")
 def host_gateway_missing(context: Context, host: Station) -> Finding | None:
     """The host was seen to have no gateway, though a gateway serves its subnet.
 
@@ -219,6 +239,14 @@ def host_gateway_missing(context: Context, host: Station) -> Finding | None:
     )
 
 
+@rule(
+    "host-gateway-outside-subnet",
+    "Host",
+    About.HOST,
+    reads="subnet gateway expected",
+    unless=(host_outside_subnet, host_mask_differs),
+    follows="host-mask-differs host-outside-subnet",
+)
 def host_gateway_outside_subnet(context: Context, host: Station) -> Finding | None:
     """The host's gateway is not inside the host's own subnet.
 
@@ -252,6 +280,14 @@ def host_gateway_outside_subnet(context: Context, host: Station) -> Finding | No
     )
 
 
+@rule(
+    "host-gateway-wrong",
+    "Host",
+    About.HOST,
+    reads="subnet gateway expected",
+    unless=(_served_wrongly,),
+    follows_in_vlan="gateway-missing gateway-address-wrong",
+)
 def host_gateway_wrong(context: Context, host: Station) -> Finding | None:
     """The host's gateway is inside its subnet, but no gateway has that address.
 

@@ -9,6 +9,7 @@ import msgspec
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_port
 from crossthread.diagnosis.findings import Finding, at_port, at_station
+from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.vlan import leaks, leaks_in_words
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End
@@ -42,6 +43,7 @@ def _trunk_for(context: Context, *rows: Port) -> dict[str, object]:
     return {"mode": "trunk", "pvid": NONE, "allowed": str(used)}
 
 
+@rule("link-mode-differs", "Link", About.LINK, cuts=True)
 def link_mode_differs(context: Context, adjacency: Adjacency) -> Finding | None:
     """One end of a link is a trunk, the other an access port.
 
@@ -84,6 +86,7 @@ def trunk_lacks(context: Context, adjacency: Adjacency, vid: int, differs: Findi
     )
 
 
+@rule("port-mode-wrong", "Port")
 def link_access_both(context: Context, adjacency: Adjacency, vid: int) -> Finding | None:
     """Both ends of a link between switches are access ports, and other VLANs are needed across it.
 
@@ -107,6 +110,7 @@ def link_access_both(context: Context, adjacency: Adjacency, vid: int) -> Findin
     )
 
 
+@rule("link-access-vlan-differs", "Link", About.LINK, cuts=True)
 def link_access_vlan_differs(context: Context, adjacency: Adjacency, vid: int | None = None) -> Finding | None:
     """Both ends of a link are access ports, in different VLANs.
 
@@ -134,6 +138,7 @@ def link_access_vlan_differs(context: Context, adjacency: Adjacency, vid: int | 
     )
 
 
+@rule("link-tagging-differs", "Link", About.LINK, cuts=True)
 def link_tagging_differs(context: Context, adjacency: Adjacency) -> Finding | None:
     """The two ends of a trunk use different tag types.
 
@@ -160,6 +165,7 @@ def link_tagging_differs(context: Context, adjacency: Adjacency) -> Finding | No
     )
 
 
+@rule("link-native-differs", "Link", About.LINK, cuts=True, follows="link-mode-differs")
 def link_native_differs(context: Context, adjacency: Adjacency) -> Finding | None:
     """The two ends of a trunk have different native VLANs.
 
@@ -208,6 +214,7 @@ def _tree_breaks(context: Context, adjacency: Adjacency) -> str:
     return " The trees of these two VLANs run into each other there: each end takes the other's frames for its own."
 
 
+@rule("link-vlan-missing", "Link", cuts=True, follows="link-mode-differs")
 def link_vlan_missing(context: Context, adjacency: Adjacency, vid: int) -> Finding | None:
     """A VLAN that is needed beyond a trunk is not allowed on it.
 
@@ -247,6 +254,7 @@ def link_vlan_missing(context: Context, adjacency: Adjacency, vid: int) -> Findi
     )
 
 
+@rule("link-allowed-differs", "Link", About.LINK, follows="link-vlan-missing link-mode-differs")
 def link_allowed_differs(context: Context, adjacency: Adjacency) -> Finding | None:
     """A VLAN in use is allowed at one end of a trunk only.
 
@@ -274,6 +282,7 @@ def link_allowed_differs(context: Context, adjacency: Adjacency) -> Finding | No
     )
 
 
+@rule("link-vlan-missing", "Link", About.LINK)
 def link_not_spare(context: Context, adjacency: Adjacency) -> Finding | None:
     """A redundant link lacks a VLAN that both its devices have, and one spanning tree serves all VLANs.
 
@@ -309,6 +318,7 @@ def link_not_spare(context: Context, adjacency: Adjacency) -> Finding | None:
     )
 
 
+@rule("port-mode-wrong", "Port", About.LINK)
 def uplink_access(context: Context, adjacency: Adjacency) -> Finding | None:
     """A redundant link between two switches is in access mode at both ends, where most such links are trunks.
 
@@ -333,6 +343,7 @@ def uplink_access(context: Context, adjacency: Adjacency) -> Finding | None:
     )
 
 
+@rule("link-subnet-differs", "Link", About.LINK)
 def link_subnet_differs(context: Context, adjacency: Adjacency) -> Finding | None:
     """The two ends of a link that route have addresses of different subnets.
 
@@ -358,6 +369,7 @@ def link_subnet_differs(context: Context, adjacency: Adjacency) -> Finding | Non
     return None
 
 
+@rule("tree-blocks-vlan", "Spanning tree", cuts=True)
 def blocked_by_tree(context: Context, adjacency: Adjacency, vid: int) -> Finding | None:
     """The spanning tree blocks the only link that carries a VLAN.
 

@@ -8,6 +8,7 @@ from collections.abc import Iterator, Sequence
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_port
 from crossthread.diagnosis.findings import Finding, Subject, at_port
+from crossthread.diagnosis.registry import About, rule
 from crossthread.network.topology.links import Link, Loose
 from crossthread.network.topology.names import End
 from crossthread.survey.records import Neighbor
@@ -19,6 +20,7 @@ _PATIENCE = 1.5
 """An entry is stale if it was not refreshed for this many intervals."""
 
 
+@rule("neighbor-conflict", "Neighbour discovery", About.LOOSE)
 def neighbor_conflict(context: Context, entry: Loose) -> Finding | None:
     """The two ends of what looks like one link name different ports.
 
@@ -49,6 +51,7 @@ def neighbor_conflict(context: Context, entry: Loose) -> Finding | None:
     )
 
 
+@rule("neighbor-one-way", "Neighbour discovery", About.CABLE, follows="discovery-off port-admin-down port-down")
 def neighbor_one_way(context: Context, link: Link) -> Finding | None:
     """Only one end of a link hears the other.
 
@@ -88,27 +91,8 @@ def _reason(context: Context, silent: End, heard: End) -> str:
     return "its neighbour table lacks it; ask again, or look for something in between"
 
 
-def at_each_port(context: Context) -> Iterator[Finding]:
-    """What the neighbour tables show port by port."""
-    by_port: dict[End, list[Neighbor]] = defaultdict(list)
-    names = context.network.names
-    for row in context.network.survey.neighbors:
-        device = names.spelled[row.device]
-        by_port[End(device, names.port(device, row.port) or row.port)].append(row)
-    silent: dict[str | None, list[tuple[End, Neighbor]]] = defaultdict(list)
-    for end, rows in by_port.items():
-        if len(rows) > 1:
-            yield from filter(None, (neighbor_several(context, end, rows), neighbor_renamed(context, end, rows)))
-        for row in rows:
-            if row.ttl is not None and (found := neighbor_stale(context, end, row)) is not None:
-                yield found
-            if row.management is None or row.management == NONE:
-                silent[row.neighbor_chassis or row.neighbor].append((end, row))
-    for heard in silent.values():
-        yield neighbor_no_address(context, heard)
-
-
-def neighbor_several(context: Context, end: End, rows: list[Neighbor]) -> Finding | None:
+@rule("neighbor-several", "Neighbour discovery", About.HEARING)
+def neighbor_several(context: Context, end: End, rows: Sequence[Neighbor]) -> Finding | None:
     """A port hears more than one neighbour.
 
     Matters: something that is in no table stands in between, such as an unmanaged switch, or a telephone with a
@@ -126,7 +110,8 @@ def neighbor_several(context: Context, end: End, rows: list[Neighbor]) -> Findin
     return Finding("neighbor-several", "note", (at_port(end),), says, evidence)
 
 
-def neighbor_renamed(context: Context, end: End, rows: list[Neighbor]) -> Finding | None:
+@rule("neighbor-stale", "Neighbour discovery", About.HEARING)
+def neighbor_renamed(context: Context, end: End, rows: Sequence[Neighbor]) -> Finding | None:
     """One neighbour is heard by two names, the older of which is ageing out.
 
     Matters: whoever looks for the old name believes that there is a second device.
@@ -148,7 +133,8 @@ def neighbor_renamed(context: Context, end: End, rows: list[Neighbor]) -> Findin
     return None
 
 
-def neighbor_stale(context: Context, end: End, row: Neighbor) -> Finding | None:
+@rule("neighbor-stale", "Neighbour discovery", About.HEARING)
+def neighbor_stale(context: Context, end: End, rows: Sequence[Neighbor]) -> Iterator[Finding]:
     """A neighbour has not been heard for longer than its own interval.
 
     Matters: the entry is of the past; the neighbour may be gone, or renamed, or its frames get lost.
@@ -156,21 +142,23 @@ def neighbor_stale(context: Context, end: End, row: Neighbor) -> Finding | None:
     Confirm: read the neighbour table again after the hold time; the entry is then gone or fresh.
     Mend: survey again; if the entry stays old while the link is up, look for lost frames on the link.
     """
-    interval = row.interval or (row.ttl / _HOLD if row.ttl else None)
-    if row.ttl is None or row.remaining is None or not interval or row.ttl - row.remaining <= _PATIENCE * interval:
-        return None
-    name = row.neighbor or row.neighbor_chassis or "a neighbour"
-    says = f"{end} has not heard {name} for {row.ttl - row.remaining:g} s, though it speaks every {interval:g} s"
-    return Finding(
-        "neighbor-stale",
-        "note",
-        (at_port(end),),
-        f"{says}; {row.remaining:g} s of {row.ttl:g} s are left.",
-        context.evidence(row, "ttl", "remaining", "interval"),
-    )
+    for row in rows:
+        interval = row.interval or (row.ttl / _HOLD if row.ttl else None)
+        if row.ttl is None or row.remaining is None or not interval or row.ttl - row.remaining <= _PATIENCE * interval:
+            continue
+        name = row.neighbor or row.neighbor_chassis or "a neighbour"
+        says = f"{end} has not heard {name} for {row.ttl - row.remaining:g} s, though it speaks every {interval:g} s"
+        yield Finding(
+            "neighbor-stale",
+            "note",
+            (at_port(end),),
+            f"{says}; {row.remaining:g} s of {row.ttl:g} s are left.",
+            context.evidence(row, "ttl", "remaining", "interval"),
+        )
 
 
-def neighbor_no_address(context: Context, heard: Sequence[tuple[End, Neighbor]]) -> Finding:
+@rule("neighbor-no-address", "Neighbour discovery", About.CAMPUS)
+def neighbor_no_address(context: Context) -> Iterator[Finding]:
     """A neighbour gives no management address.
 
     Matters: it cannot be asked anything over the network, and a survey that follows neighbours ends there.
@@ -178,14 +166,21 @@ def neighbor_no_address(context: Context, heard: Sequence[tuple[End, Neighbor]])
     Confirm: look at the neighbour's own discovery settings and whether it has an address at all.
     Mend: give it a management address, and let it announce that.
     """
-    row = heard[0][1]
-    name = row.neighbor or row.neighbor_chassis or "a neighbour"
-    places = ", ".join(str(end) for end, _ in heard[:3]) + (f" and {len(heard) - 3} more" if len(heard) > 3 else "")
-    evidence = context.evidence(row, "neighbor", "management")
-    says = f"{name}, heard at {places}, gives no management address."
-    return Finding("neighbor-no-address", "note", tuple(at_port(end) for end, _ in heard), says, evidence)
+    silent: dict[str | None, list[tuple[End, Neighbor]]] = defaultdict(list)
+    for end, rows in context.heard_at.items():
+        for row in rows:
+            if row.management is None or row.management == NONE:
+                silent[row.neighbor_chassis or row.neighbor].append((end, row))
+    for heard in silent.values():
+        row = heard[0][1]
+        name = row.neighbor or row.neighbor_chassis or "a neighbour"
+        places = ", ".join(str(end) for end, _ in heard[:3]) + (f" and {len(heard) - 3} more" if len(heard) > 3 else "")
+        evidence = context.evidence(row, "neighbor", "management")
+        says = f"{name}, heard at {places}, gives no management address."
+        yield Finding("neighbor-no-address", "note", tuple(at_port(end) for end, _ in heard), says, evidence)
 
 
+@rule("neighbor-unsurveyed", "Neighbour discovery", About.LOOSE)
 def neighbor_unsurveyed(context: Context, entry: Loose) -> Finding | None:
     """A neighbour was heard that is not in the survey.
 
@@ -207,6 +202,7 @@ def neighbor_unsurveyed(context: Context, entry: Loose) -> Finding | None:
     )
 
 
+@rule("discovery-off", "Neighbour discovery", About.CABLED_PORT)
 def discovery_off(context: Context, end: End) -> Finding | None:
     """A port between two devices does not speak or listen, or neighbour discovery is off on the whole device.
 
@@ -215,6 +211,8 @@ def discovery_off(context: Context, end: End) -> Finding | None:
     Confirm: look at the discovery settings of the device and of the port.
     Mend: turn neighbour discovery on between devices.
     """
+    if context.plan.settings.discovery == "nowhere":
+        return None
     row, port = context.device(end.device), context.port(end)
     if row is not None and row.discovery == "off":
         says, evidence = f"Neighbour discovery is off on {end.device}.", context.evidence(row, "discovery")
@@ -232,7 +230,8 @@ def discovery_off(context: Context, end: End) -> Finding | None:
     )
 
 
-def discovery_exposed(context: Context, ends: Sequence[End]) -> Finding | None:
+@rule("discovery-exposed", "Neighbour discovery", About.CAMPUS)
+def discovery_exposed(context: Context) -> Iterator[Finding]:
     """Ports of a device towards hosts speak neighbour discovery.
 
     Matters: whoever plugs in there learns names, models, software and addresses of the network's devices.
@@ -240,9 +239,24 @@ def discovery_exposed(context: Context, ends: Sequence[End]) -> Finding | None:
     Confirm: listen on such a port for a minute.
     Mend: let ports towards hosts not send; listening does no harm.
     """
-    row = context.device(ends[0].device)
-    if row is not None and row.discovery == "off":
-        return None
+    wanted = context.plan.settings.discovery
+    if wanted == "everywhere":
+        return
+    spelled = context.network.names.spelled
+    speaking: dict[str, list[End]] = defaultdict(list)
+    columns = (context.network.survey.column("ports", name) for name in ("device", "port", "discovery", "admin"))
+    for device, port, discovery, admin in zip(*columns, strict=True):
+        if discovery in ("both", "send") and admin != "down":
+            end = End(spelled[device], port)
+            if end not in context.heard_ends and (wanted == "nowhere" or end in context.host_ends):
+                speaking[end.device].append(end)
+    for name, ends in speaking.items():
+        row = context.device(name)
+        if row is None or row.discovery != "off":
+            yield _exposed(context, ends)
+
+
+def _exposed(context: Context, ends: Sequence[End]) -> Finding:
     ports = ", ".join(end.port for end in ends[:8]) + (f" and {len(ends) - 8} more" if len(ends) > 8 else "")
     return Finding(
         "discovery-exposed",

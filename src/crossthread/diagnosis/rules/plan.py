@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 from datetime import date
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_host, set_port
 from crossthread.diagnosis.findings import Finding, Subject, at_port
+from crossthread.diagnosis.registry import About, rule
 from crossthread.network.topology.names import End
 from crossthread.plan.plan import Accepted, PlannedHost, PlannedLink, PlannedPort
 from crossthread.survey.records import Device, Port
@@ -16,7 +17,15 @@ from crossthread.survey.survey import Evidence
 from crossthread.values import NONE, VlanSet
 from crossthread.views.drawing import Cable, compare_drawing
 
+_AS_WELL = (
+    "port-vlan-wrong port-mode-wrong link-mode-differs link-native-differs link-mtu-differs link-tagging-differs "
+    "link-vlan-missing link-speed-differs host-gateway-wrong host-gateway-missing host-mask-differs "
+    "host-outside-subnet host-gateway-outside-subnet host-address-missing"
+)
+"""What says of the same cell that it is wrong."""
 
+
+@rule("software-mixed", "Plan and inventory", About.CAMPUS)
 def software_mixed(context: Context) -> Iterator[Finding]:
     """Devices of one platform run different software.
 
@@ -45,6 +54,7 @@ def software_mixed(context: Context) -> Iterator[Finding]:
         )
 
 
+@rule("plan-differs", "Plan and inventory", About.PLANNED_PORT, follows=_AS_WELL)
 def plan_port(context: Context, entry: PlannedPort) -> Finding | None:
     """A port's mode, VLAN, allowed list or native VLAN is not as planned.
 
@@ -90,6 +100,7 @@ def plan_port(context: Context, entry: PlannedPort) -> Finding | None:
     return Finding(rule, "risks", subjects, says, evidence, (set_port(end, **cells),))
 
 
+@rule("plan-differs", "Plan and inventory", About.PLANNED_HOST)
 def plan_host(context: Context, entry: PlannedHost) -> Finding | None:
     """A host's address or gateway is not as planned, or the host was not seen at all.
 
@@ -117,6 +128,7 @@ def plan_host(context: Context, entry: PlannedHost) -> Finding | None:
     return Finding("plan-differs", "risks", (Subject(host=host.name),), says, evidence, (set_host(host, **cells),))
 
 
+@rule("plan-differs", "Plan and inventory", About.CAMPUS)
 def plan_vlans(context: Context) -> Iterator[Finding]:
     """A planned VLAN is nowhere, a VLAN in use is in no plan, or nobody has a planned gateway's address.
 
@@ -144,7 +156,8 @@ def plan_vlans(context: Context) -> Iterator[Finding]:
             yield Finding("plan-differs", "note", (Subject(vid=vid),), says, ())
 
 
-def plan_settings(context: Context, rows: Iterable[tuple[End, Port, bool]]) -> Iterator[Finding]:
+@rule("plan-differs", "Plan and inventory", About.CAMPUS)
+def plan_settings(context: Context) -> Iterator[Finding]:
     """Ports do not have the settings that the plan has for all of them.
 
     Matters: what is set differently in one place is forgotten there.
@@ -153,8 +166,11 @@ def plan_settings(context: Context, rows: Iterable[tuple[End, Port, bool]]) -> I
     Mend: set the ports as planned, or accept the difference in the plan.
     """
     settings = context.plan.settings
+    if settings.mtu is None and settings.speed is None and settings.native is None and settings.tagging is None:
+        return
     alike: dict[tuple[str, str, str], list[tuple[End, Port]]] = defaultdict(list)
-    for end, row, between in rows:
+    for end, row in _open_ports(context):
+        between = end in context.adjacencies_at
         checks: list[tuple[str, str, int | str | None]] = [("mtu", "mtu", settings.mtu)]
         if between and row.mode in ("trunk", "hybrid"):
             checks += [("native", "pvid", settings.native), ("tagging", "tagging", settings.tagging)]
@@ -180,6 +196,12 @@ def plan_settings(context: Context, rows: Iterable[tuple[End, Port, bool]]) -> I
         )
 
 
+def _open_ports(context: Context) -> Iterator[tuple[End, Port]]:
+    for device, ports in context.network.names.ports.items():
+        yield from ((End(device, port), row) for port, row in ports.items() if row.admin != "down")
+
+
+@rule("plan-differs", "Plan and inventory", About.CAMPUS)
 def plan_trees(context: Context) -> Iterator[Finding]:
     """A device runs another spanning-tree protocol than the plan has for all.
 
@@ -201,6 +223,8 @@ def plan_trees(context: Context) -> Iterator[Finding]:
         yield Finding("plan-differs", "risks", (Subject(device=row.device),), says, evidence)
 
 
+@rule("plan-link-missing", "Plan and inventory", About.CAMPUS, follows="port-admin-down port-down")
+@rule("plan-link-extra", "Plan and inventory")
 def plan_links(context: Context) -> Iterator[Finding]:
     """A documented cable was not found, or one was found that is not documented.
 
@@ -250,6 +274,7 @@ def _extra(context: Context, cable: Cable) -> Finding:
     return Finding("plan-link-extra", "note", tuple(map(at_port, ends)), f"The cable {cable} is in no plan.", evidence)
 
 
+@rule("link-vlan-missing", "Link", About.PLANNED_LINK)
 def plan_carries(context: Context, entry: PlannedLink) -> Finding | None:
     """A documented link does not carry a VLAN that the plan wants on it.
 
@@ -279,6 +304,7 @@ def plan_carries(context: Context, entry: PlannedLink) -> Finding | None:
     return Finding("link-vlan-missing", "risks", subjects, f"By the plan, {parts}.", evidence, tuple(repair))
 
 
+@rule("plan-differs", "Plan and inventory")
 def plan_talk(context: Context, one: str, two: str, vids: tuple[int, int]) -> Finding:
     """Hosts of two VLANs reach each other though the plan says that they may not.
 
@@ -296,6 +322,7 @@ def plan_talk(context: Context, one: str, two: str, vids: tuple[int, int]) -> Fi
     return Finding("plan-differs", "risks", tuple(Subject(vid=vid) for vid in vids), says, evidence)
 
 
+@rule("plan-differs", "Plan and inventory")
 def acceptance_idle(context: Context, entry: Accepted, today: date) -> Finding:
     """The plan accepts a finding that is no longer there, or accepted it until a day that is past.
 

@@ -5,6 +5,8 @@ from __future__ import annotations
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import raise_link, set_port
 from crossthread.diagnosis.findings import Finding, Subject, at_port, at_station
+from crossthread.diagnosis.registry import About, rule
+from crossthread.diagnosis.rules.host import host_outside_subnet
 from crossthread.network.hosts.station import Station
 from crossthread.network.hosts.stations import admits
 from crossthread.network.topology.names import End
@@ -20,6 +22,12 @@ def _users(context: Context, end: End) -> str:
     return " and ".join(hosts + faces) or "nothing known"
 
 
+def in_use(context: Context, end: End) -> bool:
+    """Whether something is known to be plugged into a port."""
+    return end in context.adjacencies_at or end in context.host_ends
+
+
+@rule("port-admin-down", "Port", About.PORT, needs="ports.admin=down", where=in_use, cuts=True)
 def port_admin_down(context: Context, end: End) -> Finding | None:
     """A port that something is plugged into has been shut.
 
@@ -41,6 +49,16 @@ def port_admin_down(context: Context, end: End) -> Finding | None:
     )
 
 
+@rule(
+    "port-down",
+    "Port",
+    About.PORT,
+    needs="ports.oper=down",
+    where=in_use,
+    unless=(port_admin_down,),
+    cuts=True,
+    follows="port-admin-down host-link-down cable-fault",
+)
 def port_down(context: Context, end: End) -> Finding | None:
     """A port that something is plugged into has no link though nobody shut either end.
 
@@ -67,6 +85,14 @@ def port_down(context: Context, end: End) -> Finding | None:
     )
 
 
+@rule(
+    "port-vlan-wrong",
+    "Port",
+    About.HOST,
+    reads="subnet port-vlan place expected",
+    unless=(host_outside_subnet,),
+    follows="link-mode-differs gateway-vlan-wrong port-vlan-wrong",
+)
 def port_vlan_wrong(context: Context, host: Station, vid: int | None = None) -> Finding | None:
     """A host's port is in another VLAN than the host's subnet.
 
@@ -114,6 +140,7 @@ def _vlan_witnesses(context: Context, station: Station, vid: int) -> tuple[Evide
     return found
 
 
+@rule("port-vlan-missing", "Port", About.ACCESS_VLAN, cuts=True)
 def port_vlan_missing(context: Context, end: End, vid: int) -> Finding | None:
     """The VLAN of a port does not exist on its device.
 
@@ -137,6 +164,7 @@ def port_vlan_missing(context: Context, end: End, vid: int) -> Finding | None:
     )
 
 
+@rule("port-vlan-missing", "Port")
 def gateway_vlan_lost(context: Context, gateway: Station, vid: int) -> Finding | None:
     """A gateway interface sits on a device on which its VLAN does not exist, or is suspended.
 
@@ -150,6 +178,7 @@ def gateway_vlan_lost(context: Context, gateway: Station, vid: int) -> Finding |
     )
 
 
+@rule("vlan-suspended", "Port", About.DEVICE_VLAN, cuts=True)
 def vlan_suspended(context: Context, device: str, vid: int) -> Finding | None:
     """A VLAN exists on a device but has been suspended there.
 
@@ -171,6 +200,14 @@ def vlan_suspended(context: Context, device: str, vid: int) -> Finding | None:
     )
 
 
+@rule(
+    "port-mode-wrong",
+    "Port",
+    About.HOST,
+    reads="subnet port-vlan place tag expected",
+    cuts=True,
+    follows="gateway-port-mode-wrong link-mode-differs port-mode-wrong",
+)
 def port_mode_wrong(context: Context, host: Station, vid: int | None = None) -> Finding | None:
     """A host that does not tag is plugged into a trunk that does not carry its VLAN untagged.
 
@@ -197,6 +234,7 @@ def port_mode_wrong(context: Context, host: Station, vid: int | None = None) -> 
     )
 
 
+@rule("port-mode-wrong", "Port", About.HOST, reads="port-vlan place tag", unless=(port_mode_wrong,))
 def port_mode_loose(context: Context, host: Station) -> Finding | None:
     """A host that does not tag is plugged into a trunk, and works because its VLAN is the native one there.
 
@@ -221,6 +259,7 @@ def port_mode_loose(context: Context, host: Station) -> Finding | None:
     )
 
 
+@rule("port-refuses-station", "Port", About.HOST, needs="ports.allowed_macs")
 def port_refuses_station(context: Context, host: Station) -> Finding | None:
     """The port admits only certain stations, and this host is none of them.
 
@@ -244,6 +283,7 @@ def port_refuses_station(context: Context, host: Station) -> Finding | None:
     )
 
 
+@rule("port-refuses-station", "Port", About.PORT, needs="ports.violations")
 def port_has_refused(context: Context, end: End) -> Finding | None:
     """A port has refused stations that it does not admit.
 
@@ -269,6 +309,13 @@ def port_has_refused(context: Context, end: End) -> Finding | None:
     )
 
 
+@rule(
+    "port-errors",
+    "Port",
+    About.PORT,
+    needs="ports.in_errors ports.crc_errors ports.out_errors ports.late_collisions",
+    follows="link-duplex-differs cable-fault",
+)
 def port_errors(context: Context, end: End) -> Finding | None:
     """A port has counted damaged frames.
 
@@ -286,6 +333,7 @@ def port_errors(context: Context, end: End) -> Finding | None:
     return Finding("port-errors", "risks", (at_port(end),), f"{end} has counted {listed}.", context.evidence(row, *bad))
 
 
+@rule("port-slow", "Port", About.PORT, needs="ports.capable_speed", follows="cable-fault link-speed-differs")
 def port_slow(context: Context, end: End) -> Finding | None:
     """A link runs below what both its ends can.
 
@@ -311,6 +359,7 @@ def port_slow(context: Context, end: End) -> Finding | None:
     return Finding("port-slow", "risks", (at_port(end),), says, evidence)
 
 
+@rule("cable-fault", "Port", About.PORT, needs="cables.status=open,short,crosstalk,mismatch")
 def cable_fault(context: Context, end: End) -> Finding | None:
     """A cable test found a pair that is not sound.
 

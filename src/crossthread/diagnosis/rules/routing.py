@@ -7,6 +7,7 @@ from typing import Any
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding, Subject, at_station
+from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway import gateway_admin_down, gateway_down
 from crossthread.network.hosts.station import Station
 from crossthread.survey.changes import Change
@@ -15,6 +16,7 @@ from crossthread.survey.survey import Evidence
 from crossthread.values import NONE, Address, address
 
 
+@rule("routing-off", "Gateway and routing", About.DEVICE)
 def routing_off(context: Context, device: str) -> Finding | None:
     """A device has gateway interfaces but does not forward packets between them.
 
@@ -41,6 +43,7 @@ def routing_off(context: Context, device: str) -> Finding | None:
     )
 
 
+@rule("route-missing", "Gateway and routing")
 def route_down(context: Context, gateway: Station, target: Address) -> Finding | None:
     """A route is there, but the interface it leads out of is down.
 
@@ -58,6 +61,8 @@ def route_down(context: Context, gateway: Station, target: Address) -> Finding |
     return None
 
 
+@rule("route-missing", "Gateway and routing")
+@rule("route-back-missing", "Gateway and routing")
 def route_missing(context: Context, gateway: Station, target: Address, back: bool) -> Finding | None:
     """A device that routes has no way, or a wrong one, to a subnet that another device serves.
 
@@ -133,6 +138,7 @@ def _next_hop(
     return None, None, None
 
 
+@rule("proxy-arp-hides", "Gateway and routing")
 def proxy_arp_hides(context: Context, gateway: Station, asker: Station, wanted: Address) -> Finding | None:
     """A pair works only because a gateway answers for addresses that are not its own.
 
@@ -151,6 +157,7 @@ def proxy_arp_hides(context: Context, gateway: Station, asker: Station, wanted: 
     )
 
 
+@rule("proxy-arp-hides", "Gateway and routing")
 def several_answer(context: Context, asker: Station, wanted: Address) -> Finding | None:
     """Several stations answer for one address, and it depends on whose answer comes first whether packets arrive.
 
@@ -177,6 +184,7 @@ def several_answer(context: Context, asker: Station, wanted: Address) -> Finding
     )
 
 
+@rule("proxy-arp-hides", "Gateway and routing", About.GATEWAY)
 def proxy_arp_on(context: Context, gateway: Station) -> Finding | None:
     """A gateway answers for addresses that are not its own (proxy ARP, RFC 1027).
 

@@ -4,10 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from crossthread.diagnosis.findings import Finding, Subject
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.findings import Finding, Subject, at_station
+from crossthread.diagnosis.registry import rule
+from crossthread.network.routing.forwarding import Stop
 from crossthread.survey.survey import Evidence
 
 
+@rule("survey-gap", "Plan and inventory", follows="host-not-located host-address-duplicate gateway-address-duplicate")
 def survey_gap(facts: Sequence[Evidence], example: tuple[str, str]) -> Finding:
     """A fact was not observed on which a verdict turns.
 
@@ -33,4 +37,28 @@ def _subject(fact: Evidence) -> Subject:
         vid=int(vid) if vid else None,
         host=key.get("host"),
         interface=key.get("interface"),
+    )
+
+
+@rule("survey-gap", "Plan and inventory")
+def unexplained(context: Context, stop: Stop) -> Finding:
+    """Say that what was observed is too little to tell what is wrong at a stop.
+
+    Matters: something does stand in the way here, but no single change of what the survey lists would mend it.
+    Notice: the pair does not work.
+    Confirm: look at the facts that are named; survey what is cabled to them.
+    Mend: observe what is named, and ask again.
+    """
+    station = stop.station
+    columns = ("address", "gateway", "device", "port") if station.is_host else ("address", "vid", "port", "oper")
+    name = station.name if station.is_host else f"{station.device} {station.name}"
+    others = ", ".join(s.name if s.is_host else f"{s.device} {s.name}" for s in stop.candidates)
+    return Finding(
+        "survey-gap",
+        "breaks",
+        (at_station(station), *map(at_station, stop.candidates)),
+        f"The packet stops at {name}, and the survey lists no way from there"
+        + (f" to {others}" if others else "")
+        + " that a change of a setting would open: a cable, a device or a setting was not observed.",
+        context.evidence(station.row, *columns),
     )

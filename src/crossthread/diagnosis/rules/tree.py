@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.detours import Detour, find_detours
 from crossthread.diagnosis.findings import Finding, Subject
+from crossthread.diagnosis.registry import About, rule
 from crossthread.network.three_valued import vids_in
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End
@@ -27,6 +28,7 @@ def _row(context: Context, device: str, instance: int) -> Tree | None:
     return next((row for row in rows if row.instance == instance), None)
 
 
+@rule("tree-root-by-default", "Spanning tree", About.TREE)
 def tree_root_by_default(context: Context, answer: TreeAnswer) -> Iterator[Finding]:
     """A bridge is root only because its MAC address is the lowest.
 
@@ -50,6 +52,7 @@ def tree_root_by_default(context: Context, answer: TreeAnswer) -> Iterator[Findi
         )
 
 
+@rule("tree-root-unplanned", "Spanning tree", About.CAMPUS)
 def tree_root_unplanned(context: Context) -> Iterator[Finding]:
     """The root of a VLAN's tree, or its backup, is not the one that was planned.
 
@@ -87,6 +90,7 @@ def tree_root_unplanned(context: Context) -> Iterator[Finding]:
             )
 
 
+@rule("tree-roots-several", "Spanning tree", About.LINK, follows="link-mode-differs link-native-differs")
 def tree_roots_several(context: Context, adjacency: Adjacency) -> Finding | None:
     """Two bridges on one link believe in different roots.
 
@@ -121,6 +125,7 @@ def tree_roots_several(context: Context, adjacency: Adjacency) -> Finding | None
     return None
 
 
+@rule("tree-disagrees", "Spanning tree", About.TREE)
 def tree_disagrees(context: Context, answer: TreeAnswer) -> Iterator[Finding]:
     """What the bridges say of their tree is not what the standard gives for what was observed of them.
 
@@ -157,6 +162,7 @@ def tree_disagrees(context: Context, answer: TreeAnswer) -> Iterator[Finding]:
     yield Finding("tree-disagrees", "risks", subjects or (Subject(instance=answer.instance),), f"{says}.", evidence)
 
 
+@rule("tree-off-in-loop", "Spanning tree", About.DEVICE)
 def tree_off_in_loop(context: Context, device: str) -> Finding | None:
     """A device without a spanning tree is part of a ring.
 
@@ -167,8 +173,10 @@ def tree_off_in_loop(context: Context, device: str) -> Finding | None:
     """
     trees = context.network.fabric.trees
     rows = [row for row in trees.bridges.get(device, ()) if row.protocol == "off"]
+    if not rows or rows[0].bpdus == "pass":
+        return None
     ring = [end for end in context.adjacencies_at if end.device == device and trees.on_a_ring(end)]
-    if not rows or len(ring) < 2 or rows[0].bpdus == "pass":
+    if len(ring) < 2:
         return None
     fabric = context.network.fabric
     common = fabric.carried(ring[0]).possible
@@ -186,6 +194,7 @@ def tree_off_in_loop(context: Context, device: str) -> Finding | None:
     )
 
 
+@rule("tree-off-in-loop", "Spanning tree", About.LINK)
 def tree_off_at_port(context: Context, adjacency: Adjacency) -> Finding | None:
     """The spanning tree is off at a port of a ring, which drops the tree's frames.
 
@@ -214,6 +223,7 @@ def tree_off_at_port(context: Context, adjacency: Adjacency) -> Finding | None:
     return None
 
 
+@rule("tree-edge-to-bridge", "Spanning tree", About.PORT, needs="tree_ports.edge=yes")
 def tree_edge_to_bridge(context: Context, end: End) -> Finding | None:
     """A port that is set as an edge port leads to another bridge.
 
@@ -241,6 +251,7 @@ def tree_edge_to_bridge(context: Context, end: End) -> Finding | None:
     return None
 
 
+@rule("tree-region-differs", "Spanning tree", About.LINK)
 def tree_region_differs(context: Context, adjacency: Adjacency) -> Finding | None:
     """Two bridges with multiple spanning trees on one link are in different regions.
 
@@ -272,6 +283,7 @@ def tree_region_differs(context: Context, adjacency: Adjacency) -> Finding | Non
     )
 
 
+@rule("tree-detour", "Spanning tree", About.CAMPUS)
 def tree_detour(context: Context) -> Iterator[Finding]:
     """Hosts go a longer way to their gateway than the cables would let them.
 

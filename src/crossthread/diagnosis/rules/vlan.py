@@ -8,6 +8,7 @@ from functools import partial
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding, Subject, at_port
+from crossthread.diagnosis.registry import About, rule
 from crossthread.network.hosts.station import Station
 from crossthread.network.switching.segments import Node
 from crossthread.network.three_valued import vids_in
@@ -39,6 +40,7 @@ def carried_by_ports(context: Context) -> dict[str, int]:
     return found
 
 
+@rule("vlan-unused", "VLAN", About.CAMPUS, follows="link-mode-differs port-mode-wrong")
 def vlan_unused(context: Context) -> Iterator[Finding]:
     """A VLAN exists on a device, but on no port of it.
 
@@ -68,6 +70,7 @@ def vlan_unused(context: Context) -> Iterator[Finding]:
         yield Finding("vlan-unused", "note", subjects, says, evidence)
 
 
+@rule("vlan-name-differs", "VLAN", About.CAMPUS)
 def vlan_name_differs(context: Context) -> Iterator[Finding]:
     """One VLAN has different names on different devices.
 
@@ -142,6 +145,12 @@ def hosts_of(context: Context, device: str, vid: int) -> list[str]:
     return found
 
 
+@rule(
+    "vlan-leak",
+    "VLAN",
+    About.LINK,
+    follows="link-native-differs link-access-vlan-differs link-mode-differs port-vlan-wrong",
+)
 def vlan_leak(context: Context, adjacency: Adjacency) -> Finding | None:
     """A link joins two VLANs into one broadcast domain.
 
@@ -163,6 +172,7 @@ def vlan_leak(context: Context, adjacency: Adjacency) -> Finding | None:
     )
 
 
+@rule("vlan-split", "VLAN")
 def vlan_split(context: Context, vid: int, pieces: Sequence[Sequence[Station]]) -> Finding:
     """One VLAN is in several unconnected pieces, which hold stations of one subnet.
 

@@ -9,11 +9,13 @@ import msgspec
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding, at_port
+from crossthread.diagnosis.registry import rule
 from crossthread.diagnosis.rules.vlan import vlan_leak
 from crossthread.network.topology.names import End
 from crossthread.views.way import Hop
 
 
+@rule("vlan-leak", "VLAN")
 def way_leaks(context: Context, path: Sequence[Hop]) -> Iterator[Finding]:
     """A pair works only because a link joins two VLANs into one.
 
@@ -31,6 +33,7 @@ def way_leaks(context: Context, path: Sequence[Hop]) -> Iterator[Finding]:
                     yield msgspec.structs.replace(found, says=says)
 
 
+@rule("way-one-sided", "VLAN")
 def way_one_sided(context: Context, path: Sequence[Hop], back: Sequence[Hop]) -> Iterator[Finding]:
     """Frames between two stations go one way there and another back, as each link works in one direction only.
 

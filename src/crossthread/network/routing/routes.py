@@ -38,16 +38,17 @@ class Routing:
         self._chosen: dict[tuple[str, str | None, Address], list[Choice]] = {}
 
     @cached_property
-    def _switches(self) -> dict[str, str | None]:
-        return {self._names.device(row.device) or row.device: row.routing for row in self._survey.devices}
+    def _rows(self) -> dict[str, Device]:
+        return {self._names.spelled[row.device]: row for row in self._survey.devices}
 
     def device_rows(self, device: str) -> list[Device]:
         """The row of a device, if there is one."""
-        return [row for row in self._survey.devices if self._names.device(row.device) == device]
+        return [row for row in [self._rows.get(device)] if row is not None]
 
     def on(self, device: str) -> Truth:
         """Whether a device forwards packets between its interfaces."""
-        return {"yes": True, "no": False}.get(self._switches.get(device) or "")
+        row = self._rows.get(device)
+        return {"yes": True, "no": False}.get(row.routing or "") if row is not None else None
 
     @cached_property
     def _routes(self) -> dict[str, list[Route]]:

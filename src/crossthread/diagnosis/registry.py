@@ -1,0 +1,174 @@
+"""The registry of rules: what each declares of itself, and where they are found.
+
+A rule is one function in a module of `rules/` with `@rule(…)` above it. The catalogue of findings, what `check` asks
+and of whom, what is nested under what and the rules of the machine-readable report all come from here; nothing else
+has to be told of a new rule. What may be skipped on a large campus follows from what a rule declares to read and to
+need, and from nothing else: a rule that declares nothing is asked about everything.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from enum import StrEnum
+from functools import cache
+from importlib import import_module
+from inspect import isfunction
+from pkgutil import iter_modules
+from typing import Any, NamedTuple, TypeVar
+
+import crossthread.diagnosis.rules as rooms
+
+FAMILIES = (
+    "Host", "Port", "Link", "Neighbour discovery", "VLAN", "Spanning tree", "Gateway and routing", "Plan and inventory",
+)  # fmt: skip
+_ORDER = (
+    "host", "port", "link", "cable", "vlan", "way", "neighbor", "tree", "gateway", "gateway_address", "routing", "plan",
+)  # fmt: skip
+"""Which modules come first where two rules have one name: the first one is the usual one."""
+
+_F = TypeVar("_F", bound=Callable[..., Any])
+
+
+class About(StrEnum):
+    """What a rule is asked about; the arguments that it takes after the context stand behind."""
+
+    HOST = "host"  # Station
+    PORT = "port"  # End
+    ACCESS_VLAN = "a VLAN of access ports"  # End, VID: the first such port of each device and VLAN
+    DEVICE_VLAN = "a VLAN of a device's access ports"  # device, VID
+    LINK = "link"  # Adjacency
+    CABLE = "cable"  # Link: one wire, also of an aggregate
+    CABLED_PORT = "port with a cable"  # End
+    LOOSE = "loose neighbour"  # Loose
+    HEARING = "what a port hears"  # End, rows of neighbors.csv
+    NEIGHBOR = "neighbour"  # a row of neighbors.csv
+    TREE = "tree"  # TreeAnswer
+    GATEWAY = "gateway"  # Station
+    GATEWAY_PORT = "port towards a gateway"  # Station, End
+    DEVICE = "device"  # its name
+    PLANNED_PORT = "planned port"
+    PLANNED_HOST = "planned host"
+    PLANNED_LINK = "planned link"
+    CAMPUS = "campus"  # nothing: the rule looks for itself
+
+
+class Rule(NamedTuple):
+    """What a rule declares.
+
+    Attributes
+    ----------
+    name, family, function
+        The name of its findings, the family that lists it, and the rule itself.
+    about
+        What `check` asks it about; None if only a question about two hosts does.
+    reads
+        Which facts of a host it looks at, where that is all it looks at of the host: see `all_rules.ALIKE`.
+    needs
+        Columns of which at least one must be there, and not 0, of its subject, or have one of some values: as
+        `ports.violations` or `ports.admin=down`. Without that it has nothing to say.
+    where, unless
+        It is asked only where this holds, and where none of those (mostly other rules) finds anything.
+    follows, follows_in_vlan
+        Under which findings its own go, best first: of one place, and of one VLAN or the hosts concerned.
+    cuts
+        Whether it stands for something that cuts VLANs.
+    """
+
+    name: str
+    family: str
+    function: Callable[..., Any]
+    about: About | None
+    reads: frozenset[str]
+    needs: frozenset[str]
+    where: Callable[..., Any] | None
+    unless: tuple[Callable[..., Any], ...]
+    follows: tuple[str, ...]
+    follows_in_vlan: tuple[str, ...]
+    cuts: bool
+
+
+def rule(
+    name: str,
+    family: str,
+    about: About | None = None,
+    *,
+    reads: str = "",
+    needs: str = "",
+    where: Callable[..., Any] | None = None,
+    unless: Iterable[Callable[..., Any]] = (),
+    follows: str = "",
+    follows_in_vlan: str = "",
+    cuts: bool = False,
+) -> Callable[[_F], _F]:
+    """Declare a function to be a rule; see `Rule` for what can be declared.
+
+    Its docstring says what the finding means and has the parts `Matters:`, `Notice:`, `Confirm:` and `Mend:`; the
+    users' page is made of it.
+    """
+    if family not in FAMILIES:
+        raise ValueError(f"expected a family of {', '.join(FAMILIES)} instead of {family}")
+
+    def declare(function: _F) -> _F:
+        declared = Rule(
+            name,
+            family,
+            function,
+            about,
+            frozenset(reads.split()),
+            frozenset(needs.split()),
+            where,
+            tuple(unless),
+            tuple(follows.split()),
+            tuple(follows_in_vlan.split()),
+            cuts,
+        )
+        held: tuple[Rule, ...] = getattr(function, "declared", ())
+        function.declared = (declared, *held)  # type: ignore[attr-defined]  # decorators are made from below upwards
+        return function
+
+    return declare
+
+
+@cache
+def rules() -> tuple[Rule, ...]:
+    """All rules, in the order in which they stand in the modules of `rules/`."""
+    names = {module.name for module in iter_modules(rooms.__path__)}
+    ordered = [name for name in _ORDER if name in names] + sorted(names.difference(_ORDER))
+    modules = [import_module(f"{rooms.__name__}.{name}") for name in ordered]
+    return tuple(
+        declared
+        for module in modules
+        for function in vars(module).values()
+        if isfunction(function) and function.__module__ == module.__name__
+        for declared in getattr(function, "declared", ())
+    )
+
+
+def named(name: str) -> tuple[Rule, ...]:
+    """The rules of one name, the usual one first."""
+    return tuple(declared for declared in rules() if declared.name == name)
+
+
+@cache
+def parents() -> dict[str, tuple[str, ...]]:
+    """Under which findings those of a name go if both speak of one place."""
+    return _merged("follows")
+
+
+@cache
+def parents_in_vlan() -> dict[str, tuple[str, ...]]:
+    """Under which findings those of a name go if both speak of one VLAN, or of the hosts concerned."""
+    return _merged("follows_in_vlan")
+
+
+def _merged(column: str) -> dict[str, tuple[str, ...]]:
+    found: dict[str, tuple[str, ...]] = {}
+    for declared in rules():
+        found[declared.name] = tuple(dict.fromkeys((*found.get(declared.name, ()), *getattr(declared, column))))
+    return {name: above for name, above in found.items() if above}
+
+
+@cache
+def cutting() -> frozenset[str]:
+    """The names of the findings that cut VLANs."""
+    return frozenset(declared.name for declared in rules() if declared.cuts)
