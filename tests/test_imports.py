@@ -8,7 +8,7 @@ from pathlib import Path
 import crossthread
 
 ROOT = Path(crossthread.__file__).parent
-ORDER = ("errors", "values", "survey", "plan", "network", "views", "diagnosis")
+ORDER = ("errors", "collector", "values", "survey", "plan", "network", "views", "diagnosis")
 ORDER += ("questions", "sources", "faces", "demo", "cli")
 """From the lowest room to the highest: a room may use those before it."""
 APART = {"sources": {"plan", "network", "views", "diagnosis", "questions"}, "demo": {"faces", "sources", "questions"}}

@@ -3,7 +3,8 @@
 A campus has a hundred thousand ports and hosts, and nearly all are as they should be. Two things are skipped, both by
 what a rule declares (see `registry.Rule`):
 
-- subjects that lack what the rule `needs`, told by one look through a column;
+- subjects that lack what the rule `needs`, told by one look through a column, and links whose ends do not `differ` in
+  what it compares;
 - hosts that the network cannot tell apart, for a rule that `reads` nothing in which such hosts differ: one is asked for
   all of its class, and the others only if something is found there.
 
@@ -16,7 +17,7 @@ from collections.abc import Callable, Iterable, Iterator
 from itertools import compress, count
 from typing import Any
 
-from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.context import Context, in_use
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.registry import About, Rule, rules
 from crossthread.network.hosts.station import Station
@@ -82,8 +83,15 @@ def _by_classes(context: Context, rule: Rule) -> Iterator[Finding]:
 
 def _needed(context: Context, rule: Rule) -> Iterable[_Asked]:
     """What a rule is to be asked about: all of its kind, or those that have what it needs."""
-    if not rule.needs or rule.about not in (About.HOST, About.PORT):
+    if rule.differ:
+        return [(link,) for link in context.network.adjacencies if not rule.differ.isdisjoint(context.differing(link))]
+    if not rule.needs or rule.about not in (About.HOST, About.PORT, About.NEIGHBOR):
         return _SUBJECTS[rule.about](context) if rule.about is not None else ()
+    if rule.about is About.NEIGHBOR:
+        rows = context.network.survey.neighbors
+        columns = [need.partition(".")[2] for need in rule.needs]
+        heard = {n for column in columns for n in _places(context, "neighbors", column)}
+        return [(rows[n],) for n in sorted(heard)]
     ends: dict[End, None] = {}
     hosts: dict[str, None] = {}
     for need in sorted(rule.needs):
@@ -91,26 +99,29 @@ def _needed(context: Context, rule: Rule) -> Iterable[_Asked]:
         table, _, column = column.partition(".")
         places = _places(context, table, column, values.split(",") if values else None)
         if table == "hosts":
-            hosts.update((context.network.survey.hosts[n].host.casefold(), None) for n in places)
+            names = context.network.survey.column("hosts", "host")
+            hosts.update((names[n].casefold(), None) for n in places)
         else:
-            ends.update((_end(context, table, n), None) for n in places)
+            ends.update((end, None) for end in _ends(context, table, places))
     if rule.about is About.PORT:
         return ((end,) for end in ends)
     stations = context.network.stations.hosts
     return [*((stations[name],) for name in hosts), *((host,) for end in ends for host in context.hosts_at(end))]
 
 
-def _places(context: Context, table: str, column: str, values: list[str] | None) -> Iterable[int]:
+def _places(context: Context, table: str, column: str, values: list[str] | None = None) -> Iterable[int]:
     """The rows in which a column is there, and not 0 or empty; or has one of some values."""
     held = context.network.survey.column(table, column)
     return compress(count(), held if values is None else map(values.__contains__, held))
 
 
-def _end(context: Context, table: str, n: int) -> End:
-    """The port that a row is about."""
-    names = context.network.names
-    device, port = (context.network.survey.column(table, column)[n] for column in ("device", "port"))
-    return End(names.spelled[device], names.port(names.spelled[device], port) or port)
+def _ends(context: Context, table: str, places: Iterable[int]) -> Iterator[End]:
+    """The ports that some rows are about."""
+    names, survey = context.network.names, context.network.survey
+    devices, ports = (survey.column(table, column) for column in ("device", "port"))
+    for n in places:
+        device = names.spelled[devices[n]]
+        yield End(device, ports[n] if table == "ports" else names.port(device, ports[n]) or ports[n])
 
 
 def _hosts(context: Context) -> Iterator[tuple[Station]]:
@@ -122,18 +133,19 @@ def _ports(context: Context) -> Iterator[tuple[End]]:
     return ((End(device, port),) for device, rows in ports.items() for port in rows)
 
 
-def _access_vlans(context: Context) -> Iterator[tuple[End, int]]:
-    """Each VLAN of each device's access ports that are open and lead to something, with the first such port."""
-    survey, spelled = context.network.survey, context.network.names.spelled
+def _lost_vlans(context: Context) -> Iterator[tuple[End, int]]:
+    """Open access ports that lead to something and whose VLAN is not active on their device; the first of each VLAN."""
+    survey, network = context.network.survey, context.network
     names, modes, vids, states = (survey.column("ports", column) for column in ("port", "mode", "pvid", "admin"))
     for written, run in runs(survey.column("ports", "device")):
-        seen: set[int] = set()
-        for port, mode, vid, admin in zip(names[run], modes[run], vids[run], states[run], strict=True):
-            if vid and vid not in seen and mode == "access" and admin != "down":
-                end = End(spelled[written], port)
-                if end in context.adjacencies_at or end in context.host_ends:
-                    seen.add(vid)
-                    yield end, vid
+        device = network.names.spelled[written]
+        active = network.fabric.exists(device).possible
+        lost = {vid for vid in set(vids[run]) if vid and not active >> vid & 1}
+        for n in range(run.start, run.stop) if lost else ():
+            end = End(device, names[n])
+            if vids[n] in lost and modes[n] == "access" and states[n] != "down" and in_use(context, end):
+                lost.discard(vids[n])
+                yield end, vids[n]
 
 
 def _gateway_ports(context: Context) -> Iterator[tuple[Station, End]]:
@@ -155,8 +167,7 @@ def _each(things: Callable[[Context], Iterable[Any]]) -> Callable[[Context], Ite
 _SUBJECTS: dict[About, Callable[[Context], Iterable[_Asked]]] = {
     About.HOST: _hosts,
     About.PORT: _ports,
-    About.ACCESS_VLAN: _access_vlans,
-    About.DEVICE_VLAN: lambda context: ((end.device, vid) for end, vid in _access_vlans(context)),
+    About.LOST_VLAN: _lost_vlans,
     About.LINK: _each(lambda context: context.network.adjacencies),
     About.CABLE: _each(lambda context: context.network.links),
     About.CABLED_PORT: _each(lambda context: sorted(context.heard_ends)),

@@ -77,7 +77,7 @@ class Search:
     """Finds what stands between two stations at layer 2."""
 
     def __init__(self, context: Context) -> None:
-        self._scene = context
+        self._context = context
         self._fabric = context.network.fabric
         self._by_device: dict[str, list[tuple[End, list[Adjacency]]]] = defaultdict(list)
         for end, faced in context.adjacencies_at.items():
@@ -90,9 +90,9 @@ class Search:
 
         Only the VLANs are tried that either station is in, or should be in.
         """
-        expected = self._scene.expected
+        expected = self._context.expected
         vids = {vid for s in (one, two) for vid in (expected.current_vlan(s), expected.vlan(s)) if vid}
-        direct = self._scene.network.stations.on_one_wire(one, two)
+        direct = self._context.network.stations.on_one_wire(one, two)
         if direct is not False:
             return _step([*self.down(one), *self.down(two)])
         starts, ends = self._attach(one, vids), self._attach(two, vids)
@@ -106,7 +106,7 @@ class Search:
         if not starts or not ends:
             return None
         one, two = (min(step.cost for _, step in places) for places in (starts, ends))
-        parts = self._scene.network.components
+        parts = self._context.network.components
         found = []
         for node, step in starts:
             for goal, last in ends:
@@ -121,7 +121,7 @@ class Search:
 
     def through(self, one: Station, two: Station, device: str) -> Step | None:
         """The cheapest way between two stations that passes a device, and no device twice."""
-        expected = self._scene.expected
+        expected = self._context.expected
         vids = {vid for s in (one, two) for vid in (expected.current_vlan(s), expected.vlan(s)) if vid}
         free = Step(Cost(0, 0, 0))
         found = []
@@ -152,7 +152,7 @@ class Search:
                 return
             yield step, [node.device for node in passed[-2:0:-1]]
             ends = [End(s.device or "", s.port or "") for finding in step.findings for s in finding.subjects]
-            fresh = {id(a) for end in ends for a in self._scene.adjacencies_at.get(end, ())} - without
+            fresh = {id(a) for end in ends for a in self._context.adjacencies_at.get(end, ())} - without
 
     def _cheapest(
         self,
@@ -225,7 +225,7 @@ class Search:
         if known is None:
             a, b = self._fabric.member(adjacency.a), self._fabric.member(adjacency.b)
             straight = a.pvid is not None and a.pvid == b.pvid
-            known = self._sound[id(adjacency)] = (self._scene.network.components.carried(adjacency), straight)
+            known = self._sound[id(adjacency)] = (self._context.network.components.carried(adjacency), straight)
         return known
 
     def _around(self, device: str) -> list[tuple[Adjacency, End, End]]:
@@ -243,7 +243,7 @@ class Search:
 
     def _price(self, adjacency: Adjacency, vid: int) -> Step | None:
         """What it costs to get a VLAN across a link in both directions, staying that VLAN."""
-        context, ends = self._scene, (adjacency.a, adjacency.b)
+        context, ends = self._context, (adjacency.a, adjacency.b)
         if not all(self._fabric.member(end).bridged for end in ends):
             return None
         findings: list[Finding | None] = []
@@ -273,9 +273,8 @@ class Search:
         return list(dict.fromkeys(ends))
 
     def _vlan_on(self, end: End, vid: int) -> Finding | None:
-        return port_rules.port_vlan_missing(self._scene, end, vid) or port_rules.vlan_suspended(
-            self._scene, end.device, vid
-        )
+        missing = port_rules.port_vlan_missing(self._context, end, vid)
+        return missing or port_rules.vlan_suspended(self._context, end, vid)
 
     def _carries(self, adjacency: Adjacency, vid: int) -> Truth:
         """Whether the settings of both ends let a VLAN across and back as itself, whatever links and trees do."""
@@ -292,7 +291,7 @@ class Search:
         return all_of((leaves.untagged.has(vid), joined, enters.joins.has(vid)))
 
     def _why_not(self, adjacency: Adjacency, vid: int) -> list[Finding] | None:
-        context = self._scene
+        context = self._context
         one_access = link_rules.link_mode_differs(context, adjacency)
         if one_access is not None:
             high = context.port(End(str(one_access.subjects[1].device), str(one_access.subjects[1].port)))
@@ -315,7 +314,7 @@ class Search:
 
     def down(self, station: Station) -> list[Finding]:
         """What keeps a station's own link or interface down."""
-        context = self._scene
+        context = self._context
         if station.up is not False:
             return []
         found: list[Finding | None]
@@ -345,13 +344,13 @@ class Search:
                 step = self._join(station, tap, vid)
                 if step is None:
                     continue
-                doubts = self._scene.expected.doubt(station, vid)
+                doubts = self._context.expected.doubt(station, vid)
                 more = _step([*base, *step.findings], doubts, int(station.up is None) + step.cost.observations)
                 found.append((Node(tap.device, vid), more))
         return found
 
     def _join(self, station: Station, tap: Tap, vid: int) -> Step | None:
-        context = self._scene
+        context = self._context
         if station.is_host:
             assert tap.end is not None
             findings: list[Finding | None] = [port_rules.port_refuses_station(context, station)]
@@ -378,7 +377,7 @@ class Search:
 
     def _join_by_cable(self, station: Station, far: End, vid: int) -> Step | None:
         """The same for a gateway that is plugged into a bridge."""
-        context, member = self._scene, self._fabric.member(far)
+        context, member = self._context, self._fabric.member(far)
         if not member.bridged:
             return None
         findings: list[Finding | None] = [self._vlan_on(far, vid)]

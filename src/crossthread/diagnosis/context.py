@@ -32,6 +32,7 @@ class Context:
         self.expected = Expected(network, self.plan)
         self._trees: dict[int, TreeAnswer] = {}
         self._fed: dict[str, int] = {}
+        self._differing: dict[int, frozenset[str]] = {}
         self._once: dict[Callable[[Context], object], Any] = {}
 
     def once(self, make: Callable[[Context], _Made]) -> _Made:
@@ -112,6 +113,14 @@ class Context:
         network = self.network
         return {end for link in network.links for end in (link.a, link.b)} | {entry.end for entry in network.loose}
 
+    def differing(self, adjacency: Adjacency) -> frozenset[str]:
+        """The columns of ports in which the ends of a link differ, or those of one of its cables."""
+        if id(adjacency) not in self._differing:  # the network holds them, so that an id is of one only
+            pairs = [(adjacency.a, adjacency.b), *((link.a, link.b) for link in adjacency.links)]
+            rows = [(self.port(a), self.port(b)) for a, b in dict.fromkeys(pairs)]
+            self._differing[id(adjacency)] = frozenset(column for a, b in rows for column in _differing(a, b))
+        return self._differing[id(adjacency)]
+
     def fed(self, device: str) -> int:
         """The VIDs that some port of a device carries that may be up, as bits; all if its ports were not listed."""
         if device not in self._fed:
@@ -164,3 +173,18 @@ class Context:
         return 2 * sum(bool(found & {"trunk", "hybrid"}) for found in modes) > sum(
             found == {"access"} for found in modes
         )
+
+
+def in_use(context: Context, end: End) -> bool:
+    """Whether something is known to be plugged into a port."""
+    return end in context.adjacencies_at or end in context.host_ends
+
+
+_AT_ENDS = ("mode", "pvid", "allowed", "tagging", "speed", "duplex", "mtu", "lag")
+"""What rules compare between the two ends of a link."""
+
+
+def _differing(one: Port | None, two: Port | None) -> set[str]:
+    if one is None or two is None:
+        return set(_AT_ENDS)
+    return {column for column in _AT_ENDS if getattr(one, column) != getattr(two, column)}

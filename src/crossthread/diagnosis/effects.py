@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator
+from itertools import islice
 from typing import Any, NamedTuple
 
 import msgspec
@@ -117,15 +118,15 @@ class _Asker:
     """Walks the wanted pairs of one network, each question once."""
 
     def __init__(self, context: Context) -> None:
-        self._scene = context
+        self._context = context
         self._forwarding = Forwarding(context.network)
         self._search = context.once(Search)
 
     def _host(self, name: str) -> Station:
-        return self._scene.network.stations.hosts[name.casefold()]
+        return self._context.network.stations.hosts[name.casefold()]
 
     def _gateway(self, host: Station) -> Station | None:
-        return next(iter(self._scene.expected.gateways(host)), None)
+        return next(iter(self._context.expected.gateways(host)), None)
 
     def example(self, want: Want) -> tuple[str, str]:
         """The two by their names."""
@@ -167,7 +168,7 @@ class _Asker:
         two = self._host(want.other)
         for walk, goal, back in zip(walks, (two, one), (False, True), strict=True):
             if walk.arrives is False and walk.stop is not None:
-                yield from explain(self._scene, walk.stop, goal, back)
+                yield from explain(self._context, walk.stop, goal, back)
 
 
 def _is_own(finding: Finding, host: Station) -> bool:
@@ -256,13 +257,14 @@ def _some_far(
     if network not in routed:
         return []
     own = _router(served[network])
-    fit = [
-        other
-        for other in routed
-        if other != network and other.version == network.version and _may(context, mains[network], mains[other])
-    ]
-    same = [other for other in fit if _router(served[other]) == own]
-    return [*same[:1], *[other for other in fit if _router(served[other]) != own][: _FAR - len(same[:1])]]
+    others = [other for other in routed if other != network and other.version == network.version]
+
+    def first(behind_the_same: bool, count: int) -> list[Any]:
+        near = (other for other in others if (_router(served[other]) == own) is behind_the_same)
+        return list(islice((other for other in near if _may(context, mains[network], mains[other])), count))
+
+    same = first(True, 1)
+    return [*same, *first(False, _FAR - len(same))]
 
 
 def _addressless(context: Context, one: HostClass) -> Iterator[Want]:

@@ -121,7 +121,7 @@ def _of_crossing(context: Context, crossing: Crossing, vid: int) -> list[Evidenc
             row = fabric.trees.row(end, vid)
             key: dict[str, object] = {"device": end.device, "port": end.port}
             found += _missing(context, row, TABLES["tree_ports"].TABLE, key, "state")
-        vlan = fabric.vlan_rows.get(end.device, {}).get(vid)
+        vlan = fabric.vlan_row(end.device, vid)
         if vlan is not None and vlan.state is None:
             found += _missing(context, vlan, "vlans", {}, "state")
     return found

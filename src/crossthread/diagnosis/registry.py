@@ -34,8 +34,7 @@ class About(StrEnum):
 
     HOST = "host"  # Station
     PORT = "port"  # End
-    ACCESS_VLAN = "a VLAN of access ports"  # End, VID: the first such port of each device and VLAN
-    DEVICE_VLAN = "a VLAN of a device's access ports"  # device, VID
+    LOST_VLAN = "VLAN that is not there"  # End, VID: an access port whose VLAN is not active on its device
     LINK = "link"  # Adjacency
     CABLE = "cable"  # Link: one wire, also of an aggregate
     CABLED_PORT = "port with a cable"  # End
@@ -66,6 +65,9 @@ class Rule(NamedTuple):
     needs
         Columns of which at least one must be there, and not 0, of its subject, or have one of some values: as
         `ports.violations` or `ports.admin=down`. Without that it has nothing to say.
+    differ
+        Columns of ports of which at least one must differ between the two ends of a link, or of one of its cables;
+        without that it has nothing to say.
     where, unless
         It is asked only where this holds, and where none of those (mostly other rules) finds anything.
     follows, follows_in_vlan
@@ -80,6 +82,7 @@ class Rule(NamedTuple):
     about: About | None
     reads: frozenset[str]
     needs: frozenset[str]
+    differ: frozenset[str]
     where: Callable[..., Any] | None
     unless: tuple[Callable[..., Any], ...]
     follows: tuple[str, ...]
@@ -94,6 +97,7 @@ def rule(
     *,
     reads: str = "",
     needs: str = "",
+    differ: str = "",
     where: Callable[..., Any] | None = None,
     unless: Iterable[Callable[..., Any]] = (),
     follows: str = "",
@@ -116,6 +120,7 @@ def rule(
             about,
             frozenset(reads.split()),
             frozenset(needs.split()),
+            frozenset(differ.split()),
             where,
             tuple(unless),
             tuple(follows.split()),

@@ -51,7 +51,7 @@ class Network:
         if "names" in kept.stale:
             return copy
         copy._kept = kept
-        copy.names = self.names.with_ports(copy.survey, kept.port_rows)
+        copy.names = self.names.in_copy(copy.survey)
         if "links" not in kept.stale:
             copy._found = links_again(self.links, copy.names, kept.ports), self.loose
         if "cabling" not in kept.stale:
@@ -126,7 +126,7 @@ class Network:
 
     def port(self, end: End) -> Port | None:
         """The survey's row of a port."""
-        return self.names.ports.get(end.device, {}).get(end.port)
+        return self.names.row(end)
 
     def device(self, name: str) -> Device | None:
         """The survey's row of a device, by the name as it is spelled."""
@@ -194,8 +194,8 @@ class Kept:
     ----------
     stale
         The parts that have to be derived again.
-    port_rows, ports
-        The rows of ports that differ, and their ports.
+    ports
+        Those whose rows differ.
     tree_ends
         The ports of which something else was observed in a tree.
     """
@@ -205,8 +205,8 @@ class Kept:
         columns, rows = difference(network.survey, survey)
         spelled = network.names.spelled
         places = rows.get("ports", frozenset())
-        self.port_rows = [survey.ports[n] for n in sorted(places or ())]
-        self.ports = {End(spelled[row.device], row.port) for row in self.port_rows}
+        rows_there = (survey.ports[n] for n in places or ())
+        self.ports = {End(spelled[row.device], row.port) for row in rows_there}
         tree_places = rows.get("tree_ports", frozenset())
         tree_rows = survey.tree_ports if tree_places is None else [survey.tree_ports[n] for n in tree_places]
         if self.ports & network.cabled:

@@ -8,6 +8,7 @@ from datetime import date
 
 import msgspec
 
+from crossthread.collector import held_still
 from crossthread.diagnosis.all_rules import sweep
 from crossthread.diagnosis.cheapest_way import Search
 from crossthread.diagnosis.consequences import nested
@@ -66,7 +67,11 @@ def check(
     A finding `breaks` if the model shows two that should reach each other and cannot because of it; they are its
     `example`. What passes now but is fragile or unsafe is a `risks`, anything else a `note`.
     """
-    context = Context(network, plan)
+    with held_still():
+        return _check(Context(network, plan), today or date.today(), progress)
+
+
+def _check(context: Context, today: date, progress: Callable[[], None]) -> Check:
     effects = find_effects(context, progress)
     found = {effect.finding.identity: effect.told() for effect in effects.effects}
     for finding in sweep(context):
@@ -88,7 +93,7 @@ def check(
         found.setdefault(told.identity, told)
         way = search.between(pieces[0][0], pieces[1][0])
         causes[told.identity] = {finding.identity for finding in way.findings} if way is not None else set()
-    kept, accepted, idle = _accepted(context, list(found.values()), today or date.today())
+    kept, accepted, idle = _accepted(context, list(found.values()), today)
     ordered = sorted(nested(context, [*kept, *idle], causes), key=_order)
     return Check(tuple(ordered), _counts(ordered), tuple(sorted(accepted, key=_order)))
 

@@ -80,7 +80,7 @@ class Trial:
     """Takes links away from the trees of a network, without building it anew, and sees who loses whom."""
 
     def __init__(self, context: Context) -> None:
-        self._scene, network = context, context.network
+        self._context, network = context, context.network
         trees = network.fabric.trees
         self.at: dict[str, list[Adjacency]] = defaultdict(list)
         for adjacency in network.adjacencies:
@@ -94,7 +94,7 @@ class Trial:
         self._roles = {i: trees.compute(i) for i in self._instances}
 
     def _pairs(self) -> list[_Need]:
-        network = self._scene.network
+        network = self._context.network
         by_place: dict[tuple[int, str], list[Station]] = defaultdict(list)
         for one in network.classes.all:
             if one.vid is not None:
@@ -104,7 +104,7 @@ class Trial:
         first: dict[int, str] = {}
         found = []
         for (vid, device), hosts in by_place.items():
-            gateway = next((g for h in hosts for g in self._scene.expected.gateways(h)), None)
+            gateway = next((g for h in hosts for g in self._context.expected.gateways(h)), None)
             goal = gateway.taps[0].device if gateway is not None and gateway.taps else first.setdefault(vid, device)
             by = frozenset(map(id, network.stations.facing(gateway))) if gateway is not None else frozenset()
             router = gateway.device if gateway is not None else ""
@@ -119,14 +119,14 @@ class Trial:
             served[need.router] += need.hosts
         with_hosts = {need.vid for need in found}
         transit: dict[int, dict[str, Station]] = defaultdict(dict)
-        for gateway in self._scene.network.stations.gateways:
+        for gateway in self._context.network.stations.gateways:
             if gateway.row.vid and gateway.row.vid not in with_hosts and gateway.taps and gateway.taps[0].device:
                 transit[gateway.row.vid].setdefault(gateway.device, gateway)
         for vid, gateways in transit.items():
             order = sorted(gateways, key=lambda device: -len(served[device]))
             main = gateways[order[0]]
             for device in order[1:]:
-                near, facing = gateways[device], self._scene.network.stations.facing
+                near, facing = gateways[device], self._context.network.stations.facing
                 by = frozenset(map(id, facing(near))) or frozenset(map(id, facing(main)))
                 yield _Need(vid, near.taps[0].device, main.taps[0].device, main.device, by, tuple(served[device]))
 
@@ -175,7 +175,7 @@ class Trial:
 
     def _parts(self, gone: list[Adjacency], device: str | None) -> dict[int, dict[str, str]]:
         """For each VLAN the connected parts of the devices, by a device that stands for each."""
-        fabric = self._scene.network.fabric
+        fabric = self._context.network.fabric
         pairs = {(adjacency.a, adjacency.b) for adjacency in gone}
         roles = self._roles_without(pairs, device) if gone or device else {}
         found: dict[int, dict[str, str]] = {}
@@ -192,7 +192,7 @@ class Trial:
 
     def _open(self, end: End, vid: int, roles: Mapping[int, Mapping[End, Role]]) -> bool:
         """Whether a port carries a VLAN and forwards for it, in the trees as they are or as they would be."""
-        fabric = self._scene.network.fabric
+        fabric = self._context.network.fabric
         if not fabric.carried(end).possible >> vid & 1 or not fabric.exists(end.device).possible >> vid & 1:
             return False
         if not roles:

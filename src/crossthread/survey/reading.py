@@ -11,6 +11,7 @@ from itertools import islice
 from pathlib import Path
 from typing import Any
 
+from crossthread.collector import held_still
 from crossthread.errors import Problem, SurveyError, visible
 from crossthread.survey.building import Builder
 from crossthread.survey.contents import MAX_COLUMNS, decoded, info_of
@@ -48,7 +49,8 @@ def read_survey(path: str | Path, progress: Callable[[int], None] = lambda _: No
     """
     path = Path(path)
     if path.is_dir():
-        return _read_folder(path, progress)
+        with held_still():
+            return _read_folder(path, progress)
     if path.suffix.lower() in (".csv", ".toml") and path.is_file():
         says = "this is one file of a survey; expected the folder that it is in, or a .json file"
         raise SurveyError([Problem(str(path), says)])

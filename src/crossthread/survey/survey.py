@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
-from typing import Any
+from typing import Any, TypeVar
 
 import msgspec
 
@@ -27,6 +27,8 @@ from crossthread.survey.records import (
     columns_of,
 )
 from crossthread.survey.table import Table
+
+_R = TypeVar("_R", bound=Row)
 
 FORMAT = 1
 """The version of the survey format that this program writes, and the highest that it reads."""
@@ -94,6 +96,11 @@ class Survey:
         if name not in TABLES:
             raise KeyError(name)
         rows: Table[Row] = getattr(self, name)
+        return rows
+
+    def rows(self, record: type[_R]) -> Table[_R]:
+        """The rows of a table by their type."""
+        rows: Table[_R] = getattr(self, record.TABLE)
         return rows
 
     def source(self, row: Row) -> str | None:

@@ -8,6 +8,7 @@ kept, so that a row is one object however often it is asked for.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from functools import cached_property
 from itertools import compress, groupby
 from operator import attrgetter
 from typing import Any, Generic, NamedTuple, TypeVar, overload
@@ -15,6 +16,7 @@ from typing import Any, Generic, NamedTuple, TypeVar, overload
 from crossthread.survey.records import Row, all_folded
 
 _R = TypeVar("_R", bound=Row)
+_K = TypeVar("_K")
 
 
 class Edit(NamedTuple):
@@ -92,11 +94,12 @@ class Table(Sequence[_R], Generic[_R]):
     def _rows(self) -> list[_R]:
         """All rows; those that are not there yet are made in one go, which is quicker than one by one."""
         if not self._all_made:
-            made = map(self.record, *self._values())
+            made = map(self.record, *self._values)
             self._made = [old or new for old, new in zip(self._made, made, strict=True)] if self._made else list(made)
             self._all_made, self._numbers = True, None
         return self._made  # type: ignore[return-value]  # none of them is missing now
 
+    @cached_property
     def _values(self) -> list[Sequence[Any]]:
         """The columns in the order of the record's fields, as far as any is known."""
         fields = self.record.__struct_fields__
@@ -104,13 +107,13 @@ class Table(Sequence[_R], Generic[_R]):
         unseen = [None] * self._count
         return [self._columns.get(name, unseen) for name in fields[: last + 1]]
 
-    def _row(self, n: int) -> _R:
+    def at(self, n: int) -> _R:
+        """The row at a place from 0 on; the same as by `[]`, and a little quicker."""
         if not self._made:
             self._made = [None] * self._count
         row = self._made[n]
         if row is None:
-            given = {name: column[n] for name, column in self._columns.items()}
-            row = self._made[n] = self.record(**given)
+            row = self._made[n] = self.record(*[column[n] for column in self._values])
             if self._numbers is not None:
                 self._numbers[id(row)] = n
         return row
@@ -123,8 +126,8 @@ class Table(Sequence[_R], Generic[_R]):
         if isinstance(index, slice):
             if self._all_made:
                 return self._rows()[index]
-            return [self._row(n) for n in range(*index.indices(self._count))]
-        return self._rows()[index] if self._all_made else self._row(range(self._count)[index])
+            return [self.at(n) for n in range(*index.indices(self._count))]
+        return self._rows()[index] if self._all_made else self.at(range(self._count)[index])
 
     def __iter__(self) -> Iterator[_R]:
         return iter(self._rows())
@@ -212,6 +215,41 @@ class Table(Sequence[_R], Generic[_R]):
             n = self.edit.of._number(row)
             return n if self.edit.rows is not None and n not in self.edit.rows else None
         return n
+
+
+class RowsBy(Mapping[_K, _R], Generic[_K, _R]):
+    """Rows of a table by some key, each made when it is looked at.
+
+    Parameters
+    ----------
+    table
+        The table.
+    numbers
+        For each key the place of its row.
+    """
+
+    def __init__(self, table: Table[_R], numbers: Mapping[_K, int]) -> None:
+        self._table, self.numbers = table, numbers
+
+    def __getitem__(self, key: _K) -> _R:
+        return self._table.at(self.numbers[key])
+
+    def get(self, key: _K, default: Any = None) -> Any:  # asked for often: without an exception for what is not there
+        n = self.numbers.get(key)
+        return self._table.at(n) if n is not None else default
+
+    def __iter__(self) -> Iterator[_K]:
+        return iter(self.numbers)
+
+    def __len__(self) -> int:
+        return len(self.numbers)
+
+    def __contains__(self, key: object) -> bool:
+        return key in self.numbers
+
+    def cell(self, key: _K, column: str) -> Any:
+        """What a column holds in the row of a key, without making the row."""
+        return self._table.column(column)[self.numbers[key]]
 
 
 def _same(one: object, two: object) -> bool:

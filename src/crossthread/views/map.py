@@ -183,6 +183,6 @@ def _loose(entry: Loose) -> LooseEnd:
 def _unknown_ports(network: Network) -> dict[End, list[str]]:
     found: dict[End, list[str]] = {}
     for host in network.stations.hosts.values():
-        if host.end is not None and network.names.ports.get(host.end.device, {}).get(host.end.port) is None:
+        if host.end is not None and network.names.row(host.end) is None:
             found.setdefault(host.end, []).append(host.name)
     return found

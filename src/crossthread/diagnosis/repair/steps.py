@@ -105,7 +105,7 @@ def _said(context: Context, change: Change, draft: Draft) -> list[str]:
         return ["turn routing on"] if change.cells.get("routing") == "yes" else _plain(change)
     if change.table == "vlans":
         vid = change.key.get("vid")
-        exists = context.network.fabric.vlan_rows.get(str(change.key.get("device")), {}).get(int(str(vid)))
+        exists = context.network.fabric.vlan_row(str(change.key.get("device")), int(str(vid)))
         return [f"create VLAN {vid}"] if exists is None else [f"make VLAN {vid} active"]
     if draft.clears:
         return ["clear its tag"] if change.table == "gateways" else ["clear its address"]

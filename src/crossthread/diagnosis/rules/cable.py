@@ -29,7 +29,7 @@ def _differing(
     )
 
 
-@rule("link-speed-differs", "Link", About.LINK, follows="cable-fault link-lag-differs")
+@rule("link-speed-differs", "Link", About.LINK, differ="speed", follows="cable-fault link-lag-differs")
 def link_speed_differs(context: Context, adjacency: Adjacency) -> Finding | None:
     """The two ends of a link report different speeds.
 
@@ -42,7 +42,7 @@ def link_speed_differs(context: Context, adjacency: Adjacency) -> Finding | None
     return _differing(context, adjacency, "link-speed-differs", "speed", " Mb/s", why, "risks")
 
 
-@rule("link-duplex-differs", "Link", About.LINK)
+@rule("link-duplex-differs", "Link", About.LINK, differ="duplex")
 def link_duplex_differs(context: Context, adjacency: Adjacency) -> Finding | None:
     """One end of a link runs full duplex, the other half.
 
@@ -55,7 +55,7 @@ def link_duplex_differs(context: Context, adjacency: Adjacency) -> Finding | Non
     return _differing(context, adjacency, "link-duplex-differs", "duplex", "", why, "risks")
 
 
-@rule("link-mtu-differs", "Link", About.LINK)
+@rule("link-mtu-differs", "Link", About.LINK, differ="mtu")
 def link_mtu_differs(context: Context, adjacency: Adjacency) -> Finding | None:
     """The two ends of a link take frames of different size.
 
@@ -68,7 +68,7 @@ def link_mtu_differs(context: Context, adjacency: Adjacency) -> Finding | None:
     return _differing(context, adjacency, "link-mtu-differs", "mtu", "", why, "risks")
 
 
-@rule("link-lag-differs", "Link", About.LINK)
+@rule("link-lag-differs", "Link", About.LINK, differ="lag")
 def link_lag_differs(context: Context, adjacency: Adjacency) -> Finding | None:
     """A cable is a member of an aggregate at one end only.
 
@@ -102,7 +102,12 @@ _ANNOUNCED = (
 )
 
 
-@rule("link-native-differs", "Link", About.NEIGHBOR)
+@rule(
+    "link-native-differs",
+    "Link",
+    About.NEIGHBOR,
+    needs="neighbors.pvid neighbors.mtu neighbors.duplex neighbors.speed neighbors.lag",
+)
 def announced_differs(context: Context, row: Neighbor) -> Iterator[Finding]:
     """A neighbour announces another setting than our end of the link has (IEEE 802.1AB annex D and E).
 

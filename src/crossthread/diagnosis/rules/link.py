@@ -43,7 +43,7 @@ def _trunk_for(context: Context, *rows: Port) -> dict[str, object]:
     return {"mode": "trunk", "pvid": NONE, "allowed": str(used)}
 
 
-@rule("link-mode-differs", "Link", About.LINK, cuts=True)
+@rule("link-mode-differs", "Link", About.LINK, differ="mode", cuts=True)
 def link_mode_differs(context: Context, adjacency: Adjacency) -> Finding | None:
     """One end of a link is a trunk, the other an access port.
 
@@ -110,7 +110,7 @@ def link_access_both(context: Context, adjacency: Adjacency, vid: int) -> Findin
     )
 
 
-@rule("link-access-vlan-differs", "Link", About.LINK, cuts=True)
+@rule("link-access-vlan-differs", "Link", About.LINK, differ="pvid", cuts=True)
 def link_access_vlan_differs(context: Context, adjacency: Adjacency, vid: int | None = None) -> Finding | None:
     """Both ends of a link are access ports, in different VLANs.
 
@@ -138,7 +138,7 @@ def link_access_vlan_differs(context: Context, adjacency: Adjacency, vid: int | 
     )
 
 
-@rule("link-tagging-differs", "Link", About.LINK, cuts=True)
+@rule("link-tagging-differs", "Link", About.LINK, differ="tagging", cuts=True)
 def link_tagging_differs(context: Context, adjacency: Adjacency) -> Finding | None:
     """The two ends of a trunk use different tag types.
 
@@ -165,7 +165,7 @@ def link_tagging_differs(context: Context, adjacency: Adjacency) -> Finding | No
     )
 
 
-@rule("link-native-differs", "Link", About.LINK, cuts=True, follows="link-mode-differs")
+@rule("link-native-differs", "Link", About.LINK, differ="pvid", cuts=True, follows="link-mode-differs")
 def link_native_differs(context: Context, adjacency: Adjacency) -> Finding | None:
     """The two ends of a trunk have different native VLANs.
 
@@ -254,7 +254,7 @@ def link_vlan_missing(context: Context, adjacency: Adjacency, vid: int) -> Findi
     )
 
 
-@rule("link-allowed-differs", "Link", About.LINK, follows="link-vlan-missing link-mode-differs")
+@rule("link-allowed-differs", "Link", About.LINK, differ="allowed", follows="link-vlan-missing link-mode-differs")
 def link_allowed_differs(context: Context, adjacency: Adjacency) -> Finding | None:
     """A VLAN in use is allowed at one end of a trunk only.
 

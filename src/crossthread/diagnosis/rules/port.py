@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.context import Context, in_use
 from crossthread.diagnosis.edits import raise_link, set_port
 from crossthread.diagnosis.findings import Finding, Subject, at_port, at_station
 from crossthread.diagnosis.registry import About, rule
@@ -20,11 +20,6 @@ def _users(context: Context, end: End) -> str:
     hosts = [host.name for host in context.hosts_at(end)]
     faces = [str(a.far(end)) for a in context.adjacencies_at.get(end, ())]
     return " and ".join(hosts + faces) or "nothing known"
-
-
-def in_use(context: Context, end: End) -> bool:
-    """Whether something is known to be plugged into a port."""
-    return end in context.adjacencies_at or end in context.host_ends
 
 
 @rule("port-admin-down", "Port", About.PORT, needs="ports.admin=down", where=in_use, cuts=True)
@@ -140,7 +135,7 @@ def _vlan_witnesses(context: Context, station: Station, vid: int) -> tuple[Evide
     return found
 
 
-@rule("port-vlan-missing", "Port", About.ACCESS_VLAN, cuts=True)
+@rule("port-vlan-missing", "Port", About.LOST_VLAN, cuts=True)
 def port_vlan_missing(context: Context, end: End, vid: int) -> Finding | None:
     """The VLAN of a port does not exist on its device.
 
@@ -173,13 +168,12 @@ def gateway_vlan_lost(context: Context, gateway: Station, vid: int) -> Finding |
     Confirm: list the device's VLANs with their states.
     Mend: make the VLAN on that device, or activate it.
     """
-    return port_vlan_missing(context, End(gateway.device, gateway.name), vid) or vlan_suspended(
-        context, gateway.device, vid
-    )
+    end = End(gateway.device, gateway.name)
+    return port_vlan_missing(context, end, vid) or vlan_suspended(context, end, vid)
 
 
-@rule("vlan-suspended", "Port", About.DEVICE_VLAN, cuts=True)
-def vlan_suspended(context: Context, device: str, vid: int) -> Finding | None:
+@rule("vlan-suspended", "Port", About.LOST_VLAN, cuts=True)
+def vlan_suspended(context: Context, end: End, vid: int) -> Finding | None:
     """A VLAN exists on a device but has been suspended there.
 
     Matters: the device forwards none of its frames.
@@ -187,16 +181,16 @@ def vlan_suspended(context: Context, device: str, vid: int) -> Finding | None:
     Confirm: list the device's VLANs with their states.
     Mend: activate the VLAN there.
     """
-    row = context.network.fabric.vlan_rows.get(device, {}).get(vid)
+    row = context.network.fabric.vlan_row(end.device, vid)
     if row is None or row.state != "suspended":
         return None
     return Finding(
         "vlan-suspended",
         "breaks",
-        (Subject(device=device, vid=vid),),
-        f"VLAN {vid} is suspended on {device}.",
+        (Subject(device=end.device, vid=vid),),
+        f"VLAN {vid} is suspended on {end.device}.",
         context.evidence(row, "state"),
-        (Change("vlans", {"device": device, "vid": vid}, {"state": "active"}),),
+        (Change("vlans", {"device": end.device, "vid": vid}, {"state": "active"}),),
     )
 
 

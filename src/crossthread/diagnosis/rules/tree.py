@@ -223,8 +223,8 @@ def tree_off_at_port(context: Context, adjacency: Adjacency) -> Finding | None:
     return None
 
 
-@rule("tree-edge-to-bridge", "Spanning tree", About.PORT, needs="tree_ports.edge=yes")
-def tree_edge_to_bridge(context: Context, end: End) -> Finding | None:
+@rule("tree-edge-to-bridge", "Spanning tree", About.LINK)
+def tree_edge_to_bridge(context: Context, adjacency: Adjacency) -> Iterator[Finding]:
     """A port that is set as an edge port leads to another bridge.
 
     Matters: it forwards at once when it comes up, before the tree has looked for a loop.
@@ -233,14 +233,14 @@ def tree_edge_to_bridge(context: Context, end: End) -> Finding | None:
     Mend: make it no edge port.
     """
     fabric = context.network.fabric
-    for adjacency in context.adjacencies_at.get(end, ()):
-        if not fabric.member(adjacency.far(end)).bridged or not fabric.member(end).bridged:
-            continue
+    if not fabric.member(adjacency.a).bridged or not fabric.member(adjacency.b).bridged:
+        return
+    for end in (adjacency.a, adjacency.b):
         if adjacency.far(end).device not in fabric.trees.bridges:
             continue
-        for row in context.edge_rows.get(end, ()):
+        for row in context.edge_rows.get(end, ())[:1]:
             key = {"device": end.device, "port": end.port, "instance": row.instance}
-            return Finding(
+            yield Finding(
                 "tree-edge-to-bridge",
                 "risks",
                 (_at(end, row.instance),),
@@ -248,7 +248,6 @@ def tree_edge_to_bridge(context: Context, end: End) -> Finding | None:
                 context.evidence(row, "edge"),
                 (Change("tree_ports", key, {"edge": "no"}),),
             )
-    return None
 
 
 @rule("tree-region-differs", "Spanning tree", About.LINK)

@@ -11,6 +11,7 @@ from shlex import quote
 from crossthread.diagnosis.repair.work_order import WorkStep
 from crossthread.errors import visible
 from crossthread.network.network import Network
+from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
 from crossthread.survey.records import Gateway, Port
 from crossthread.values import NO_VID, NONE, VlanSet
@@ -50,7 +51,7 @@ def _kind(network: Network, device: str | None) -> str | None:
 def _lines(network: Network, kind: str, change: Change) -> Iterator[str]:
     key = {column: str(value) for column, value in change.key.items()}
     if change.table == "ports":
-        row = network.names.ports.get(key["device"], {}).get(key["port"])
+        row = network.port(End(key["device"], key["port"]))
         yield from _port(kind, key["port"], row, change)
     elif change.table == "gateways":
         yield from _interface(network, kind, key, change)

@@ -13,6 +13,7 @@ from typing import Any
 import msgspec
 
 from crossthread.network.network import Network
+from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
 from crossthread.values import NO_VID, NONE, VlanSet
 
@@ -63,7 +64,7 @@ def _placed(network: Network, document: dict[str, Any], change: Change) -> Chang
 
 
 def _port(network: Network, document: dict[str, Any], key: dict[str, str], cells: dict[str, Any]) -> None:
-    row = network.names.ports.get(key["device"], {}).get(key["port"])
+    row = network.port(End(key["device"], key["port"]))
     mode = cells.get("mode") or (row.mode if row is not None else None)
     if cells.get("admin"):
         _interface(document, key["port"])["enabled"] = cells.pop("admin") == "up"

@@ -25,7 +25,7 @@ class Holders:
         self._hosts = hosts
         self.ips = [text.partition("/")[0] if text and text != NONE else "" for text in addresses]
         routers = [(ip, station) for own in (_own, _shared) for station in gateways if (ip := own(station))]
-        self._one: dict[str, str | Station] = dict(zip(self.ips, hosts.rows, strict=True))
+        self._one: dict[str, str | Station] = dict(zip(self.ips, hosts.names, strict=True))
         self._one.pop("", None)
         for ip, station in routers:
             self._one.setdefault(ip, station)
@@ -33,7 +33,7 @@ class Holders:
         if len(self._one) < sum(map(bool, self.ips)) + len(routers):
             counts = Counter(chain(filter(None, self.ips), (ip for ip, _ in routers)))
             self._several = {ip: [] for ip, count in counts.items() if count > 1}
-            holders: Iterator[tuple[str, str | Station]] = chain(zip(self.ips, hosts.rows, strict=True), routers)
+            holders: Iterator[tuple[str, str | Station]] = chain(zip(self.ips, hosts.names, strict=True), routers)
             for ip, holder in holders:
                 if ip in self._several:
                     self._several[ip].append(holder)

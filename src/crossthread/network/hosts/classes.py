@@ -108,9 +108,10 @@ class Classes:
     @cached_property
     def of(self) -> dict[str, HostClass]:
         """The class of each host, by the host's name in lower case."""
-        return {row.host.casefold(): found for found in self.all for row in found.hosts.rows}
+        names = self._stations.hosts.names
+        return {names[n]: found for found in self.all for n in found.hosts.numbers}
 
-    def _groups(self, survey: Survey) -> list[tuple[_Key | None, list[Host], Counter[str]]]:
+    def _groups(self, survey: Survey) -> list[tuple[_Key | None, list[int], Counter[str]]]:
         """Hosts with what all of a class have in common, and on which devices they are; no key for each special one.
 
         First by what is the same for many. Most of these groups are one class each, without looking at every host.
@@ -170,16 +171,16 @@ class Classes:
         found: list[tuple[list[int], _Key | None, Counter[str]]] = [([n], None, Counter()) for n in alone]
         found += [(sorted(members), key, near) for key, (members, near) in groups.items()]
         found.sort(key=lambda group: group[0][0])
-        return [(key, [survey.hosts[n] for n in members], near) for members, key, near in found]
+        return [(key, members, near) for members, key, near in found]
 
     def _special(self, survey: Survey) -> set[int]:
         """The hosts that share a port or an address, are a next hop, or sit at a port that does not forward."""
         holders, pairs, plugged = self._stations.by_address, self._stations.pairs, self._stations.plugged
-        states = survey.column("tree_ports", "state")
         shared = {pair for pair, count in Counter(pairs).items() if count > 1} if len(plugged) < len(pairs) else set()
-        for row in [survey.tree_ports[n] for n, state in enumerate(states) if state not in _HARMLESS]:
-            device = self._names.spelled[row.device]
-            shared |= plugged & {(device, self._names.port(device, row.port) or row.port)}
+        blocked = zip(*(survey.column("tree_ports", name) for name in ("state", "device", "port")), strict=True)
+        for written, called in ((written, called) for state, written, called in blocked if state not in _HARMLESS):
+            device = self._names.spelled[written]
+            shared |= plugged & {(device, self._names.port(device, called) or called)}
         hops = set(survey.column("hosts", "gateway")) | {row.next_hop for row in survey.routes} | holders.shared
         found = {n for n, pair in enumerate(pairs) if pair in shared} if shared else set()
         return found | {n for n, ip in enumerate(holders.ips) if ip in hops}
@@ -188,11 +189,13 @@ class Classes:
         """The VIDs that an access port of a device surely forwards, where it blocks nothing, as bits."""
         return self._fabric.trees.unhindered(device).sure & self._fabric.exists(device).sure
 
-    def _class(self, key: _Key | None, rows: list[Host], devices: Mapping[str, int]) -> HostClass:
-        row, hosts = rows[0], Members(rows, self._stations.hosts)
+    def _class(self, key: _Key | None, numbers: list[int], devices: Mapping[str, int]) -> HostClass:
+        hosts = Members(numbers, self._stations.hosts)
         if key is not None:
             (vid, _), block, gateway, _ = key
             return HostClass(hosts, block, vid, gateway, True, devices)
+        row = hosts[0].row
+        assert isinstance(row, Host)
         alone = Block.of(row.address) if row.address and row.address != NONE else None
         return HostClass(hosts, alone, current_vlan(hosts[0], self._names), row.gateway, False, devices)
 
@@ -204,7 +207,7 @@ def current_vlan(station: Station, names: Names) -> int | None:
             return tap.enters.possible.bit_length() - 1
     if not isinstance(station.row, Host):
         return station.row.vid
-    port = names.ports.get(station.end.device, {}).get(station.end.port) if station.end else None
+    port = names.row(station.end) if station.end else None
     return (port.pvid or None) if port else None
 
 

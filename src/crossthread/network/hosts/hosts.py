@@ -15,28 +15,32 @@ class Hosts(Mapping[str, Station]):
 
     Attributes
     ----------
-    rows
-        Their rows, by the same names.
+    names
+        The same names as a list.
     """
 
     def __init__(self, survey: Survey, attach: Callable[[Station], Attachment]) -> None:
-        names = map(str.casefold, survey.column("hosts", "host"))
-        self.rows: dict[str, Host] = dict(zip(names, survey.hosts, strict=True))
-        self._attach = attach
-        self._made: dict[str, Station] = {}
+        self.names = list(map(str.casefold, survey.column("hosts", "host")))
+        self._numbers = dict(zip(self.names, range(len(self.names)), strict=True))
+        self._rows, self._attach = survey.rows(Host), attach
+        self._made: dict[int, Station] = {}
 
-    def __getitem__(self, name: str) -> Station:
-        made = self._made.get(name)
+    def at(self, n: int) -> Station:
+        """The host whose row is at a place of the table."""
+        made = self._made.get(n)
         if made is None:
-            row = self.rows[name]
-            made = self._made[name] = Station(row, row.host, self._attach)
+            row = self._rows.at(n)
+            made = self._made[n] = Station(row, row.host, self._attach)
         return made
 
+    def __getitem__(self, name: str) -> Station:
+        return self.at(self._numbers[name])
+
     def __iter__(self) -> Iterator[str]:
-        return iter(self.rows)
+        return iter(self.names)
 
     def __len__(self) -> int:
-        return len(self.rows)
+        return len(self.names)
 
 
 class Members(Sequence[Station]):
@@ -44,12 +48,12 @@ class Members(Sequence[Station]):
 
     Attributes
     ----------
-    rows
-        Their rows, in the same order.
+    numbers
+        The places of their rows in the table.
     """
 
-    def __init__(self, rows: Sequence[Host], hosts: Hosts) -> None:
-        self.rows, self._hosts = rows, hosts
+    def __init__(self, numbers: Sequence[int], hosts: Hosts) -> None:
+        self.numbers, self._hosts = numbers, hosts
 
     @overload
     def __getitem__(self, index: int) -> Station: ...
@@ -57,15 +61,15 @@ class Members(Sequence[Station]):
     def __getitem__(self, index: slice) -> list[Station]: ...
     def __getitem__(self, index: int | slice) -> Station | list[Station]:
         if isinstance(index, slice):
-            return [self._hosts[row.host.casefold()] for row in self.rows[index]]
-        return self._hosts[self.rows[index].host.casefold()]
+            return list(map(self._hosts.at, self.numbers[index]))
+        return self._hosts.at(self.numbers[index])
 
     def __len__(self) -> int:
-        return len(self.rows)
+        return len(self.numbers)
 
     def __iter__(self) -> Iterator[Station]:
-        return (self._hosts[row.host.casefold()] for row in self.rows)
+        return map(self._hosts.at, self.numbers)
 
     def part(self, begin: int, end: int) -> Members:
         """Some of them that stand one after the other."""
-        return Members(self.rows[begin:end], self._hosts)
+        return Members(self.numbers[begin:end], self._hosts)

@@ -108,7 +108,7 @@ class Stations:
     def _plugged(self, row: Host, end: End | None, tag: int) -> tuple[Truth, tuple[Tap, ...]]:
         if end is None:
             return False if row.link == "down" else None, (Tap("", None, ANYTHING, ANYTHING),)
-        port = self._names.ports.get(end.device, {}).get(end.port)
+        port = self._names.row(end)
         up = cable_up([port_up(port), {"up": True, "down": False}.get(row.link or "")])
         enters = self._fabric.enters(end, tag) if admits(port, row.mac) else NOTHING
         return up, (Tap(end.device, end, enters, self._fabric.leaves(end, tag)),)
@@ -171,7 +171,7 @@ class Stations:
     def _cabled(self, row: Gateway, end: End, tag: int, tagless: bool) -> tuple[Truth, tuple[Tap, ...]]:
         """How a gateway interface on a port joins the bridge at the far end of that port's cable."""
         facing = self._far.get(end, [])
-        port = self._names.ports.get(end.device, {}).get(end.port)
+        port = self._names.row(end)
         parent = any_of(a.up for a in facing) if facing else port_up(port)
         own = _state(row)
         if parent is False or own is False:

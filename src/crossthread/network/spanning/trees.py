@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Container, Mapping, Sequence
 from copy import copy
 from functools import cached_property, partial
 from itertools import repeat
@@ -17,10 +17,14 @@ from crossthread.network.topology.adjacency import Adjacency, on_a_cycle
 from crossthread.network.topology.names import End, Names
 from crossthread.survey import Survey
 from crossthread.survey.records import Port, Tree, TreePort
-from crossthread.survey.table import runs
+from crossthread.survey.table import RowsBy, runs
 
 _LARGE = 20_000
 """How many links, counted once for each tree, are worth a third of a second to load the libraries for arrays."""
+
+
+TreePorts = RowsBy[tuple[str, str, int], TreePort]
+"""Rows of tree_ports.csv by device, port and instance."""
 
 
 class Trees:
@@ -73,21 +77,18 @@ class Trees:
             if row.capabilities is not None and "bridge" not in row.capabilities
         }
 
-    def observed(self, survey: Survey, names: Names, carries: Callable[[End], Bounds], ends: Iterable[End]) -> Trees:
-        """The trees of a changed survey in which nothing differs that decides them; only what was observed of ends."""
+    def observed(self, survey: Survey, names: Names, carries: Callable[[End], Bounds]) -> Trees:
+        """The trees of a changed survey in which nothing differs that decides them, only what was observed."""
         trees = copy(self)
         trees._survey, trees._names, trees._carries = survey, names, carries
-        devices = {end.device for end in ends}
-        if devices:
-            rows = {key: row for key, row in _by_port(survey, names).items() if key[0] in devices}
-            trees.ports = {**self.ports, **rows}
+        trees.ports = RowsBy(survey.rows(TreePort), self.ports.numbers)
         if survey.trees is not self._survey.trees:
             trees.bridges = _by_device(survey, names)
         return trees
 
     bridges: dict[str, list[Tree]]
     """Each device's rows."""
-    ports: dict[tuple[str, str, int], TreePort]
+    ports: TreePorts
     """Each port's row in an instance, by device, port and instance."""
 
     def instances(self, device: str) -> dict[int, Bounds]:
@@ -117,7 +118,11 @@ class Trees:
 
     def off(self, device: str) -> bool:
         """Whether the device was observed to run no spanning tree."""
-        return any(row.protocol == "off" for row in self.bridges.get(device, []))
+        return device in self._off
+
+    @cached_property
+    def _off(self) -> set[str]:
+        return {device for device, rows in self.bridges.items() if any(row.protocol == "off" for row in rows)}
 
     def row(self, end: End, vid: int) -> TreePort | None:
         """The observed row of a port in the instance that a VLAN follows."""
@@ -231,7 +236,7 @@ class Trees:
         return row is None or row.mode != "routed"
 
     def _port(self, end: End) -> Port | None:
-        return self._names.ports.get(end.device, {}).get(end.port)
+        return self._names.row(end)
 
     def tree_end(self, instance: int, end: End) -> tuple[spanning.TreeEnd, bool] | None:
         """A port's part in an instance, and whether its identifier was observed; None without a cost.
@@ -258,18 +263,21 @@ class Trees:
     @cached_property
     def _told_costs(self) -> set[str]:
         """The devices that say what some of their ports cost: what they do not say of another is unknown."""
-        return {device for (device, _, _), row in self.ports.items() if row.cost is not None}
+        costs = self._survey.column("tree_ports", "cost")
+        return {device for (device, _, _), n in self.ports.numbers.items() if costs[n] is not None}
 
     @cached_property
     def _short(self) -> bool:
         """Whether the costs that were observed are those of the older table, of 16 bits."""
+        costs, known = self._survey.column("tree_ports", "cost"), self._names.ports
         pairs = [
-            (row.cost, port.speed)
-            for (device, name, _), row in self.ports.items()
-            if row.cost and (port := self._names.ports.get(device, {}).get(name)) is not None and port.speed
+            (costs[n], speed)
+            for (device, name, _), n in self.ports.numbers.items()
+            if costs[n] and device in known and name in known[device] and (speed := known[device].cell(name, "speed"))
         ]
         older = sum(cost == spanning.short_cost(speed) for cost, speed in pairs)
-        return older > sum(cost == spanning.default_cost(speed) for cost, speed in pairs)
+        newer = sum(cost == spanning.default_cost(speed) for cost, speed in pairs)
+        return bool(older > newer)
 
 
 def _by_device(survey: Survey, names: Names) -> dict[str, list[Tree]]:
@@ -279,13 +287,14 @@ def _by_device(survey: Survey, names: Names) -> dict[str, list[Tree]]:
     return found
 
 
-def _by_port(survey: Survey, names: Names) -> dict[tuple[str, str, int], TreePort]:
-    found: dict[tuple[str, str, int], TreePort] = {}
+def _by_port(survey: Survey, names: Names) -> TreePorts:
+    found: dict[tuple[str, str, int], int] = {}
     ports, instances = survey.column("tree_ports", "port"), survey.column("tree_ports", "instance")
     for written, run in runs(survey.column("tree_ports", "device")):
         device, called = names.spelled[written], ports[run]
-        known = names.ports.get(device, {})
-        if not known.keys() >= set(called):
+        known: Container[str] = names.ports.get(device, ())
+        if not all(map(known.__contains__, called)):
             called = [name if name in known else names.port(device, name) or name for name in called]
-        found.update(zip(zip(repeat(device), called, instances[run]), survey.tree_ports[run], strict=True))
-    return found
+        places = range(run.start, run.stop)
+        found.update(zip(zip(repeat(device), called, instances[run]), places, strict=True))
+    return RowsBy(survey.rows(TreePort), found)

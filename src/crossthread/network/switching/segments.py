@@ -21,7 +21,7 @@ from crossthread.network.topology.links import Loose
 from crossthread.network.topology.names import End, Names
 from crossthread.survey import Survey
 from crossthread.survey.records import Vlan
-from crossthread.survey.table import runs
+from crossthread.survey.table import RowsBy, runs
 from crossthread.values import NO_VID
 
 
@@ -115,7 +115,7 @@ class Fabric:
         self._alike: dict[object, Membership] = {}
         self._forwarding: dict[End, Bounds] = {}
         self._floods: dict[Node, dict[Node, Reached]] = {}
-        self.vlan_rows: dict[str, dict[int, Vlan]] = defaultdict(dict)
+        self.vlan_rows: dict[str, RowsBy[int, Vlan]] = {}
         self._states: dict[str, dict[int, str | None]] = defaultdict(dict)
         self._exists: dict[str, Bounds] = {}
         self._existing: dict[tuple[tuple[int, str | None], ...], Bounds] = {}
@@ -126,11 +126,13 @@ class Fabric:
             self.vlan_rows, self._states, self._exists = like.vlan_rows, like._states, like._exists
         else:
             vids, states = survey.column("vlans", "vid"), survey.column("vlans", "state")
+            places: dict[str, dict[int, int]] = defaultdict(dict)
             for device, run in runs(survey.column("vlans", "device")):
-                self.vlan_rows[names.spelled[device]].update(zip(vids[run], survey.vlans[run], strict=True))
+                places[names.spelled[device]].update(zip(vids[run], range(run.start, run.stop), strict=True))
                 self._states[names.spelled[device]].update(zip(vids[run], states[run], strict=True))
+            self.vlan_rows = {device: RowsBy(survey.rows(Vlan), held) for device, held in places.items()}
         if before is not None and "trees" not in before.stale:
-            self.trees: Trees = before.fabric.trees.observed(survey, names, self.carried, before.tree_ends)
+            self.trees: Trees = before.fabric.trees.observed(survey, names, self.carried)
         else:
             trees = before.fabric.trees if before is not None else None
             self.trees = Trees(survey, names, adjacencies, self.carried, trees)
@@ -152,10 +154,15 @@ class Fabric:
             touched = ports | before.tree_ends
             self._forwarding = {end: found for end, found in fabric._forwarding.items() if end not in touched}
 
+    def vlan_row(self, device: str, vid: int) -> Vlan | None:
+        """The survey's row of a VLAN on a device."""
+        rows = self.vlan_rows.get(device)
+        return rows.get(vid) if rows is not None else None
+
     def member(self, end: End) -> Membership:
         """What a port does with VLANs."""
         if end not in self._memberships:
-            row = self._names.ports.get(end.device, {}).get(end.port)
+            row = self._names.row(end)
             settings = row and (row.mode, row.tagging, row.pvid, row.allowed, row.untagged)
             if settings not in self._alike:  # many ports have the same settings
                 self._alike[settings] = membership(row)

@@ -28,7 +28,7 @@ class Adjacency(msgspec.Struct, frozen=True):
 
 def bundle(end: End, names: Names) -> End:
     """The aggregate that a port is a member of (IEEE 802.1AX), or the port itself."""
-    row = names.ports.get(end.device, {}).get(end.port)
+    row = names.row(end)
     if row is None or not row.lag or row.lag == NONE:
         return end
     return End(end.device, names.port(end.device, row.lag) or row.lag)
@@ -46,7 +46,7 @@ def find_adjacencies(links: Iterable[Link], names: Names, known: Iterable[Adjace
         together[a, b].append(link)
     found = []
     for (a, b), members in together.items():
-        aggregates = [names.ports.get(e.device, {}).get(e.port) for e in (a, b)]
+        aggregates = [names.row(e) for e in (a, b)]
         down = any(row is not None and "down" in (row.admin, row.oper) for row in aggregates)
         up = False if down else any_of(link.up for link in members)
         fresh, old = Adjacency(a, b, tuple(members), up), before.get((a, b))

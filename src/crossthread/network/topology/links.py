@@ -93,7 +93,7 @@ def find_links(survey: Survey, names: Names) -> tuple[list[Link], list[Loose]]:
             if pair in done:
                 continue
             done.add(pair)
-            states = [port_up(names.ports[end.device].get(end.port)) for end in (near, far)]
+            states = [port_up(names.row(end)) for end in (near, far)]
             links.append(Link(near, far, tuple(rows), tuple(answers.get(near, ())), cable_up(states)))
     heard_at = {end for link in links for end in (link.a, link.b)} | {entry.end for entry in loose}
     return links + _described(survey, names, heard_at), loose
@@ -105,7 +105,7 @@ def links_again(links: Iterable[Link], names: Names, touched: Container[End]) ->
 
 
 def _again(link: Link, names: Names) -> Link:
-    up = cable_up([port_up(names.ports[end.device].get(end.port)) for end in (link.a, link.b)])
+    up = cable_up([port_up(names.row(end)) for end in (link.a, link.b)])
     return link if up is link.up else msgspec.structs.replace(link, up=up)
 
 
@@ -124,7 +124,7 @@ def _described(survey: Survey, names: Names, heard_at: set[End]) -> list[Link]:
     links = []
     for end, far in named.items():
         if named.get(far) == end and end < far:
-            states = [port_up(names.ports[e.device][e.port]) for e in (end, far)]
+            states = [port_up(names.row(e)) for e in (end, far)]
             links.append(Link(end, far, (), (), cable_up(states)))
     return links
 

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Mapping
 from functools import cached_property
 from typing import NamedTuple
 
 from crossthread.network.topology.port_names import match_port
 from crossthread.survey import Survey
 from crossthread.survey.records import Neighbor, Port
-from crossthread.survey.table import runs
+from crossthread.survey.table import RowsBy, runs
 from crossthread.values import NONE, parse_mac
 
 
@@ -62,13 +62,19 @@ class Names:
         return _Spelled(self.devices)
 
     @cached_property
-    def ports(self) -> dict[str, dict[str, Port]]:
+    def ports(self) -> dict[str, RowsBy[str, Port]]:
         """The rows of each device's ports, by the device's name and the port's."""
-        found: dict[str, dict[str, Port]] = {name: {} for name in self.devices.values()}
-        ports, rows = self._survey.column("ports", "port"), self._survey.ports
+        numbers: dict[str, dict[str, int]] = {name: {} for name in self.devices.values()}
+        ports = self._survey.column("ports", "port")
         for device, run in runs(self._survey.column("ports", "device")):
-            found[self.spelled[device]].update(zip(ports[run], rows[run], strict=True))
-        return found
+            numbers[self.spelled[device]].update(zip(ports[run], range(run.start, run.stop), strict=True))
+        table = self._survey.rows(Port)
+        return {device: RowsBy(table, held) for device, held in numbers.items()}
+
+    def row(self, end: End) -> Port | None:
+        """The survey's row of a port."""
+        held = self.ports.get(end.device)
+        return held.get(end.port) if held is not None else None
 
     @cached_property
     def _by_chassis(self) -> dict[str, str | None]:
@@ -84,17 +90,11 @@ class Names:
         columns = (self._survey.column("ports", name) for name in ("mac", "device", "port"))
         return {mac: End(self.spelled[device], port) for mac, device, port in zip(*columns, strict=True) if mac}
 
-    def with_ports(self, survey: Survey, rows: Iterable[Port]) -> Names:
-        """The names of a changed survey in which devices and ports have the names that they had.
-
-        `rows` are the ports whose settings differ.
-        """
-        copy = Names(survey)
+    def in_copy(self, survey: Survey) -> Names:
+        """The names of a changed survey in which devices and ports have the names, and the places, that they had."""
+        copy, table = Names(survey), survey.rows(Port)
         copy.devices, copy.spelled, copy._ports_seen = self.devices, self.spelled, self._ports_seen
-        copy.ports = dict(self.ports)
-        for row in rows:
-            device = self.spelled[row.device]
-            copy.ports[device] = {**copy.ports[device], row.port: row}
+        copy.ports = {device: RowsBy(table, rows.numbers) for device, rows in self.ports.items()}
         return copy
 
     def device(self, name: str | None) -> str | None:
@@ -105,7 +105,7 @@ class Names:
         """The port of a device that `name` means: by name, alias, MAC address or short form; None if unclear."""
         if not name:
             return None
-        rows = self.ports.get(device, {})
+        rows: Mapping[str, Port] = self.ports.get(device, {})
         if name in rows:
             return name
         if (device, name) not in self._ports_seen:
