@@ -30,6 +30,8 @@ if TYPE_CHECKING:
     from crossthread.questions.why_all import Every
 
 
+_SINGLY = 400
+"""For so many hosts every pair is listed."""
 _FEW = 1000
 """For so many hosts it is quickly worked out who else gains and loses by each step of a repair."""
 
@@ -161,8 +163,13 @@ def _touched(network: Network, answer: Why) -> Why:
 def matrix_command(
     survey: SurveyPath,
     classes: Annotated[
-        bool, typer.Option("--classes", help="Take hosts together that the network cannot tell apart.")
-    ] = False,
+        bool | None,
+        typer.Option(
+            "--classes/--each",
+            help="Take hosts together that the network cannot tell apart, or list each.",
+            show_default=f"together for more than {_SINGLY} hosts",
+        ),
+    ] = None,
     before: Annotated[
         str | None, typer.Option("--before", metavar="SURVEY", help="What changed since an earlier survey.")
     ] = None,
@@ -178,12 +185,15 @@ def matrix_command(
     from crossthread.faces.terminal.matrix import show_classes, show_matrix
     from crossthread.views.matrix import class_matrix, matrix
 
-    if bool(before) + bool(after) + classes > 1:
-        usage_error("expected only one of --classes, --before and --after")
+    if bool(before) + bool(after) + (classes is not None) > 1:
+        usage_error("expected only one of --classes, --each, --before and --after")
     network = Network(load(survey))
     if before or after:
         _matrix_change(network, before, after or [], plan, json)
         return
+    if classes is None and len(network.survey.hosts) > _SINGLY:
+        typer.echo("notice: hosts that the network cannot tell apart are one row; --each lists all of them", err=True)
+        classes = True
     if classes:
         with progress("classes", len(network.classes.all)) as advance:
             compact = class_matrix(network, advance)

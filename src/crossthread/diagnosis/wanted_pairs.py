@@ -48,7 +48,8 @@ class Wanted:
 
     def __init__(self, context: Context) -> None:
         self._plan = context.plan
-        self._place: dict[str, _Place] = {}
+        self._kind: dict[str, int] = {}
+        """Of each host the number of what decides whom it should reach."""
         expected = context.expected
         routed: Counter[Any] = Counter()
         found: dict[str, tuple[Any, int | None]] = {}
@@ -62,9 +63,15 @@ class Wanted:
                 continue
             gateway = bool(expected.gateways(first)) or one.gateway not in (None, NONE)
             routed[subnet.network] += len(one.hosts) if gateway else -len(one.hosts)
-            found.update({host.name: (subnet.network, vid) for host in one.hosts})
+            found.update(dict.fromkeys(one.hosts.names, (subnet.network, vid)))
+        self._kinds: list[_Place] = []
+        numbers: dict[_Place, int] = {}
         for name, (network, vid) in found.items():
-            self._place[name] = _Place(network.version, network, vid, routed[network] > 0)
+            place = _Place(network.version, network, vid, routed[network] > 0)
+            if place not in numbers:
+                numbers[place] = len(self._kinds)
+                self._kinds.append(place)
+            self._kind[name] = numbers[place]
 
     def _wants(self, one: _Place, two: _Place) -> bool:
         if one.version != two.version:
@@ -75,15 +82,18 @@ class Wanted:
     def share(self, network: Network) -> Share:
         """How many of the wanted pairs work in a network with the same hosts."""
         matrix = class_matrix(network)
-        cells: Counter[tuple[_Place, int]] = Counter()
+        cells: Counter[tuple[int, int]] = Counter()
         for number, names in enumerate(matrix.classes):
-            cells.update((self._place[name], number) for name in names if name in self._place)
+            kinds = Counter(map(self._kind.get, names))
+            cells.update({(kind, number): many for kind, many in kinds.items() if kind is not None})
         verdicts = {(a, b): verdict for a, b, verdict in matrix.reaches}
+        held = {kind for kind, _ in cells}
+        wants = {(a, b): self._wants(self._kinds[a], self._kinds[b]) for a in held for b in held}
         counts: Counter[str] = Counter()
-        for (place, one), many in cells.items():
+        for (kind, one), many in cells.items():
             for (other, two), more in cells.items():
-                if self._wants(place, other):
-                    pairs = many * (more - ((place, one) == (other, two)))
+                if wants[kind, other]:
+                    pairs = many * (more - ((kind, one) == (other, two)))
                     counts[verdicts.get((one, two), "works")] += pairs
         return Share(counts["works"], counts["unknown"], sum(counts.values()))
 

@@ -6,6 +6,7 @@ from collections import defaultdict
 from collections.abc import Sequence
 from functools import cached_property
 
+from crossthread.collector import held_still
 from crossthread.network.dependencies import PARTS, stale
 from crossthread.network.hosts.classes import Classes, current_vlan
 from crossthread.network.hosts.station import Station
@@ -117,7 +118,8 @@ class Network:
     @cached_property
     def classes(self) -> Classes:
         """Hosts that the network cannot tell apart, taken together."""
-        return Classes(self.survey, self.names, self.fabric, self.components, self.stations)
+        with held_still():
+            return Classes(self.survey, self.names, self.fabric, self.components, self.stations)
 
     @cached_property
     def routing(self) -> Routing:

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter, defaultdict
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from typing import Any
 
-import tomlkit
-from tomlkit.items import InlineTable, Table
+import msgspec
 
 from crossthread.diagnosis.context import Context
+from crossthread.errors import visible
 from crossthread.network.network import Network
 from crossthread.network.topology.names import End
 from crossthread.values import NONE
@@ -31,64 +32,74 @@ def draft_plan(network: Network) -> str:
         that most of its hosts, gateways and interface names tell.
     """
     context = Context(network)
-    document = tomlkit.document()
-    for words in _HEAD:
-        document.add(tomlkit.comment(words))
-    document.add("format", tomlkit.item(1))
+    lines = [f"# {words}" for words in _HEAD] + ["format = 1"]
     if network.survey.info.title:
-        document.add("title", tomlkit.item(network.survey.info.title))
-    document.add("settings", _settings(context))
-    vlans = _vlans(context)
-    if vlans:
-        document.add("vlans", vlans)
-    ports = _ports(context)
-    if ports:
-        document.add("ports", ports)
-    hosts = _hosts(context)
-    if hosts:
-        document.add("hosts", hosts)
-    links = tomlkit.aot()
+        lines.append(f"title = {_value(network.survey.info.title)}")
+    for name, entries in (("settings", _settings(context)), ("vlans", _vlans(context))):
+        lines += _table(name, entries)
+    for device, ports in _ports(context):
+        lines += _table(f"ports.{_key(device)}", ports)
+    lines += _table("hosts", _hosts(context))
     for link in network.links:
-        entry = tomlkit.table()
-        entry.add("ends", [*link.a, *link.b])
-        links.append(entry)
-    if len(links):
-        document.add("links", links)
-    return tomlkit.dumps(document)
+        lines += ["", "[[links]]", f"ends = {_value([*link.a, *link.b])}"]
+    return "\n".join(lines) + "\n"
 
 
-def _majority(table: Table, word: str, values: Iterable[Any], of: str) -> None:
-    """Add what most have, with a comment on how many."""
+_Line = tuple[str, object, str]
+"""A key, its value, and a comment; none if that is empty."""
+
+
+def _table(name: str, entries: Iterable[_Line]) -> list[str]:
+    told = [
+        f"{_key(key)} = {_value(value)}" + (f" # {visible(says, 500)}" if says else "") for key, value, says in entries
+    ]
+    return ["", f"[{name}]", *told] if told else []
+
+
+_BARE = re.compile("[A-Za-z0-9_-]+")
+
+
+def _key(text: str) -> str:
+    return text if _BARE.fullmatch(text) else _value(text)
+
+
+def _value(value: object) -> str:
+    """A value as TOML 1.0 writes it: what JSON writes, but for tables and the character DEL."""
+    if isinstance(value, dict):
+        return "{" + ", ".join(f"{_key(key)} = {_value(held)}" for key, held in value.items()) + "}"
+    if isinstance(value, list):
+        return "[" + ", ".join(map(_value, value)) + "]"
+    return msgspec.json.encode(value).decode().replace("\x7f", "\\u007f")
+
+
+def _majority(word: str, values: Iterable[Any], of: str) -> Iterator[_Line]:
+    """What most have, with a comment on how many."""
     counted = Counter(value for value in values if value is not None)
-    if not counted:
-        return
-    value, most = counted.most_common(1)[0]
-    total = sum(counted.values())
-    item = tomlkit.item(NONE if value == 0 else value)
-    item.comment(f"all {total} {of}" if most == total else f"guess: {most} of {total} {of}")
-    table.add(word, item)
+    if counted:
+        value, most = counted.most_common(1)[0]
+        total = sum(counted.values())
+        yield (
+            word,
+            NONE if value == 0 else value,
+            f"all {total} {of}" if most == total else f"guess: {most} of {total} {of}",
+        )
 
 
-def _settings(context: Context) -> Table:
+def _settings(context: Context) -> Iterator[_Line]:
     survey = context.network.survey
     between = {end for a in context.network.adjacencies for end in (a.a, a.b)}
     rows = [row for end in sorted(between) if (row := context.port(end)) is not None]
     trunks = [row for row in rows if row.mode in ("trunk", "hybrid")]
-    table = tomlkit.table()
-    _majority(table, "native", (row.pvid for row in trunks), "trunks between devices")
-    _majority(table, "mtu", (row.mtu for row in survey.ports if row.oper == "up"), "ports that are up")
-    _majority(table, "tree", (row.protocol for row in survey.trees), "devices")
+    yield from _majority("native", (row.pvid for row in trunks), "trunks between devices")
+    yield from _majority("mtu", (row.mtu for row in survey.ports if row.oper == "up"), "ports that are up")
+    yield from _majority("tree", (row.protocol for row in survey.trees), "devices")
     speaking = [row for row in survey.ports if row.discovery in ("both", "send")]
     if speaking:
-        item = tomlkit.item("between-devices")
-        item.comment("guess: ports towards hosts should not speak")
-        table.add("discovery", item)
-    return table
+        yield "discovery", "between-devices", "guess: ports towards hosts should not speak"
 
 
-def _vlans(context: Context) -> Table:
+def _vlans(context: Context) -> Iterator[_Line]:
     network = context.network
-    table = tomlkit.table()
     names: dict[int, Counter[str]] = defaultdict(Counter)
     for rows in network.fabric.vlan_rows.values():
         for vid, row in rows.items():
@@ -107,36 +118,33 @@ def _vlans(context: Context) -> Table:
             )
     used = {vid for vid in (*names, *subnets, *context.used_vlans) if vid}
     for vid in sorted(used):
-        entry = tomlkit.inline_table()
+        entry: dict[str, object] = {}
         if names[vid]:
-            entry.append("name", names[vid].most_common(1)[0][0])
+            entry["name"] = names[vid].most_common(1)[0][0]
         if subnets[vid]:
-            entry.append("subnets", list(subnets[vid]))
-            entry.append("gateways", list(dict.fromkeys(ip for ips in subnets[vid].values() for ip in ips)))
+            entry["subnets"] = list(subnets[vid])
+            entry["gateways"] = list(dict.fromkeys(ip for ips in subnets[vid].values() for ip in ips))
         roots = roots_of(network, vid)
         if len(roots) == 1:
-            entry.append("root", roots[0])
-        _with(table, str(vid), entry, doubts[vid])
-    return table
+            entry["root"] = roots[0]
+        yield str(vid), entry, _guess(doubts[vid])
 
 
-def _with(table: Table, key: str, entry: InlineTable, doubts: list[str]) -> None:
-    if doubts:
-        entry.comment("guess: " + "; ".join(dict.fromkeys(doubts)))
-    table.add(key, entry)
+def _guess(doubts: Iterable[str]) -> str:
+    said = "; ".join(dict.fromkeys(doubts))
+    return f"guess: {said}" if said else ""
 
 
-def _ports(context: Context) -> Table:
+def _ports(context: Context) -> Iterator[tuple[str, list[_Line]]]:
     """The ports that lead somewhere: each link's settings, and each host's VLAN."""
-    table = tomlkit.table(is_super_table=True)
     for device, rows in context.network.names.ports.items():
-        own = tomlkit.table()
+        own: list[_Line] = []
         for port, row in rows.items():
             end = End(device, port)
             hosts = context.hosts_at(end)
             if row.mode is None or (end not in context.adjacencies_at and not hosts):
                 continue
-            entry = tomlkit.inline_table()
+            entry: dict[str, object] = {}
             doubts: list[str] = []
             faced = context.adjacencies_at.get(end, ())
             far = context.port(faced[0].far(end)) if faced else None
@@ -145,11 +153,11 @@ def _ports(context: Context) -> Table:
                     f"like {far.device} {far.port} at the other end; it is an access port in {row.pvid or NONE}"
                 )
                 row = far  # noqa: PLW2901
-            entry.append("mode", str(row.mode))
+            entry["mode"] = str(row.mode)
             if row.mode == "access":
                 wanted = next((vid for host in hosts if (vid := context.expected.vlan(host))), None) or row.pvid
                 if wanted:
-                    entry.append("vlan", wanted)
+                    entry["vlan"] = wanted
                 if hosts and wanted != row.pvid:
                     doubts.append(f"the VLAN of {next(iter(hosts)).name}; the port is in {row.pvid or NONE}")
             elif row.mode in ("trunk", "hybrid"):
@@ -159,33 +167,30 @@ def _ports(context: Context) -> Table:
                     allowed = allowed | far.allowed
                     doubts += [f"the other end allows {lacking} as well"] if lacking else []
                 if allowed is not None:
-                    entry.append("allowed", str(allowed))
+                    entry["allowed"] = str(allowed)
                 if row.pvid is not None:
-                    entry.append("native", row.pvid or NONE)
-            _with(own, port, entry, doubts)
-        if own:
-            table.add(device, own)
-    return table
+                    entry["native"] = row.pvid or NONE
+            own.append((port, entry, _guess(doubts)))
+        yield device, own
 
 
-def _hosts(context: Context) -> Table:
-    table = tomlkit.table()
+def _hosts(context: Context) -> Iterator[_Line]:
     for host in context.network.stations.hosts.values():
-        entry = tomlkit.inline_table()
+        entry: dict[str, object] = {}
         doubts: list[str] = []
-        wanted, subnet = context.expected.vlan(host), context.expected.subnet(host)
+        wanted, own = context.expected.vlan(host), host.row.address
         if wanted is not None:
-            entry.append("vlan", wanted)
-        if subnet is not None:
-            entry.append("address", str(subnet))
-            if subnet != host.address:
-                doubts.append(f"the prefix length of its neighbours; it has {host.address}")
+            entry["vlan"] = wanted
+        if own not in (None, NONE):
+            length = context.expected.length(host)
+            entry["address"] = f"{str(own).partition('/')[0]}/{length}"
+            if entry["address"] != own:
+                doubts.append(f"the prefix length of its neighbours; it has {own}")
         gateway = getattr(host.row, "gateway", None)
         best = context.expected.gateways(host)[:1]
         usual = str(best[0].address.ip) if best and best[0].address is not None else gateway
         if usual is not None:
-            entry.append("gateway", usual)
+            entry["gateway"] = usual
             if usual != gateway:
                 doubts.append(f"what serves its subnet; it has {gateway or 'not been asked'}")
-        _with(table, host.name, entry, doubts)
-    return table
+        yield host.name, entry, _guess(doubts)

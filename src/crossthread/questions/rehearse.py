@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator, Sequence
 
 import msgspec
 
+from crossthread.collector import held_still
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.wanted_pairs import Share, shares
@@ -13,7 +14,7 @@ from crossthread.network.network import Network
 from crossthread.plan import Plan
 from crossthread.questions.check import check
 from crossthread.questions.matrix_change import changed_pairs
-from crossthread.questions.tree_change import TreeChange, tree_change
+from crossthread.questions.tree_change import TreeChange, compare_trees, hosts_cut
 from crossthread.survey.changes import Change
 
 
@@ -53,13 +54,21 @@ def rehearse(
     SurveyError
         For a change that the format does not know.
     """
+    with held_still():
+        return _rehearse(network, changes, plan, progress)
+
+
+def _rehearse(
+    network: Network, changes: Sequence[Change], plan: Plan | None, progress: Callable[[], None]
+) -> Rehearsal:
     after = network.changed(changes)
     gained, lost, unsure = changed_pairs(network, after)
     steps = shares(Context(network, plan), [[change] for change in changes], progress)
     before_found, after_found = (list(_all(check(n, plan).findings)) for n in (network, after))
     known, then = ({f.identity for f in found} for found in (before_found, after_found))
     instances = sorted({row.instance for rows in after.fabric.trees.bridges.values() for row in rows})
-    trees = [tree_change(network, instance, changes) for instance in instances]
+    cut = hosts_cut(network, after) if instances else ((), ())
+    trees = [compare_trees(network, after, instance, cut) for instance in instances]
     return Rehearsal(
         gained,
         lost,

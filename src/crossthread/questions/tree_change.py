@@ -42,26 +42,33 @@ def tree_change(network: Network, instance: int, changes: Sequence[Change]) -> T
     SurveyError
         For a change that the format does not know.
     """
-    copy = network.changed(changes)
-    before, after = tree(network, instance), tree(copy, instance)
-    known = {(p.device, p.port): p for p in before.ports}
-    then = {(p.device, p.port): p for p in after.ports}
-    moved = []
-    for key in sorted({*known, *then}):
-        old, new = known.get(key), then.get(key)
-        if _does(old) != _does(new):
-            says = new.because if new is not None else "the link is gone"
-            moved.append(MovedPort(*key, _does(old), _does(new), says))
-    lost, gained = _hosts(network, copy)
-    return TreeChange(instance, before.root, after.root, tuple(moved), lost, gained)
+    after = network.changed(changes)
+    return compare_trees(network, after, instance, hosts_cut(network, after))
+
+
+Cut = tuple[tuple[str, ...], tuple[str, ...]]
+"""The hosts that lose their gateway, and those that gain it."""
+
+
+def compare_trees(before: Network, after: Network, instance: int, cut: Cut) -> TreeChange:
+    """Compare one instance in two networks; `cut` is the same for all instances."""
+    trees = [tree(network, instance, explained=False) for network in (before, after)]
+    known, then = ({(p.device, p.port): p for p in answer.ports} for answer in trees)
+    differ = [key for key in sorted({*known, *then}) if _does(known.get(key)) != _does(then.get(key))]
+    said = {(p.device, p.port): p.because for p in tree(after, instance).ports} if differ else {}
+    moved = [
+        MovedPort(*key, _does(known.get(key)), _does(then.get(key)), said.get(key, "the link is gone"))
+        for key in differ
+    ]
+    return TreeChange(instance, trees[0].root, trees[1].root, tuple(moved), *cut)
 
 
 def _does(port: TreePortAnswer | None) -> str:
     return "none" if port is None else f"{port.role}, {port.state}"
 
 
-def _hosts(before: Network, after: Network) -> tuple[tuple[str, ...], tuple[str, ...]]:
-    """The hosts that lose their gateway, and those that gain it."""
+def hosts_cut(before: Network, after: Network) -> Cut:
+    """The hosts that lose their gateway from one network to another, and those that gain it."""
     reached = []
     for network in (before, after):
         context, forwarding = Context(network), Forwarding(network)

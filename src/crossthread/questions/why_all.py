@@ -6,6 +6,7 @@ from collections.abc import Callable, Sequence
 
 import msgspec
 
+from crossthread.collector import held_still
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.effects import find_effects
 from crossthread.diagnosis.findings import Finding
@@ -75,7 +76,12 @@ def why_every(
     progress
         Called once for each step of the work.
     """
-    context = Context(network, plan)
+    with held_still():
+        return _every(Context(network, plan), seat, progress)
+
+
+def _every(context: Context, seat: str | None, progress: Callable[[], None]) -> Every:
+    network = context.network
     found = [effect.finding for effect in find_effects(context, progress).effects]
     kept = [finding for finding in found if finding.repair]
     wanted = Wanted(context)

@@ -168,7 +168,9 @@ class Table(Sequence[_R], Generic[_R]):
                     fresh[n] = value
                 copy._positions.pop(name, None)
         if self.lines and edits:
-            copy.lines = [0 if n in edits else line for n, line in enumerate(self.lines)]
+            copy.lines = fresh_lines = list(self.lines)
+            for n in edits:
+                fresh_lines[n] = 0
         if None in edits.values():
             copy = copy.kept([edits.get(n, True) is not None for n in range(self._count)])
         if added:

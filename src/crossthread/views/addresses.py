@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 import msgspec
 
+from crossthread.network.hosts.classes import Block, number_of
 from crossthread.network.hosts.station import Station
 from crossthread.network.network import Network
-from crossthread.survey.records import Gateway, Host
+from crossthread.survey.records import Gateway
 from crossthread.values import NONE, interface
 
 
@@ -32,35 +35,43 @@ class Addresses(msgspec.Struct, frozen=True):
 
 def addresses(network: Network) -> Addresses:
     """List every address of a network."""
-    gateways = [_gateway(network, station) for station in network.stations.gateways]
-    hosts = [_host(network, station) for station in network.stations.hosts.values()]
+    prefixes: dict[Block, str] = {}
+    gateways = [_gateway(network, station, prefixes) for station in network.stations.gateways]
+    hosts = list(_hosts(network, prefixes))
     return Addresses((*sorted(gateways, key=_order), *sorted(hosts, key=_order)))
 
 
 def _order(row: Addressed) -> tuple[int, int, str]:
     if row.address is None or row.address == NONE:
         return (9, 0, row.name)
-    own = interface(f"{row.address}/{(row.prefix or '/0').rpartition('/')[2]}")
-    return (own.version, int(own.ip), row.name)
+    number, width = number_of(row.address)
+    return (width, number, row.name)
 
 
-def _split(text: str | None) -> tuple[str | None, str | None]:
+def _split(text: str | None, prefixes: dict[Block, str]) -> tuple[str | None, str | None]:
+    """An address and its prefix; `prefixes` are those that were put into words already."""
     if text is None or text == NONE:
         return text, None
-    own = interface(text)
-    return str(own.ip), str(own.network)
+    block = Block.of(text)
+    if block not in prefixes:
+        prefixes[block] = str(interface(text).network)
+    return text.partition("/")[0], prefixes[block]
 
 
-def _gateway(network: Network, station: Station) -> Addressed:
+def _gateway(network: Network, station: Station, prefixes: dict[Block, str]) -> Addressed:
     assert isinstance(station.row, Gateway)
-    own, prefix = _split(station.row.address)
+    own, prefix = _split(station.row.address, prefixes)
     vid = station.row.vid or network.current_vlan(station)
     return Addressed(station.device, station.name, vid, own, prefix, None, None, None)
 
 
-def _host(network: Network, station: Station) -> Addressed:
-    row = station.row
-    assert isinstance(row, Host)
-    own, prefix = _split(row.address)
-    at = str(station.end) if station.end else None
-    return Addressed(row.host, None, network.current_vlan(station), own, prefix, row.gateway, row.mac, at)
+def _hosts(network: Network, prefixes: dict[Block, str]) -> Iterator[Addressed]:
+    """The hosts, by columns: where each is plugged in and what its address is are looked up once."""
+    stations, survey = network.stations, network.survey
+    ends = {host.name.casefold(): host.end for host in stations.elsewhere}
+    told = [survey.column("hosts", column) for column in ("host", "address", "gateway", "mac")]
+    for folded, pair, name, address, gateway, mac in zip(stations.hosts, stations.pairs, *told, strict=True):
+        own, prefix = _split(address, prefixes)
+        end = ends.get(folded, pair)
+        vid = network.classes.of[folded].vid
+        yield Addressed(name, None, vid, own, prefix, gateway, mac, " ".join(map(str, end)) if end else None)

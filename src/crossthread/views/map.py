@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections import Counter
+
 import msgspec
 
 from crossthread.network.network import Network
@@ -88,7 +90,7 @@ def map_network(network: Network) -> Map:
     """
     links = sorted((link for a in network.adjacencies for link in _links(a)), key=lambda x: (_order(x.a), _order(x.b)))
     loose = [_loose(entry) for entry in network.loose]
-    for host in network.stations.hosts.values():
+    for host in network.stations.elsewhere:
         if host.end is None:
             loose.append(LooseEnd("host", "no table says where this host is plugged in", host=host.name))
     for end, hosts in _unknown_ports(network).items():
@@ -106,9 +108,9 @@ def _devices(network: Network) -> list[MapDevice]:
             counts[link.a.device][0] += 1
             if link.b.device != link.a.device:
                 counts[link.b.device][0] += 1
-    for host in network.stations.hosts.values():
-        if host.device in counts:
-            counts[host.device][1] += 1
+    for device, count in _hosts_on(network).items():
+        if device in counts:
+            counts[device][1] = count
     for entry in network.loose:
         counts[entry.end.device][2] += 1
     found = []
@@ -125,6 +127,13 @@ def _devices(network: Network) -> list[MapDevice]:
             )
         )  # fmt: skip
     return sorted(found, key=lambda d: (_TIERS.get(d.tier or "", 9), d.device))
+
+
+def _hosts_on(network: Network) -> Counter[str]:
+    """How many hosts are plugged into each device."""
+    stations = network.stations
+    ends = {host.name.casefold(): host.device for host in stations.elsewhere}
+    return Counter(ends.get(name, pair[0]) for name, pair in zip(stations.hosts, stations.pairs, strict=True))
 
 
 _TIERS = {"core": 0, "distribution": 1, "access": 2, "edge": 3}
@@ -182,7 +191,7 @@ def _loose(entry: Loose) -> LooseEnd:
 
 def _unknown_ports(network: Network) -> dict[End, list[str]]:
     found: dict[End, list[str]] = {}
-    for host in network.stations.hosts.values():
+    for host in network.stations.elsewhere:
         if host.end is not None and network.names.row(host.end) is None:
             found.setdefault(host.end, []).append(host.name)
     return found

@@ -98,7 +98,7 @@ def class_matrix(network: Network, progress: Callable[[], None] | None = None) -
         reaches.append((one, two, verdict))
         count = len(classes[one].hosts)
         pairs[verdict] += count * (len(classes[two].hosts) - (one == two))
-    names = tuple(tuple(host.name for host in one.hosts) for one in classes)
+    names = tuple(one.hosts.names for one in classes)
     return ClassMatrix(names, tuple(reaches), pairs)
 
 

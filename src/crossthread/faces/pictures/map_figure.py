@@ -34,6 +34,8 @@ _PAINTS: dict[str, Any] = {
 }
 _LABEL_PORTS, _LABEL_PLACES = 26, 16
 """With more devices than these, port names and then places are left out: first what clutters most."""
+_CROWD = 300
+"""With more devices than these, everything is drawn small: the shape of the campus is what there is to see."""
 
 
 def draw_map(answer: Map, path: Path, title: str | None = None, overlay: Overlay | None = None) -> None:
@@ -50,11 +52,14 @@ def draw_map(answer: Map, path: Path, title: str | None = None, overlay: Overlay
 
     names = [device.device for device in answer.devices]
     cables = [(link.a.device, link.b.device) for link in answer.links]
-    width = 8 if len(names) <= 40 else 17
+    crowded = len(names) > _CROWD
+    width = 8 if len(names) <= 40 else int(1.6 * len(names) ** 0.5) if crowded else 17
     places = arrange({d.device: d.tier for d in answer.devices}, cables, width)
     rows = len({y for _, y in places.values()})
-    figure = Figure(figsize=(13, max(4.5, 1.3 + 2.15 * rows)), facecolor=_PAPER, layout="constrained")
-    axes = figure.add_subplot()
+    size = (0.6 * width, 1.3 + 0.8 * rows) if crowded else (13, max(4.5, 1.3 + 2.15 * rows))
+    # Looking for the best layout means to draw everything twice.
+    figure = Figure(figsize=size, facecolor=_PAPER, layout=None if crowded else "constrained")
+    axes = figure.add_axes((0.01, 0.02, 0.98, 0.95)) if crowded else figure.add_subplot()
     axes.set_axis_off()
     axes.set_xlim(-0.01, 1.01)
     axes.set_ylim(min((y for _, y in places.values()), default=0) - 0.42, 0.5)
@@ -63,13 +68,13 @@ def draw_map(answer: Map, path: Path, title: str | None = None, overlay: Overlay
         text = visible(device.device, 22)
         if device.site and len(names) <= _LABEL_PLACES:
             text += f"\n{visible(device.site, 26)}" if overlay is None else ""
-        size = 9 if len(names) <= 40 else 6.5
+        font = 9 if len(names) <= 40 else 4 if crowded else 6.5
         strong = overlay is None or device.device in overlay.devices
         if overlay is not None:
             lines = overlay.devices.get(device.device, "").splitlines()
             text = "\n".join([text, *(visible(words, 30) for words in lines)])
             text = f"♔ {text}" if device.device in overlay.crowned else text
-        _box(axes, places[device.device], text, "router" in device.capabilities, size, strong)
+        _box(axes, places[device.device], text, "router" in device.capabilities, font, strong)
     down = sum(link.state == "down" for link in answer.links)
     head = visible(title, 80) if title else "Map"
     says = f"{head} – {len(names)} devices, {len(answer.links)} links" + (f", {down} down" if down else "")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from rich.console import Console
 
 from crossthread.faces.documents.exports import as_csv, as_markdown
-from crossthread.faces.terminal.console import count, line, said, table
+from crossthread.faces.terminal.console import LONG, count, line, print_long, said, table
 from crossthread.views.addresses import Addresses
 
 HEADER = ("name", "interface", "VLAN", "address", "prefix", "gateway", "MAC address", "plugged into")
@@ -23,11 +23,18 @@ def show_addresses(answer: Addresses, out: Console) -> None:
     )
     out.print(line((words, "bold")))
     out.print()
-    listed = table("name", "interface", "VLAN", "address", "gateway", "plugged into")
+    head = ("name", "interface", "VLAN", "address", "gateway", "plugged into")
+    rows = []
     for row in answer.rows:
         own = f"{row.address}/{row.prefix.rpartition('/')[2]}" if row.prefix else row.address
-        cells = (row.name, row.interface, row.vid, own, row.gateway, row.at)
-        listed.add_row(*(said("" if cell is None else cell) for cell in cells))
+        told = (row.name, row.interface, row.vid, own, row.gateway, row.at)
+        rows.append(tuple("" if cell is None else cell for cell in told))
+    if len(rows) > LONG:
+        print_long(head, rows, out)
+        return
+    listed = table(*head)
+    for cells in rows:
+        listed.add_row(*map(said, cells))
     out.print(listed)
 
 

@@ -21,9 +21,9 @@ class Holders:
         The address of each host, without its prefix length; empty where it has none.
     """
 
-    def __init__(self, hosts: Hosts, gateways: Sequence[Station], addresses: Sequence[str | None]) -> None:
+    def __init__(self, hosts: Hosts, gateways: Sequence[Station], ips: Sequence[str]) -> None:
         self._hosts = hosts
-        self.ips = [text.partition("/")[0] if text and text != NONE else "" for text in addresses]
+        self.ips = ips
         routers = [(ip, station) for own in (_own, _shared) for station in gateways if (ip := own(station))]
         self._one: dict[str, str | Station] = dict(zip(self.ips, hosts.names, strict=True))
         self._one.pop("", None)

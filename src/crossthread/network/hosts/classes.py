@@ -85,8 +85,6 @@ class HostClass(NamedTuple):
 
 
 _Key = tuple[Part, Block, str | None, tuple[Block, ...]]
-_WIDE = {"": set[str](), ".": set(map(str, range(25))), ":": set(map(str, range(97)))}
-"""The prefix lengths that say nothing of the last part of an address, by what stands before that part."""
 _HARMLESS = (None, "forwarding")
 
 
@@ -119,20 +117,18 @@ class Classes:
         alone: list[int] = []
         pairs, addresses = self._stations.pairs, survey.column("hosts", "address")
         devices = {self._names.spelled[name] if name else "" for name in set(survey.column("hosts", "device"))}
-        written: dict[tuple[int, str, str, str | None], list[int]] = defaultdict(list)
         entered = _entered(survey, self._names)
-        settings = (survey.column("hosts", name) for name in ("address", "gateway", "vid", "link"))
-        for n, ((device, port), address, gateway, tag, link) in enumerate(zip(pairs, *settings, strict=True)):
-            vid = NO_VID if tag or link == "down" else entered[device].get(port, NO_VID)
-            text = address or NONE
-            # Addresses that differ in nothing but their last part are in one subnet, if that is wide enough.
-            head, separator, tail = text.rpartition(":" if ":" in text else ".")
-            last, _, length = tail.partition("/")
-            own = last == "255" or length not in _WIDE[separator]
-            written[vid, text if own else head + separator, length, gateway].append(n)
+        gateways, tags, links = (survey.column("hosts", name) for name in ("gateway", "vid", "link"))
+        vids = (
+            NO_VID if tag or link == "down" else entered[device].get(port, NO_VID)
+            for (device, port), tag, link in zip(pairs, tags, links, strict=True)
+        )
+        written: dict[tuple[int, str, str | None], list[int]] = defaultdict(list)
+        for n, key in enumerate(zip(vids, self._stations.heads, gateways, strict=True)):
+            written[key].append(n)
         alike: dict[tuple[int, Block, str | None], list[int]] = defaultdict(list)
         made: set[Block] = set()
-        for (vid, _, _, gateway), members in written.items():
+        for (vid, _, gateway), members in written.items():
             address = addresses[members[0]]
             block = Block.of(address) if address and address != NONE else None
             made |= {block} if block else set()

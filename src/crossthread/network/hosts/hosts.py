@@ -15,12 +15,13 @@ class Hosts(Mapping[str, Station]):
 
     Attributes
     ----------
-    names
-        The same names as a list.
+    names, spelled
+        The same names as a list, and as the survey spells them.
     """
 
     def __init__(self, survey: Survey, attach: Callable[[Station], Attachment]) -> None:
-        self.names = list(map(str.casefold, survey.column("hosts", "host")))
+        self.spelled: Sequence[str] = survey.column("hosts", "host")
+        self.names = list(map(str.casefold, self.spelled))
         self._numbers = dict(zip(self.names, range(len(self.names)), strict=True))
         self._rows, self._attach = survey.rows(Host), attach
         self._made: dict[int, Station] = {}
@@ -69,6 +70,11 @@ class Members(Sequence[Station]):
 
     def __iter__(self) -> Iterator[Station]:
         return map(self._hosts.at, self.numbers)
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """Their names as the survey spells them."""
+        return tuple(map(self._hosts.spelled.__getitem__, self.numbers))
 
     def part(self, begin: int, end: int) -> Members:
         """Some of them that stand one after the other."""

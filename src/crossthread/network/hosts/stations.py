@@ -19,7 +19,7 @@ from crossthread.network.topology.links import Link, cable_up, port_up, word_run
 from crossthread.network.topology.names import End, Names
 from crossthread.survey import Survey
 from crossthread.survey.records import Gateway, Host, MacEntry, Port
-from crossthread.values import NO_VID
+from crossthread.values import NO_VID, NONE
 
 
 class Stations:
@@ -57,6 +57,8 @@ class Stations:
                 self._learned[entry.mac].append(entry)
         lost = {row.host.casefold() for row in astray}
         self._lost = lost
+        if before is not None and before._names.spelled is names.spelled:
+            self._keep(before)
         if before is not None and before._lost == lost:
             self._described: dict[str, list[End]] = before._described
         else:
@@ -67,6 +69,23 @@ class Stations:
         self.on_device: dict[str, list[Station]] = defaultdict(list)
         for station in self.gateways:
             self.on_device[station.device].append(station)
+
+    def _keep(self, before: Stations) -> None:
+        """Take over what was made of columns that did not change: these are the very same objects then."""
+        same = {
+            column: self._survey.column("hosts", column) is before._survey.column("hosts", column)
+            for column in ("device", "port", "address")
+        }
+        if same["device"] and same["port"]:
+            self.pairs, self.plugged = before.pairs, before.plugged
+        if same["address"]:
+            self.heads, self.ips = before.heads, before.ips
+
+    @cached_property
+    def ips(self) -> list[str]:
+        """The address of each host, without its prefix length; empty where it has none."""
+        told = self._survey.column("hosts", "address")
+        return [text.partition("/")[0] if text and text != NONE else "" for text in told]
 
     @cached_property
     def hosts(self) -> Hosts:
@@ -79,6 +98,14 @@ class Stations:
         named = self._survey.column("hosts", "device")
         spelled = {name: self._names.spelled[name] if name else "" for name in set(named)}
         return list(zip(map(spelled.__getitem__, named), self._survey.column("hosts", "port"), strict=True))
+
+    @cached_property
+    def heads(self) -> list[str]:
+        """Each host's address without its last part, with the prefix length; whole where that part may matter.
+
+        Addresses that differ in nothing but their last part are in one subnet, if that is wide enough.
+        """
+        return list(map(_head, self._survey.column("hosts", "address")))
 
     @cached_property
     def plugged(self) -> set[tuple[str, str | None]]:
@@ -96,7 +123,7 @@ class Stations:
     @cached_property
     def by_address(self) -> Holders:
         """The stations that answer for each IP address, their own or a shared one."""
-        return Holders(self.hosts, self.gateways, self._survey.column("hosts", "address"))
+        return Holders(self.hosts, self.gateways, self.ips)
 
     def _host(self, station: Station) -> Attachment:
         row = station.row
@@ -262,3 +289,14 @@ def admits(row: object, mac: str | None) -> bool:
         return True
     limit = getattr(row, "mac_limit", None)
     return limit is not None and limit > len(listed)
+
+
+_WIDE = {"": set[str](), ".": set(map(str, range(25))), ":": set(map(str, range(97)))}
+"""The prefix lengths that say nothing of the last part of an address, by what stands before that part."""
+
+
+def _head(address: str | None) -> str:
+    text = address or NONE
+    head, separator, tail = text.rpartition(":" if ":" in text else ".")
+    last, _, length = tail.partition("/")
+    return text if last == "255" or length not in _WIDE[separator] else f"{head}{separator}/{length}"

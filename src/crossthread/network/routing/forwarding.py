@@ -89,6 +89,7 @@ class Forwarding:
         self._heard: dict[tuple[int, int], Truth] = {}
         self._answered: dict[tuple[int, Address], list[tuple[Station, bool, Truth]]] = {}
         self._onward: dict[tuple[int, int], Walk] = {}
+        self._connected: dict[str, set[Address]] = {}
 
     def echo(self, source: Station, target: Station) -> Truth:
         """Whether an echo arrives and its reply comes back; where it does not arrive, no reply is walked."""
@@ -213,6 +214,14 @@ class Forwarding:
             self._onward[key] = self._forward(gateway, target, seen)
         return self._onward[key]
 
+    def _broadcasts(self, device: str) -> set[Address]:
+        """The broadcast addresses of the subnets that a device is connected to, to which it forwards nothing."""
+        if device not in self._connected:
+            own = (s.address for s in self._stations.on_device[device] if s.address and s.up is not False)
+            last = ((address.network.broadcast_address, address) for address in own)
+            self._connected[device] = {ip for ip, address in last if is_broadcast(ip, address)}
+        return self._connected[device]
+
     def _forward(self, gateway: Station, target: Station, seen: tuple[tuple[str, str | None], ...]) -> Walk:
         """Let a device forward a packet that one of its interfaces took."""
         assert target.address is not None
@@ -228,10 +237,7 @@ class Forwarding:
             return Walk(False, (), Stop("route", gateway, goal))
         walks = []
         for way in ways:
-            if way.next_hop is None and any(
-                s.address and is_broadcast(goal, s.address) and s.up is not False
-                for s in self._stations.on_device[device]
-            ):
+            if way.next_hop is None and goal in self._broadcasts(device):
                 walks.append(Walk(False, (), Stop("broadcast", way.interface, goal, choice=way)))
                 continue
             onward = self._deliver(way.interface, way.next_hop or goal, target, (*seen, (device, table)))
