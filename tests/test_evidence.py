@@ -12,7 +12,7 @@ from crossthread.diagnosis.wanted_pairs import Wanted, shares
 from crossthread.faces.pictures.overlay import why_overlay
 from crossthread.plan import read_plan
 from crossthread.questions.matrix_change import changed_pairs, matrix_after
-from crossthread.questions.why_all import why_every
+from crossthread.questions.why_all import why_all
 from crossthread.survey.records import Device, Gateway, Host
 from crossthread.views.map import map_network
 from tests.test_command import run
@@ -126,7 +126,7 @@ class WantedPairs(unittest.TestCase):
         apart = sum(len(pair & visitors) == 1 and not pair & routed for pair in works)
         self.assertEqual((kept.wanted, kept.works), (whole.wanted - apart, whole.works - apart))
         self.assertGreater(apart, 100)
-        self.assertEqual(why_every(Network(faulty()), plan).then.wanted, kept.wanted)
+        self.assertEqual(why_all(Network(faulty()), plan).then.wanted, kept.wanted)
 
     def test_shares_are_those_of_the_full_matrix(self):
         network = Network(faulty())

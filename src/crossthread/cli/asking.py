@@ -11,16 +11,9 @@ from typing import TYPE_CHECKING, Annotated
 import msgspec
 import typer
 
-from crossthread.cli.running import (
-    FAULTY,
-    Json,
-    SurveyPath,
-    any_survey,
-    app,
-    emit,
-    load,
-    usage_error,
-)
+from crossthread.cli.input import any_survey, load
+from crossthread.cli.options import FAULTY, Json, SurveyPath, app, usage_error
+from crossthread.cli.output import emit
 from crossthread.errors import UnknownNameError, visible
 from crossthread.network import Network
 
@@ -77,7 +70,7 @@ def why_command(
     json: Json = False,
 ) -> None:
     """Why A does not reach B: the verdict, every fault there and back, the work to do in order, the way hop by hop."""
-    from crossthread.cli.running import load_plan
+    from crossthread.cli.input import load_plan
     from crossthread.faces.terminal.why import show_why
     from crossthread.questions.why import why
 
@@ -104,7 +97,7 @@ def why_command(
     if touches and answer.order:
         answer = _touched(network, answer)
     if figure is not None:
-        from crossthread.cli.running import draw
+        from crossthread.cli.output import draw
         from crossthread.faces.pictures.overlay import why_overlay
         from crossthread.views.map import map_network
 
@@ -121,7 +114,7 @@ def why_command(
 
 def _print_repair(network: Network, answer: Why | Every, form: Form, doubt: str | None) -> None:
     """A repair in a machine form, and nothing else, on standard output; what it leaves open goes to standard error."""
-    from crossthread.faces.documents.json import as_json
+    from crossthread.answer import json_of as as_json
     from crossthread.faces.scripts.commands import as_commands
     from crossthread.faces.scripts.instance_data import as_instance_data
 
@@ -134,14 +127,14 @@ def _print_repair(network: Network, answer: Why | Every, form: Form, doubt: str 
 
 
 def _why_every(network: Network, plan: Plan | None, seat: str | None, form: Form | None, json: bool) -> None:
-    from crossthread.cli.running import progress
+    from crossthread.cli.progress import progress
     from crossthread.faces.terminal.why_all import show_every
-    from crossthread.questions.why_all import why_every
+    from crossthread.questions.why_all import why_all
 
     if seat is not None and network.names.device(seat) is None:
         usage_error(f"there is no device “{visible(seat)}” in this survey")
     with progress("pairs", len(network.survey.hosts)) as advance:
-        answer = why_every(network, plan, seat, advance)
+        answer = why_all(network, plan, seat, advance)
     if form is not None:
         left = answer.then.wanted - answer.then.works
         _print_repair(network, answer, form, f"{left} wanted pairs still do not work" if left else None)
@@ -152,7 +145,7 @@ def _why_every(network: Network, plan: Plan | None, seat: str | None, form: Form
 
 
 def _touched(network: Network, answer: Why) -> Why:
-    from crossthread.cli.running import progress
+    from crossthread.cli.progress import progress
     from crossthread.diagnosis.repair.side_effects import with_touches
 
     with progress("steps", len(answer.order), 1 if len(network.survey.hosts) > 500 else 99) as advance:
@@ -181,7 +174,7 @@ def matrix_command(
     json: Json = False,
 ) -> None:
     """Who reaches whom: every ordered pair of hosts; or what becomes of it by changes."""
-    from crossthread.cli.running import progress
+    from crossthread.cli.progress import progress
     from crossthread.faces.terminal.matrix import show_classes, show_matrix
     from crossthread.views.matrix import class_matrix, matrix
 
@@ -205,7 +198,8 @@ def matrix_command(
 
 
 def _matrix_change(network: Network, before: str | None, after: list[str], plan: str | None, json: bool) -> None:
-    from crossthread.cli.running import load_changes, load_plan, progress
+    from crossthread.cli.input import load_changes, load_plan
+    from crossthread.cli.progress import progress
     from crossthread.faces.terminal.matrix import show_change
     from crossthread.questions.matrix_change import matrix_after, matrix_before
     from crossthread.survey import SurveyError
@@ -240,7 +234,8 @@ def rehearse_command(
     json: Json = False,
 ) -> None:
     """What changes would do, tried on a copy: pairs mended and broken, findings gone and new, trees that move."""
-    from crossthread.cli.running import load_changes, load_plan, progress
+    from crossthread.cli.input import load_changes, load_plan
+    from crossthread.cli.progress import progress
     from crossthread.faces.terminal.rehearse import show_rehearsal
     from crossthread.questions.rehearse import rehearse
     from crossthread.questions.why import why

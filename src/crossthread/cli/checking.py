@@ -6,18 +6,9 @@ from typing import Annotated
 
 import typer
 
-from crossthread.cli.running import (
-    FAULTY,
-    Json,
-    SurveyPath,
-    app,
-    emit,
-    expect_vlan,
-    load,
-    load_plan,
-    usage_error,
-    write_text,
-)
+from crossthread.cli.input import load, load_plan
+from crossthread.cli.options import FAULTY, Json, SurveyPath, app, expect_vlan, usage_error
+from crossthread.cli.output import emit, write_text
 from crossthread.errors import UnknownNameError, visible
 from crossthread.network import Network
 
@@ -45,7 +36,7 @@ def check_command(
     json: Json = False,
 ) -> None:
     """What is wrong: every host, port, link, VLAN and gateway against each other and the plan, worst first."""
-    from crossthread.cli.running import progress
+    from crossthread.cli.progress import progress
     from crossthread.diagnosis.findings import SEVERITIES
     from crossthread.diagnosis.meanings import meaning
     from crossthread.faces.terminal.check import check_csv, check_sarif, show_check
@@ -98,7 +89,7 @@ def vlan_command(
     json: Json = False,
 ) -> None:
     """Where a VLAN is: its pieces, every port that carries it, tagged or not, blocked, or at one end only."""
-    from crossthread.cli.running import draw
+    from crossthread.cli.output import draw
     from crossthread.faces.pictures.overlay import vlan_overlay
     from crossthread.faces.terminal.vlan import show_overview, show_vlan
     from crossthread.views.map import map_network

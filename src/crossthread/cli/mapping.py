@@ -7,19 +7,9 @@ from typing import Annotated
 
 import typer
 
-from crossthread.cli.running import (
-    FAULTY,
-    Json,
-    SurveyPath,
-    any_survey,
-    app,
-    draw,
-    emit,
-    load,
-    load_mapping,
-    usage_error,
-    write_export,
-)
+from crossthread.cli.input import any_survey, load, load_mapping
+from crossthread.cli.options import FAULTY, Json, SurveyPath, app, usage_error
+from crossthread.cli.output import draw, emit, write_export
 from crossthread.errors import UnknownNameError, visible
 from crossthread.network import Network
 
@@ -35,7 +25,7 @@ def gather_command(
     json: Json = False,
 ) -> None:
     """Make one survey of what the network says of itself: captures and listings, recognised by their content."""
-    from crossthread.cli.running import progress
+    from crossthread.cli.progress import progress
     from crossthread.faces.terminal.gather import show_gathered
     from crossthread.sources.gathering import gather, octets_of
     from crossthread.survey import Survey, write_survey
@@ -99,7 +89,8 @@ def drawing_command(
     json: Json = False,
 ) -> None:
     """The map against the drawing: documented cables that are missing, extra, or moved to other ports."""
-    from crossthread.cli.running import load_drawing, write_text
+    from crossthread.cli.input import load_drawing
+    from crossthread.cli.output import write_text
     from crossthread.faces.terminal.inventory import corrected_csv, show_drawing
     from crossthread.views.drawing import compare_drawing
 

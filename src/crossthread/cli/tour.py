@@ -9,7 +9,9 @@ from typing import Any
 
 import typer
 
-from crossthread.cli.running import emit, load, usage_error
+from crossthread.cli.input import load
+from crossthread.cli.options import usage_error
+from crossthread.cli.output import emit
 from crossthread.demo import FAULTS, faulty, healthy
 from crossthread.faces.terminal.check import show_check
 from crossthread.faces.terminal.console import console, line
@@ -22,7 +24,7 @@ from crossthread.faces.terminal.why_all import show_every
 from crossthread.network import Network
 from crossthread.questions.check import check
 from crossthread.questions.why import why
-from crossthread.questions.why_all import why_every
+from crossthread.questions.why_all import why_all
 from crossthread.survey import write_survey
 from crossthread.views.map import map_network
 from crossthread.views.matrix import matrix
@@ -121,7 +123,7 @@ def _run(words: list[str], survey: Any) -> None:
         "matrix": lambda: (matrix(network), show_matrix),
         "vlan": lambda: (vlan_view(network, int(words[2])), show_vlan),
         "tree": lambda: (tree(network, instance_of(network, int(words[3]))), show_tree),
-        "why": lambda: (why(network, words[2], words[3]), show_why) if words[3:] else (why_every(network), show_every),
+        "why": lambda: (why(network, words[2], words[3]), show_why) if words[3:] else (why_all(network), show_every),
     }
     answer, face = questions[words[0]]()
     emit(answer, face, False)

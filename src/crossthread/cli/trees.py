@@ -6,7 +6,10 @@ from typing import Annotated
 
 import typer
 
-from crossthread.cli.running import Json, SurveyPath, app, emit, expect_vlan, load, load_changes, progress, usage_error
+from crossthread.cli.input import load, load_changes
+from crossthread.cli.options import Json, SurveyPath, app, expect_vlan, usage_error
+from crossthread.cli.output import emit
+from crossthread.cli.progress import progress
 from crossthread.errors import UnknownNameError, visible
 from crossthread.network import Network
 from crossthread.survey import SurveyError
@@ -74,7 +77,7 @@ def tree_command(
         return
     found = tree(network, number)
     if figure is not None:
-        from crossthread.cli.running import draw
+        from crossthread.cli.output import draw
         from crossthread.faces.pictures.overlay import tree_overlay
         from crossthread.views.map import map_network
 

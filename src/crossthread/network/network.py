@@ -37,6 +37,12 @@ class Network:
         self.survey = survey
         self._kept: Kept | None = None
 
+    def __repr__(self) -> str:
+        return f"<network of {self.survey!r}>"
+
+    def _repr_html_(self) -> str:
+        return self.survey._repr_html_()
+
     def changed(self, changes: Sequence[Change]) -> Network:
         """A copy with some changes made, which shares with this one whatever does not depend on what they change.
 

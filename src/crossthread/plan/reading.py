@@ -21,8 +21,8 @@ from crossthread.plan.plan import (
     Settings,
     Talk,
 )
+from crossthread.survey.building import cell_text
 from crossthread.survey.contents import decoded
-from crossthread.survey.json_reading import cell_text
 from crossthread.values import parse_vid
 
 FORMAT = 1

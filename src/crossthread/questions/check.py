@@ -8,6 +8,7 @@ from datetime import date
 
 import msgspec
 
+from crossthread.answer import Answer
 from crossthread.collector import held_still
 from crossthread.diagnosis.all_rules import sweep
 from crossthread.diagnosis.cheapest_way import Search
@@ -19,13 +20,14 @@ from crossthread.diagnosis.rules import plan as plan_rules
 from crossthread.diagnosis.rules import vlan as vlan_rules
 from crossthread.diagnosis.rules.survey import survey_gap
 from crossthread.diagnosis.vlan_pieces import split_vlans
+from crossthread.network.given import of_network
 from crossthread.network.network import Network
 from crossthread.plan import Plan
 from crossthread.plan.plan import Accepted
 from crossthread.survey.survey import Evidence
 
 
-class Check(msgspec.Struct, frozen=True):
+class Check(Answer, frozen=True):
     """The answer to "what is wrong here".
 
     Attributes
@@ -40,12 +42,14 @@ class Check(msgspec.Struct, frozen=True):
         How many findings there are besides, where only a part was asked for.
     """
 
+    ROWS = "findings"
     findings: tuple[Finding, ...]
     counts: dict[str, int]
     accepted: tuple[Finding, ...] = ()
     left_out: int = 0
 
 
+@of_network
 def check(
     network: Network, plan: Plan | None = None, today: date | None = None, progress: Callable[[], None] = lambda: None
 ) -> Check:
@@ -54,18 +58,34 @@ def check(
     Parameters
     ----------
     network
-        The network as it is.
+        A network, a survey, or the place of one: a folder, or a `.json` or `.json.gz` file.
     plan
-        What was intended; without it, the network is compared with itself.
+        What was intended; None to compare the network with itself.
     today
         The day on which acceptances of the plan have to be good still; None for the current one.
     progress
-        Called for each question that is asked of the network.
+        Called again and again while it works, for a progress bar.
+
+    Returns
+    -------
+    Check
+        The findings, worst first; what follows from one stands under it.
+
+    Raises
+    ------
+    SurveyError
+        If a place was given and no survey can be read there.
 
     Notes
     -----
     A finding `breaks` if the model shows two that should reach each other and cannot because of it; they are its
     `example`. What passes now but is fragile or unsafe is a `risks`, anything else a `note`.
+
+    Examples
+    --------
+    >>> from crossthread.demo import faulty, healthy
+    >>> check(healthy()).counts
+    {'breaks': 0, 'risks': 0, 'note': 0}
     """
     with held_still():
         return _check(Context(network, plan), today or date.today(), progress)

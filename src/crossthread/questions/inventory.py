@@ -7,10 +7,12 @@ from collections.abc import Iterator
 
 import msgspec
 
+from crossthread.answer import Answer
 from crossthread.diagnosis.all_rules import ask_everywhere
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.registry import named
+from crossthread.network.given import of_network
 from crossthread.network.network import Network
 from crossthread.survey.records import Neighbor
 from crossthread.values import NONE
@@ -27,15 +29,39 @@ class Known(msgspec.Struct, frozen=True, omit_defaults=True):
     management: str | None = None
 
 
-class Inventory(msgspec.Struct, frozen=True):
+class Inventory(Answer, frozen=True):
     """Every device that the survey knows of, and what is remarkable."""
 
+    ROWS = "devices"
     devices: tuple[Known, ...]
     remarks: tuple[Finding, ...]
 
 
+@of_network
 def inventory(network: Network) -> Inventory:
-    """Every device: those surveyed, and those that only their neighbours tell of."""
+    """Every device: those surveyed, and those that only their neighbours tell of.
+
+    Parameters
+    ----------
+    network
+        A network, a survey, or the place of one: a folder, or a `.json` or `.json.gz` file.
+
+    Returns
+    -------
+    Inventory
+        The devices and how each is known, and what is odd about neighbours and software.
+
+    Raises
+    ------
+    SurveyError
+        If a place was given and no survey can be read there.
+
+    Examples
+    --------
+    >>> from crossthread.demo import faulty, healthy
+    >>> inventory(healthy()).devices[0].how
+    'surveyed'
+    """
     found = {}
     for row in network.survey.devices:
         management = None if row.management == NONE else row.management

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import msgspec
 
+from crossthread.answer import Answer
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
 from crossthread.errors import UnknownNameError, visible
+from crossthread.network.given import of_network
 from crossthread.network.network import Network
 from crossthread.network.topology.names import End
 from crossthread.questions.check import check, select
@@ -29,9 +31,10 @@ class Side(msgspec.Struct, frozen=True):
     differs: bool
 
 
-class LinkView(msgspec.Struct, frozen=True):
+class LinkView(Answer, frozen=True):
     """A link: its ends, its state, what each end says of itself, and what is found there."""
 
+    ROWS = "sides"
     a: LinkEnd
     b: LinkEnd
     state: str
@@ -39,13 +42,35 @@ class LinkView(msgspec.Struct, frozen=True):
     findings: tuple[Finding, ...]
 
 
+@of_network
 def link_view(network: Network, device: str, port: str) -> LinkView:
     """Compare the two ends of the link at a port.
 
+    Parameters
+    ----------
+    network
+        A network, a survey, or the place of one: a folder, or a `.json` or `.json.gz` file.
+    device, port
+        One end of the link, by any of their names.
+
+    Returns
+    -------
+    LinkView
+        Both ends side by side, with what differs, and the findings there.
+
     Raises
     ------
+    SurveyError
+        If a place was given and no survey can be read there.
     UnknownNameError
         If there is no such device or port, or no link at it.
+
+    Examples
+    --------
+    >>> from crossthread.demo import faulty, healthy
+    >>> from crossthread import link
+    >>> [side.fact for side in link(faulty(), "galley", "port1").sides if side.differs]
+    ['mode', 'pvid']
     """
     known = network.names.device(device)
     context = Context(network)

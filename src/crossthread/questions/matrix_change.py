@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Callable, Sequence
 
-import msgspec
-
+from crossthread.answer import Answer
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.wanted_pairs import Share, Wanted, shares
+from crossthread.network.given import Given, network_of, of_network
 from crossthread.network.network import Network
 from crossthread.plan import Plan
 from crossthread.survey.changes import Change
@@ -19,7 +19,7 @@ _SMALL = 1000
 """Up to how many hosts every verdict is listed."""
 
 
-class MatrixChange(msgspec.Struct, frozen=True):
+class MatrixChange(Answer, frozen=True):
     """How a matrix changes.
 
     Attributes
@@ -34,6 +34,8 @@ class MatrixChange(msgspec.Struct, frozen=True):
         How many of the wanted pairs work before, and after each step.
     """
 
+    ROWS = "gained"
+    COLUMNS = ("from", "to")
     hosts: tuple[str, ...]
     reaches: tuple[tuple[str, str, str], ...]
     ip_versions: tuple[int | None, ...]
@@ -44,12 +46,41 @@ class MatrixChange(msgspec.Struct, frozen=True):
     steps: tuple[Share, ...]
 
 
-def matrix_before(before: Network, network: Network, plan: Plan | None = None) -> MatrixChange:
-    """Compare a network with an earlier survey of it; what is wanted is decided by the later one."""
+@of_network
+def matrix_before(network: Network, before: Given, plan: Plan | None = None) -> MatrixChange:
+    """Compare a network with an earlier survey of it; what is wanted is decided by the later one.
+
+    Parameters
+    ----------
+    network
+        The later network, or a survey of it, or its place.
+    before
+        The earlier one.
+    plan
+        What was intended; None to compare the network with itself.
+
+    Returns
+    -------
+    MatrixChange
+        The pairs that work now and did not, those that worked and do not, and those of which less or more is known.
+
+    Raises
+    ------
+    SurveyError
+        If a place was given and no survey can be read there.
+
+    Examples
+    --------
+    >>> from crossthread.demo import faulty, healthy
+    >>> len(matrix_before(faulty(), healthy()).gained)
+    0
+    """
+    earlier = network_of(before)
     wanted = Wanted(Context(network, plan))
-    return _change(before, network, (wanted.share(before), wanted.share(network)))
+    return _change(earlier, network, (wanted.share(earlier), wanted.share(network)))
 
 
+@of_network
 def matrix_after(
     network: Network,
     steps: Sequence[Sequence[Change]],
@@ -58,10 +89,34 @@ def matrix_after(
 ) -> MatrixChange:
     """Compare a network with itself after some changes, which are made step by step.
 
+    Parameters
+    ----------
+    network
+        A network, a survey, or the place of one: a folder, or a `.json` or `.json.gz` file.
+    steps
+        The changes, step by step.
+    plan
+        What was intended; None to compare the network with itself.
+    progress
+        Called again and again while it works, for a progress bar.
+
+    Returns
+    -------
+    MatrixChange
+        The same for the network after all steps, with how many pairs work after each.
+
     Raises
     ------
     SurveyError
-        For a change that the format does not know.
+        For a change that the format does not know, or a place without a survey.
+
+    Examples
+    --------
+    >>> from crossthread.demo import faulty, healthy
+    >>> from crossthread import Change, matrix_after
+    >>> shut = Change("ports", {"device": "galley", "port": "port1"}, {"admin": "down"})
+    >>> len(matrix_after(healthy(), [[shut]]).gained)
+    0
     """
     after = network.changed([change for changes in steps for change in changes])
     return _change(network, after, shares(Context(network, plan), steps, progress))

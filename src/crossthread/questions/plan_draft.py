@@ -11,6 +11,7 @@ import msgspec
 
 from crossthread.diagnosis.context import Context
 from crossthread.errors import visible
+from crossthread.network.given import of_network
 from crossthread.network.network import Network
 from crossthread.network.topology.names import End
 from crossthread.values import NONE
@@ -22,14 +23,31 @@ _HEAD = (
 )
 
 
+@of_network
 def draft_plan(network: Network) -> str:
     """Write a plan's text.
+
+    Parameters
+    ----------
+    network
+        A network, a survey, or the place of one: a folder, or a `.json` or `.json.gz` file.
 
     Returns
     -------
     str
         TOML with comments, as `read_plan` reads it. Settings are those of the majority; a subnet's VLAN is the one
         that most of its hosts, gateways and interface names tell.
+
+    Raises
+    ------
+    SurveyError
+        If a place was given and no survey can be read there.
+
+    Examples
+    --------
+    >>> from crossthread.demo import faulty, healthy
+    >>> "[vlans]" in draft_plan(healthy())
+    True
     """
     context = Context(network)
     lines = [f"# {words}" for words in _HEAD] + ["format = 1"]

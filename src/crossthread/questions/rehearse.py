@@ -6,10 +6,12 @@ from collections.abc import Callable, Iterator, Sequence
 
 import msgspec
 
+from crossthread.answer import Answer
 from crossthread.collector import held_still
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.wanted_pairs import Share, shares
+from crossthread.network.given import of_network
 from crossthread.network.network import Network
 from crossthread.plan import Plan
 from crossthread.questions.check import check
@@ -18,7 +20,7 @@ from crossthread.questions.tree_change import TreeChange, compare_trees, hosts_c
 from crossthread.survey.changes import Change
 
 
-class Rehearsal(msgspec.Struct, frozen=True):
+class Rehearsal(Answer, frozen=True):
     """What some changes would do.
 
     Attributes
@@ -35,6 +37,7 @@ class Rehearsal(msgspec.Struct, frozen=True):
         How many of the wanted pairs work now, and after each of the changes.
     """
 
+    ROWS = "findings_new"
     fixed: tuple[tuple[str, str], ...]
     broken: tuple[tuple[str, str], ...]
     unsure: tuple[tuple[str, str], ...]
@@ -44,15 +47,41 @@ class Rehearsal(msgspec.Struct, frozen=True):
     steps: tuple[Share, ...]
 
 
+@of_network
 def rehearse(
     network: Network, changes: Sequence[Change], plan: Plan | None = None, progress: Callable[[], None] = lambda: None
 ) -> Rehearsal:
     """Make some changes to a copy, and compare everything.
 
+    Parameters
+    ----------
+    network
+        A network, a survey, or the place of one: a folder, or a `.json` or `.json.gz` file.
+    changes
+        The changes, in their order.
+    plan
+        What was intended; None to compare the network with itself.
+    progress
+        Called again and again while it works, for a progress bar.
+
+    Returns
+    -------
+    Rehearsal
+        Pairs mended and broken, findings gone and new, trees that form anew, and how many wanted pairs work after each
+        change.
+
     Raises
     ------
     SurveyError
-        For a change that the format does not know.
+        For a change that the format does not know, or a place without a survey.
+
+    Examples
+    --------
+    >>> from crossthread.demo import faulty, healthy
+    >>> from crossthread import Change
+    >>> mend = Change("hosts", {"host": "archive-store"}, {"gateway": "10.61.10.1"})
+    >>> rehearse(faulty(), [mend]).broken
+    ()
     """
     with held_still():
         return _rehearse(network, changes, plan, progress)

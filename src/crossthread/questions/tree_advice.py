@@ -6,7 +6,9 @@ from collections import Counter, defaultdict
 
 import msgspec
 
+from crossthread.answer import Answer
 from crossthread.diagnosis.context import Context
+from crossthread.network.given import of_network
 from crossthread.network.network import Network
 from crossthread.network.spanning import roles as spanning
 from crossthread.network.spanning.inputs import TreeInputs
@@ -55,15 +57,39 @@ class Advice(msgspec.Struct, frozen=True):
     moves: int
 
 
-class Advised(msgspec.Struct, frozen=True):
+class Advised(Answer, frozen=True):
     """Advice for every instance; and which instances share all their links, so that one uplink of two stays idle."""
 
+    ROWS = "advice"
     advice: tuple[Advice, ...]
     spreading: tuple[str, ...]
 
 
+@of_network
 def tree_advice(network: Network) -> Advised:
-    """Try every likely root of every instance, and count the links that frames would cross."""
+    """Try every likely root of every instance, and count the links that frames would cross.
+
+    Parameters
+    ----------
+    network
+        A network, a survey, or the place of one: a folder, or a `.json` or `.json.gz` file.
+
+    Returns
+    -------
+    Advised
+        For every instance the root and backup root that make the hosts' ways shortest, and the priorities to set.
+
+    Raises
+    ------
+    SurveyError
+        If a place was given and no survey can be read there.
+
+    Examples
+    --------
+    >>> from crossthread.demo import faulty, healthy
+    >>> tree_advice(healthy()).advice[0].root
+    'core-east'
+    """
     trees = network.fabric.trees
     instances = sorted({row.instance for rows in trees.bridges.values() for row in rows if row.protocol != "off"})
     needs = _needs(Context(network))

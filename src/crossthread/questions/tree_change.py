@@ -6,7 +6,9 @@ from collections.abc import Sequence
 
 import msgspec
 
+from crossthread.answer import Answer
 from crossthread.diagnosis.context import Context
+from crossthread.network.given import of_network
 from crossthread.network.network import Network
 from crossthread.network.routing.forwarding import Forwarding
 from crossthread.survey.changes import Change
@@ -23,9 +25,10 @@ class MovedPort(msgspec.Struct, frozen=True):
     because: str
 
 
-class TreeChange(msgspec.Struct, frozen=True):
+class TreeChange(Answer, frozen=True):
     """What some changes do to a tree: the root, the ports that move, the hosts that lose or gain their gateway."""
 
+    ROWS = "moved"
     instance: int
     root_before: str | None
     root_after: str | None
@@ -34,13 +37,36 @@ class TreeChange(msgspec.Struct, frozen=True):
     mended: tuple[str, ...]
 
 
+@of_network
 def tree_change(network: Network, instance: int, changes: Sequence[Change]) -> TreeChange:
     """Compute an instance on a copy with some changes made, and compare.
+
+    Parameters
+    ----------
+    network
+        A network, a survey, or the place of one: a folder, or a `.json` or `.json.gz` file.
+    instance
+        The tree's number.
+    changes
+        The changes, in their order.
+
+    Returns
+    -------
+    TreeChange
+        The root before and after, the ports that move, and the hosts that lose or gain their gateway.
 
     Raises
     ------
     SurveyError
-        For a change that the format does not know.
+        For a change that the format does not know, or a place without a survey.
+
+    Examples
+    --------
+    >>> from crossthread.demo import faulty, healthy
+    >>> from crossthread import Change, tree_change
+    >>> lower = Change("trees", {"device": "core-west", "instance": 0}, {"priority": 0})
+    >>> tree_change(healthy(), 0, [lower]).root_after
+    'core-west'
     """
     after = network.changed(changes)
     return compare_trees(network, after, instance, hosts_cut(network, after))

@@ -6,11 +6,11 @@ from collections import defaultdict
 from collections.abc import Callable, Iterator, Mapping
 from typing import NamedTuple
 
-import msgspec
-
+from crossthread.answer import Answer
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.detours import Detour, bridge_links, find_detours
 from crossthread.errors import UnknownNameError, visible
+from crossthread.network.given import of_network
 from crossthread.network.hosts.station import Station
 from crossthread.network.network import Network
 from crossthread.network.spanning import roles as spanning
@@ -20,7 +20,7 @@ from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End
 
 
-class Failure(msgspec.Struct, frozen=True):
+class Failure(Answer, frozen=True):
     """What is lost if a link or a device fails: VLANs that fall apart, hosts that lose their gateway or their peers."""
 
     what: str
@@ -33,16 +33,44 @@ class Failure(msgspec.Struct, frozen=True):
     """How the trees form anew, port by port, where that was asked for."""
 
 
-class Ways(msgspec.Struct, frozen=True):
+class Ways(Answer, frozen=True):
     """Detours, links that carry no VLAN's data at all, and single points of failure, the worst first."""
 
+    ROWS = "failures"
     detours: tuple[Detour, ...]
     idle: tuple[str, ...]
     failures: tuple[Failure, ...]
 
 
+@of_network
 def tree_ways(network: Network, progress: Callable[[], None] = lambda: None, failing: bool = True) -> Ways:
-    """Look at the way of every VLAN's hosts to their gateway, and let each link and each device fail in turn."""
+    """Look at the way of every VLAN's hosts to their gateway, and let each link and each device fail in turn.
+
+    Parameters
+    ----------
+    network
+        A network, a survey, or the place of one: a folder, or a `.json` or `.json.gz` file.
+    progress
+        Called again and again while it works, for a progress bar.
+    failing
+        Whether to let each link and device fail in turn, which takes longest.
+
+    Returns
+    -------
+    Ways
+        Detours, links that carry nothing, and what is lost if one thing fails, the worst first.
+
+    Raises
+    ------
+    SurveyError
+        If a place was given and no survey can be read there.
+
+    Examples
+    --------
+    >>> from crossthread.demo import faulty, healthy
+    >>> tree_ways(healthy(), failing=False).failures
+    ()
+    """
     context = Context(network)
     detours = tuple(sorted(find_detours(context), key=lambda d: (-d.hosts * (d.hops - d.shortest), d.vid, d.device)))
     idle = tuple(_name(a) for a in bridge_links(network) if a.up is not False and not network.components.carried(a))
@@ -220,13 +248,35 @@ def _top(above: dict[str, str], device: str) -> str:
     return device
 
 
+@of_network
 def failure_of(network: Network, text: str) -> Failure:
     """What is lost without one thing: a device by its name, or the link at DEVICE:PORT.
 
+    Parameters
+    ----------
+    network
+        A network, a survey, or the place of one: a folder, or a `.json` or `.json.gz` file.
+    text
+        A device by its name, or a link as `DEVICE:PORT`.
+
+    Returns
+    -------
+    Failure
+        The VLANs that fall apart, and the hosts that lose their gateway or their peers.
+
     Raises
     ------
+    SurveyError
+        If a place was given and no survey can be read there.
     UnknownNameError
         If there is no such device or link.
+
+    Examples
+    --------
+    >>> from crossthread.demo import faulty, healthy
+    >>> from crossthread import tree_without
+    >>> "foghorn-exhibit" in tree_without(healthy(), "ropehall").hosts
+    True
     """
     context = Context(network)
     trial = Trial(context)

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-import msgspec
-
+from crossthread.answer import Answer
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.missing import gaps
@@ -17,6 +16,7 @@ from crossthread.diagnosis.rules import routing as routing_rules
 from crossthread.diagnosis.rules.way import way_leaks, way_one_sided
 from crossthread.diagnosis.way_faults import with_faults
 from crossthread.errors import SurveyError, UnknownNameError, visible
+from crossthread.network.given import of_network
 from crossthread.network.hosts.search import find_host
 from crossthread.network.network import Network
 from crossthread.network.routing.forwarding import Stop, Walk
@@ -27,7 +27,7 @@ from crossthread.survey.survey import Evidence
 from crossthread.views.way import Hop, path_of
 
 
-class Why(msgspec.Struct, frozen=True, rename={"source": "from", "target": "to"}):
+class Why(Answer, frozen=True, rename={"source": "from", "target": "to"}):
     """The answer to "why can A not reach B".
 
     Attributes
@@ -55,6 +55,7 @@ class Why(msgspec.Struct, frozen=True, rename={"source": "from", "target": "to"}
         Where the packet really stops first, in one sentence; None if it does not.
     """
 
+    ROWS = "findings"
     source: str
     target: str
     verdict: str
@@ -71,6 +72,7 @@ class Why(msgspec.Struct, frozen=True, rename={"source": "from", "target": "to"}
     unproven: str | None = None
 
 
+@of_network
 def why(network: Network, source: str, target: str, seat: str | None = None, plan: Plan | None = None) -> Why:
     """Walk an echo from one host to another and the reply back, and say what stands in the way.
 
@@ -80,7 +82,7 @@ def why(network: Network, source: str, target: str, seat: str | None = None, pla
     Parameters
     ----------
     network
-        The network as it is.
+        A network, a survey, or the place of one: a folder, or a `.json` or `.json.gz` file.
     source, target
         Two different hosts, each by name, IP address or MAC address.
     seat
@@ -88,10 +90,24 @@ def why(network: Network, source: str, target: str, seat: str | None = None, pla
     plan
         What was intended: where several repairs are equally small, what it says comes first.
 
+    Returns
+    -------
+    Why
+        The verdict, every fault there and back, the repair in an order that works, and the way hop by hop.
+
     Raises
     ------
+    SurveyError
+        If a place was given and no survey can be read there.
     UnknownNameError
         If there is no such host or device, or the two hosts are one.
+
+    Examples
+    --------
+    >>> from crossthread.demo import faulty, healthy
+    >>> answer = why(faulty(), "archive-store", "camera-recorder")
+    >>> answer.verdict, answer.repair_proven
+    ('fails', True)
     """
     network = focused(network, source, target)
     one, two = find_host(network, source), find_host(network, target)

@@ -6,12 +6,14 @@ from collections.abc import Callable, Sequence
 
 import msgspec
 
+from crossthread.answer import Answer
 from crossthread.collector import held_still
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.effects import find_effects
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.repair.work_order import WorkStep, central, work_order
 from crossthread.diagnosis.wanted_pairs import Share, Wanted
+from crossthread.network.given import of_network
 from crossthread.network.network import Network
 from crossthread.plan import Plan
 from crossthread.survey.changes import Change, merge_changes
@@ -35,7 +37,7 @@ class Mend(msgspec.Struct, frozen=True):
     after: Share
 
 
-class Every(msgspec.Struct, frozen=True):
+class Every(Answer, frozen=True):
     """What stands in the way of all pairs that should work.
 
     Attributes
@@ -52,6 +54,7 @@ class Every(msgspec.Struct, frozen=True):
         The device by which the engineer is connected.
     """
 
+    ROWS = "mends"
     now: Share
     then: Share
     mends: tuple[Mend, ...]
@@ -61,20 +64,39 @@ class Every(msgspec.Struct, frozen=True):
     seat: str | None = None
 
 
-def why_every(
+@of_network
+def why_all(
     network: Network, plan: Plan | None = None, seat: str | None = None, progress: Callable[[], None] = lambda: None
 ) -> Every:
     """Ask for all pairs that should work at once, and keep only the repairs without which some would still fail.
 
     Parameters
     ----------
-    network, plan
-        The network as it is, and what was intended; without a plan, hosts of one subnet should reach each other, and
-        hosts of subnets that have gateways.
+    network
+        A network, a survey, or the place of one: a folder, or a `.json` or `.json.gz` file.
+    plan
+        What was intended; without it, hosts of one subnet should reach each other, and hosts of subnets that have
+        gateways.
     seat
         The device by which the engineer is connected, for the order of the work.
     progress
-        Called once for each step of the work.
+        Called again and again while it works, for a progress bar.
+
+    Returns
+    -------
+    Every
+        How many pairs work and would work, the repairs that are needed, and the work.
+
+    Raises
+    ------
+    SurveyError
+        If a place was given and no survey can be read there.
+
+    Examples
+    --------
+    >>> from crossthread.demo import faulty, healthy
+    >>> why_all(faulty()).then.part
+    1.0
     """
     with held_still():
         return _every(Context(network, plan), seat, progress)

@@ -13,6 +13,7 @@ from crossthread.diagnosis.repair.tree_costs import opened
 from crossthread.diagnosis.repair.work_order import work_order
 from crossthread.diagnosis.way_faults import with_faults
 from crossthread.errors import UnknownNameError, visible
+from crossthread.network.given import of_network
 from crossthread.network.network import Network
 from crossthread.network.routing.forwarding import Leg
 from crossthread.network.three_valued import all_of
@@ -22,15 +23,40 @@ from crossthread.survey.changes import merge_changes
 from crossthread.views.way import Hop, path_of
 
 
+@of_network
 def why_via(
     network: Network, source: str, target: str, device: str, seat: str | None = None, plan: Plan | None = None
 ) -> Why:
     """The same as `why`, for packets that are to pass `device` on their way there and back.
 
+    Parameters
+    ----------
+    network
+        A network, a survey, or the place of one: a folder, or a `.json` or `.json.gz` file.
+    source, target
+        Two different hosts.
+    device
+        What the packets are to pass, on their way there and back.
+    seat, plan
+        As for `why`.
+
+    Returns
+    -------
+    Why
+        As for `why`, with what would let the packets go that way.
+
     Raises
     ------
+    SurveyError
+        If a place was given and no survey can be read there.
     UnknownNameError
         If there is no such host or device.
+
+    Examples
+    --------
+    >>> from crossthread.demo import faulty, healthy
+    >>> why_via(healthy(), "plank-saw", "camera-recorder", "core-east").via
+    'core-east'
     """
     wanted = network.names.device(device)
     if wanted is None:

@@ -9,6 +9,7 @@ from pathlib import Path
 
 import msgspec
 
+from crossthread.answer import Answer
 from crossthread.errors import UnreadableError
 from crossthread.sources.documents import Document, recognise
 from crossthread.sources.frames import capture
@@ -31,12 +32,13 @@ class Taken(msgspec.Struct, frozen=True):
     says: str
 
 
-class Summary(msgspec.Struct, frozen=True):
+class Summary(Answer, frozen=True):
     """What a gathering did, as plain data.
 
     `rows` gives for each table how many rows the survey had before and has now.
     """
 
+    ROWS = "files"
     files: tuple[Taken, ...]
     rows: dict[str, tuple[int, int]]
     differences: tuple[Difference, ...]

@@ -25,8 +25,7 @@ import msgspec
 from msgspec.structs import replace
 
 from crossthread.errors import Problem, SurveyError, visible
-from crossthread.survey.building import Builder
-from crossthread.survey.json_reading import cell_text
+from crossthread.survey.building import Builder, cell_text
 from crossthread.survey.records import TABLES, Row, columns_of
 
 

@@ -159,3 +159,25 @@ def _all_differ(columns: Sequence[Sequence[Any]]) -> bool:
             return len(set(map(hash, zip(*columns, strict=True)))) == len(columns[0])
         seen.add(device)
     return True
+
+
+def cell_text(value: Any) -> str:
+    """A JSON value as the text of a cell: numbers, booleans and lists are taken as people mean them.
+
+    Raises
+    ------
+    ValueError
+        For an object, or text that no file could hold (a lone surrogate, a NUL).
+    """
+    if value is None:
+        return ""
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, list):
+        return " ".join(cell_text(part) for part in value) or "none"
+    if isinstance(value, dict):
+        raise ValueError("text, a number, yes or no, or a list of such")
+    text = str(value)
+    if "\0" in text or any("\ud800" <= c <= "\udfff" for c in text):
+        raise ValueError("text in UTF-8 without NUL")
+    return text

@@ -8,10 +8,11 @@ from typing import Any
 import msgspec
 
 from crossthread.errors import Problem, SurveyError
-from crossthread.survey.json_reading import cell_text
+from crossthread.survey.building import cell_text
 from crossthread.survey.records import TABLES, Gateway, Row, TreePort, columns_of, folded
 from crossthread.survey.survey import Survey
 from crossthread.survey.table import Table
+from crossthread.values import VlanSet
 
 _OF_LINKS, _OF_VLANS = {"admin", "oper", "lag", "speed"}, {"mode", "allowed", "pvid"}
 _MOVES_TREES = {
@@ -30,6 +31,11 @@ class Change(msgspec.Struct, frozen=True, omit_defaults=True, rename={"cells": "
     key: dict[str, Any]
     cells: dict[str, Any] = {}
     delete: bool = False
+
+    def __post_init__(self) -> None:
+        for column, value in self.cells.items():
+            if isinstance(value, VlanSet):  # so that a change is always what JSON can hold
+                self.cells[column] = str(value)
 
     def __str__(self) -> str:
         key = " ".join(str(value) for value in self.key.values())

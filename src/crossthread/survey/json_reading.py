@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from crossthread.errors import Problem, SurveyError, visible
-from crossthread.survey.building import Builder
+from crossthread.survey.building import Builder, cell_text
 from crossthread.survey.contents import MAX_COLUMNS, decoded, info_of
 from crossthread.survey.records import TABLES, columns_of
 from crossthread.survey.survey import Info, Survey
@@ -109,28 +109,6 @@ def _table(name: str, rows: Any, lines: list[int], label: str, problems: list[Pr
         builder.add(list(zip(*body, strict=True)), at)
     builder.finish()
     return builder
-
-
-def cell_text(value: Any) -> str:
-    """A JSON value as the text of a cell: numbers, booleans and lists are taken as people mean them.
-
-    Raises
-    ------
-    ValueError
-        For an object, or text that no file could hold (a lone surrogate, a NUL).
-    """
-    if value is None:
-        return ""
-    if isinstance(value, bool):
-        return "yes" if value else "no"
-    if isinstance(value, list):
-        return " ".join(cell_text(part) for part in value) or "none"
-    if isinstance(value, dict):
-        raise ValueError("text, a number, yes or no, or a list of such")
-    text = str(value)
-    if "\0" in text or any("\ud800" <= c <= "\udfff" for c in text):
-        raise ValueError("text in UTF-8 without NUL")
-    return text
 
 
 def _row_lines(text: str) -> dict[str, list[int]]:

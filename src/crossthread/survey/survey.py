@@ -5,10 +5,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
+from html import escape
 from typing import Any, TypeVar
 
 import msgspec
 
+from crossthread.errors import Problem, SurveyError, visible
+from crossthread.survey.by_hand import checked, table_of
 from crossthread.survey.records import (
     TABLES,
     ArpEntry,
@@ -59,7 +62,7 @@ class Info(msgspec.Struct, frozen=True):
     extra: tuple[tuple[str, str], ...] = ()
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Survey:
     """What was observed of a network at about one time.
 
@@ -82,10 +85,63 @@ class Survey:
     notices: tuple[str, ...] = field(default=(), compare=False, repr=False)
 
     def __post_init__(self) -> None:
-        for name, record in TABLES.items():
+        for name in TABLES:
             rows = getattr(self, name)
             if not isinstance(rows, Table):
-                object.__setattr__(self, name, Table.of(record, rows))
+                object.__setattr__(self, name, checked(name, rows))
+
+    @classmethod
+    def of(cls, info: Info | None = None, **tables: Any) -> Survey:
+        """A survey of tables made by hand.
+
+        Parameters
+        ----------
+        info
+            Title, time and the like.
+        tables
+            By the names of tables (`ports`, `hosts` …): records, dictionaries with what one would write into the cells
+            of a file, or data frames with such columns.
+
+        Returns
+        -------
+        Survey
+            The same as one read from files with these cells.
+
+        Raises
+        ------
+        SurveyError
+            For every table, column or value that the format does not know, with the row and the column.
+
+        Examples
+        --------
+        >>> from crossthread import Survey
+        >>> survey = Survey.of(ports=[{"device": "quay", "port": "port1", "mode": "trunk", "allowed": "1 10-19"}])
+        >>> survey
+        <survey: 1 ports>
+        >>> len(survey.ports[0].allowed)
+        11
+        """
+        problems: list[Problem] = []
+        read: dict[str, Any] = {}
+        for name, rows in tables.items():
+            try:
+                read[name] = table_of(name, rows)
+            except SurveyError as error:
+                problems += error.problems
+        if problems:
+            raise SurveyError(problems)
+        return cls(info=info or Info(), **read)
+
+    def __repr__(self) -> str:
+        held = ", ".join(f"{len(self.table(name)):,} {name}" for name in TABLES if len(self.table(name)))
+        title = f" “{visible(self.info.title)}”" if self.info.title else ""
+        return f"<survey{title}: {held or 'nothing observed'}>"
+
+    def _repr_html_(self) -> str:
+        rows = "".join(
+            f"<tr><td>{name}</td><td>{len(self.table(name)):,}</td></tr>" for name in TABLES if len(self.table(name))
+        )
+        return f"<p>{escape(repr(self))}</p><table><tr><th>table</th><th>rows</th></tr>{rows}</table>"
 
     def column(self, table: str, column: str) -> Sequence[Any]:
         """What a column holds, row by row: much quicker than to ask each row of a large table."""

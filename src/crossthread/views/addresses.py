@@ -6,6 +6,8 @@ from collections.abc import Iterator
 
 import msgspec
 
+from crossthread.answer import Answer
+from crossthread.network.given import of_network
 from crossthread.network.hosts.classes import Block, number_of
 from crossthread.network.hosts.station import Station
 from crossthread.network.network import Network
@@ -27,14 +29,38 @@ class Addressed(msgspec.Struct, frozen=True):
     """Of a host: the device and port that it is plugged into."""
 
 
-class Addresses(msgspec.Struct, frozen=True):
+class Addresses(Answer, frozen=True):
     """The addressing table: gateways first, then hosts, each in the order of their addresses."""
 
+    ROWS = "rows"
     rows: tuple[Addressed, ...]
 
 
+@of_network
 def addresses(network: Network) -> Addresses:
-    """List every address of a network."""
+    """List every address of a network.
+
+    Parameters
+    ----------
+    network
+        A network, a survey, or the place of one: a folder, or a `.json` or `.json.gz` file.
+
+    Returns
+    -------
+    Addresses
+        Gateways first, then hosts, each in the order of their addresses.
+
+    Raises
+    ------
+    SurveyError
+        If a place was given and no survey can be read there.
+
+    Examples
+    --------
+    >>> from crossthread.demo import faulty, healthy
+    >>> addresses(healthy()).rows[0].address
+    '10.61.10.1'
+    """
     prefixes: dict[Block, str] = {}
     gateways = [_gateway(network, station, prefixes) for station in network.stations.gateways]
     hosts = list(_hosts(network, prefixes))

@@ -6,45 +6,61 @@ from collections.abc import Iterable, Sequence
 
 import msgspec
 
+from crossthread.answer import Answer
+from crossthread.network.given import of_network
 from crossthread.network.network import Network
 from crossthread.network.topology.names import End
+from crossthread.plan.drawing import DrawnCable
 from crossthread.views.map import MapLink, map_network
-
-
-class Cable(msgspec.Struct, frozen=True):
-    """A cable as somebody documented it."""
-
-    device: str
-    port: str
-    far_device: str
-    far_port: str
-
-    def __str__(self) -> str:
-        return f"{self.device} {self.port} – {self.far_device} {self.far_port}"
 
 
 class Moved(msgspec.Struct, frozen=True):
     """A documented cable whose one end, or both, is on another port than drawn."""
 
-    drawn: Cable
-    found: Cable
+    drawn: DrawnCable
+    found: DrawnCable
 
 
-class Drawing(msgspec.Struct, frozen=True):
+class Drawing(Answer, frozen=True):
     """How a drawing compares: cables as drawn, those missing, those extra, those moved; and the corrected list."""
 
-    right: tuple[Cable, ...]
-    missing: tuple[Cable, ...]
-    extra: tuple[Cable, ...]
+    right: tuple[DrawnCable, ...]
+    missing: tuple[DrawnCable, ...]
+    extra: tuple[DrawnCable, ...]
     moved: tuple[Moved, ...]
-    corrected: tuple[Cable, ...]
+    corrected: tuple[DrawnCable, ...]
 
 
-def compare_drawing(network: Network, drawn: Iterable[Cable]) -> Drawing:
+@of_network
+def compare_drawing(network: Network, drawn: Iterable[DrawnCable]) -> Drawing:
     """Compare documented cables with those that were found.
 
     A drawn and a found cable between the same two devices, of which at least one port differs, are one that was moved;
     those that share a port are paired first. Ports are matched by any of their names.
+
+    Parameters
+    ----------
+    network
+        A network, a survey, or the place of one: a folder, or a `.json` or `.json.gz` file.
+    drawn
+        The documented cables, as `read_drawing` reads them.
+
+    Returns
+    -------
+    Drawing
+        What is as drawn, missing, extra, and moved to other ports.
+
+    Raises
+    ------
+    SurveyError
+        If a place was given and no survey can be read there.
+
+    Examples
+    --------
+    >>> from crossthread.demo import faulty, healthy
+    >>> from crossthread import DrawnCable, compare_drawing
+    >>> len(compare_drawing(healthy(), [DrawnCable("galley", "port1", "ropehall", "port3")]).missing)
+    0
     """
     found = [cable for link in map_network(network).links for cable in _cables(link)]
     wanted = [_known(network, cable) for cable in drawn]
@@ -66,30 +82,30 @@ def compare_drawing(network: Network, drawn: Iterable[Cable]) -> Drawing:
     return Drawing(tuple(right), tuple(missing), tuple(left.values()), tuple(moved), tuple(found))
 
 
-def _cables(link: MapLink) -> list[Cable]:
+def _cables(link: MapLink) -> list[DrawnCable]:
     """The cables of a link: a drawing has the members of an aggregate one by one."""
     ports = [(member.a, member.b) for member in link.members] or [(link.a.port, link.b.port)]
-    return [Cable(link.a.device, one, link.b.device, two) for one, two in ports]
+    return [DrawnCable(link.a.device, one, link.b.device, two) for one, two in ports]
 
 
-def _known(network: Network, cable: Cable) -> Cable:
+def _known(network: Network, cable: DrawnCable) -> DrawnCable:
     ends = []
     for device, port in ((cable.device, cable.port), (cable.far_device, cable.far_port)):
         known = network.names.device(device) or device
         ends += [known, network.names.port(known, port) or port]
-    return Cable(*ends)
+    return DrawnCable(*ends)
 
 
-def _ends(cable: Cable) -> Sequence[End]:
+def _ends(cable: DrawnCable) -> Sequence[End]:
     return End(cable.device, cable.port), End(cable.far_device, cable.far_port)
 
 
-def _alike(one: Cable, two: Cable) -> int:
+def _alike(one: DrawnCable, two: DrawnCable) -> int:
     """0 if they join different devices; else 1, and more for each end that they share."""
     if {one.device, one.far_device} != {two.device, two.far_device}:
         return 0
     return 1 + len(set(_ends(one)) & set(_ends(two)))
 
 
-def _likeness(cable: Cable, others: Iterable[Cable]) -> int:
+def _likeness(cable: DrawnCable, others: Iterable[DrawnCable]) -> int:
     return max((_alike(cable, other) for other in others), default=0)

@@ -6,7 +6,9 @@ from difflib import get_close_matches
 
 import msgspec
 
+from crossthread.answer import Answer
 from crossthread.errors import UnknownNameError, visible
+from crossthread.network.given import of_network
 from crossthread.network.network import Network
 from crossthread.network.topology.adjacency import bundle
 from crossthread.network.topology.names import End
@@ -15,7 +17,7 @@ from crossthread.survey.survey import Evidence
 from crossthread.values import address, parse_mac
 
 
-class Place(msgspec.Struct, frozen=True, omit_defaults=True):
+class Sighting(msgspec.Struct, frozen=True, omit_defaults=True):
     """One place where something is, and what says so.
 
     `how` is `host` (its row), `learned` (filtering databases, followed to the edge), `towards` (learned on a port that
@@ -32,30 +34,45 @@ class Place(msgspec.Struct, frozen=True, omit_defaults=True):
     evidence: tuple[Evidence, ...] = ()
 
 
-class Found(msgspec.Struct, frozen=True):
+class Found(Answer, frozen=True):
     """The answer to "where is it": the places, the surest first, and where they do not agree."""
 
+    ROWS = "places"
     what: str
     kind: str
-    places: tuple[Place, ...]
+    places: tuple[Sighting, ...]
     trail: tuple[Evidence, ...]
     conflicts: tuple[str, ...]
 
 
+@of_network
 def find(network: Network, wanted: str) -> Found:
     """Find something by whatever one knows of it.
 
     Parameters
     ----------
     network
-        The network.
+        A network, a survey, or the place of one: a folder, or a `.json` or `.json.gz` file.
     wanted
         A host's or device's name, a MAC address in any notation, an IP address, or a VLAN's name.
 
+    Returns
+    -------
+    Found
+        The places, the surest first, and where they do not agree.
+
     Raises
     ------
+    SurveyError
+        If a place was given and no survey can be read there.
     UnknownNameError
         If the survey has no trace of it; names that come close are suggested.
+
+    Examples
+    --------
+    >>> from crossthread.demo import faulty, healthy
+    >>> find(faulty(), "10.61.40.11").places[0].device
+    'sail-loft'
     """
     word = wanted.strip()
     host = network.stations.hosts.get(word.casefold())
@@ -81,19 +98,19 @@ def find(network: Network, wanted: str) -> Found:
 
 def _host(network: Network, row: Host) -> Found:
     station = network.stations.hosts[row.host.casefold()]
-    places: list[Place] = []
+    places: list[Sighting] = []
     learned = _mac_places(network, row.mac) if row.mac else ([], [])
     if row.device and row.port and station.end is not None:
         says = f"{row.host} is plugged into {station.end}, as hosts.csv says"
         port = network.port(station.end)
         vid = port.pvid or None if port is not None and port.mode == "access" else None
         places.append(
-            Place(*_spot(station.end, "host", says), vid=vid, evidence=network.evidence(row, "device", "port"))
+            Sighting(*_spot(station.end, "host", says), vid=vid, evidence=network.evidence(row, "device", "port"))
         )
     elif station.end is not None and not station.located_by:
         says = f"{station.end} names {row.host} in its description"
         evidence = network.evidence(network.port(station.end), "description")
-        places.append(Place(*_spot(station.end, "described", says), evidence=evidence))
+        places.append(Sighting(*_spot(station.end, "described", says), evidence=evidence))
     places += [place for place in learned[0] if all((p.device, p.port) != (place.device, place.port) for p in places)]
     return Found(row.host, "host", tuple(places), tuple(learned[1]), tuple(_conflicts(row.host, places)))
 
@@ -111,17 +128,17 @@ def _mac(network: Network, mac: str, kind: str, what: str | None = None) -> Foun
         if row.mac == mac:
             end = End(network.names.device(row.device) or row.device, row.port)
             says = f"it is the address of {end} itself"
-            places.append(Place(*_spot(end, "own", says), evidence=network.evidence(row, "mac")))
+            places.append(Sighting(*_spot(end, "own", says), evidence=network.evidence(row, "mac")))
     for device in network.survey.devices:
         if device.chassis == mac:
             says = f"it is the chassis identifier of {device.device}"
-            places.append(Place(device.device, "own", says, evidence=network.evidence(device, "chassis")))
+            places.append(Sighting(device.device, "own", says, evidence=network.evidence(device, "chassis")))
     if not places and not trail:
         raise UnknownNameError(f"no table of this survey knows the {kind} {what or mac}")
     return Found(what or mac, kind, tuple(places), tuple(trail), tuple(_conflicts(what or mac, places)))
 
 
-def _mac_places(network: Network, mac: str) -> tuple[list[Place], list[Evidence]]:
+def _mac_places(network: Network, mac: str) -> tuple[list[Sighting], list[Evidence]]:
     """Where filtering databases have an address: the edge ports, or the ports towards devices that know no more."""
     linked = {end: adjacency for adjacency in network.adjacencies for end in (adjacency.a, adjacency.b)}
     entries: list[tuple[End, MacEntry]] = []
@@ -138,16 +155,16 @@ def _mac_places(network: Network, mac: str) -> tuple[list[Place], list[Evidence]
         vid = f" in VLAN {entry.vid}" if entry.vid else ""
         if end not in linked:
             says = f"{end} has learned it{vid}, and leads to no other device"
-            places.append(Place(*_spot(end, "learned", says), vid=entry.vid, evidence=evidence))
+            places.append(Sighting(*_spot(end, "learned", says), vid=entry.vid, evidence=evidence))
         elif linked[end].far(end).device not in knowing:
             far = linked[end].far(end)
             says = f"{end} has learned it{vid}; that leads to {far.device}, whose filtering database does not have it"
-            places.append(Place(*_spot(end, "towards", says), vid=entry.vid, evidence=evidence))
+            places.append(Sighting(*_spot(end, "towards", says), vid=entry.vid, evidence=evidence))
     places.sort(key=lambda place: place.how != "learned")
     return places, trail
 
 
-def _conflicts(what: str, places: list[Place]) -> list[str]:
+def _conflicts(what: str, places: list[Sighting]) -> list[str]:
     edges = {(p.device, p.port) for p in places if p.how in ("host", "learned", "described")}
     if len(edges) < 2:
         return []
@@ -160,13 +177,13 @@ def _address(network: Network, text: str) -> Found:
     hosts = [s for s in stations if isinstance(s.row, Host)]
     if len(hosts) == 1 and isinstance(hosts[0].row, Host) and len(stations) == 1:
         return _host(network, hosts[0].row)
-    places: list[Place] = []
+    places: list[Sighting] = []
     for station in stations:
         row = station.row
         if isinstance(row, Gateway):
             says = f"{station.device} has it on its interface {row.interface}"
             places.append(
-                Place(
+                Sighting(
                     station.device,
                     "interface",
                     says,
@@ -203,7 +220,7 @@ def _device(network: Network, device: str) -> Found:
                 evidence = tuple(
                     fact for row in seen[:1] for fact in network.evidence(row, "neighbor", "neighbor_port")
                 )
-                places.append(Place(*_spot(near, how, says), evidence=evidence))
+                places.append(Sighting(*_spot(near, how, says), evidence=evidence))
     return Found(device, "device", tuple(places), (), ())
 
 
@@ -217,7 +234,7 @@ def _vlan(network: Network, word: str) -> Found:
         says = f"nothing in this survey is called “{visible(word)}”, and it is no MAC or IP address{hint}"
         raise UnknownNameError(says)
     places = [
-        Place(row.device, "member", f"{row.device} has it as VLAN {row.vid}", vid=row.vid,
+        Sighting(row.device, "member", f"{row.device} has it as VLAN {row.vid}", vid=row.vid,
               evidence=network.evidence(row, "name", "state"))
         for row in rows
     ]  # fmt: skip

@@ -6,6 +6,8 @@ from collections import Counter
 
 import msgspec
 
+from crossthread.answer import Answer
+from crossthread.network.given import of_network
 from crossthread.network.network import Network
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.links import Link, Loose
@@ -71,22 +73,40 @@ class LooseEnd(msgspec.Struct, frozen=True, omit_defaults=True):
     host: str | None = None
 
 
-class Map(msgspec.Struct, frozen=True):
+class Map(Answer, frozen=True):
     """The answer to "what is plugged in where"."""
 
+    ROWS = "links"
     devices: tuple[MapDevice, ...]
     links: tuple[MapLink, ...]
     loose: tuple[LooseEnd, ...]
 
 
+@of_network
 def map_network(network: Network) -> Map:
     """List a network's devices and links, and what is loose.
+
+    Parameters
+    ----------
+    network
+        A network, a survey, or the place of one: a folder, or a `.json` or `.json.gz` file.
 
     Returns
     -------
     Map
         Links in the order of their ends; `a` is the end that comes first. Local and far port are never mixed up: each
         stands beside its own device.
+
+    Raises
+    ------
+    SurveyError
+        If a place was given and no survey can be read there.
+
+    Examples
+    --------
+    >>> from crossthread.demo import faulty, healthy
+    >>> map_network(healthy()).links[0].a.port
+    'port1'
     """
     links = sorted((link for a in network.adjacencies for link in _links(a)), key=lambda x: (_order(x.a), _order(x.b)))
     loose = [_loose(entry) for entry in network.loose]

@@ -7,34 +7,55 @@ from collections.abc import Callable
 
 import msgspec
 
+from crossthread.answer import Answer
+from crossthread.network.given import of_network
 from crossthread.network.hosts.station import Station
 from crossthread.network.network import Network
 from crossthread.network.routing.forwarding import Forwarding
 from crossthread.network.three_valued import VERDICTS, Truth
 
 
-class Matrix(msgspec.Struct, frozen=True):
+class Matrix(Answer, frozen=True):
     """The verdict on every ordered pair of hosts: `works`, `fails` or `unknown`."""
 
+    ROWS = "reaches"
+    COLUMNS = ("from", "to", "verdict")
     hosts: tuple[str, ...]
     reaches: tuple[tuple[str, str, str], ...]
     ip_versions: tuple[int | None, ...]
     """Of each host's address; hosts of different versions have no kind of address in common."""
 
 
+@of_network
 def matrix(network: Network, progress: Callable[[], None] | None = None) -> Matrix:
     """Decide every ordered pair of hosts.
 
     Parameters
     ----------
     network
-        The network as it is.
+        A network, a survey, or the place of one: a folder, or a `.json` or `.json.gz` file.
     progress
-        Called once for each host done.
+        Called again and again while it works, for a progress bar.
+
+    Returns
+    -------
+    Matrix
+        A verdict for every ordered pair: `works`, `fails` or `unknown`.
+
+    Raises
+    ------
+    SurveyError
+        If a place was given and no survey can be read there.
 
     Notes
     -----
     An echo from A to B and one from B to A need the same two packets, so each pair is walked once.
+
+    Examples
+    --------
+    >>> from crossthread.demo import faulty, healthy
+    >>> matrix(healthy()).reaches[0]
+    ('ticket-desk-1', 'ticket-desk-2', 'works')
     """
     forwarding = Forwarding(network)
     hosts: list[Station] = list(network.stations.hosts.values())
@@ -50,7 +71,7 @@ def matrix(network: Network, progress: Callable[[], None] | None = None) -> Matr
     return Matrix(tuple(host.name for host in hosts), tuple(reaches), versions)
 
 
-class ClassMatrix(msgspec.Struct, frozen=True):
+class ClassMatrix(Answer, frozen=True):
     """The verdicts between classes of hosts that the network cannot tell apart.
 
     Attributes
@@ -64,20 +85,39 @@ class ClassMatrix(msgspec.Struct, frozen=True):
         How many ordered pairs of hosts have each verdict.
     """
 
+    ROWS = "reaches"
+    COLUMNS = ("from", "to", "verdict")
     classes: tuple[tuple[str, ...], ...]
     reaches: tuple[tuple[int, int, str], ...]
     pairs: dict[str, int]
 
 
+@of_network
 def class_matrix(network: Network, progress: Callable[[], None] | None = None) -> ClassMatrix:
     """Decide every ordered pair of classes: the whole matrix in compact form, quick for a campus of many hosts.
 
     Parameters
     ----------
     network
-        The network as it is.
+        A network, a survey, or the place of one: a folder, or a `.json` or `.json.gz` file.
     progress
-        Called once for each class done.
+        Called again and again while it works, for a progress bar.
+
+    Returns
+    -------
+    ClassMatrix
+        The classes of hosts, and a verdict for every ordered pair of them.
+
+    Raises
+    ------
+    SurveyError
+        If a place was given and no survey can be read there.
+
+    Examples
+    --------
+    >>> from crossthread.demo import faulty, healthy
+    >>> class_matrix(healthy()).pairs["works"]
+    508
     """
     forwarding = Forwarding(network)
     classes = network.classes.all

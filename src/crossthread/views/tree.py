@@ -8,7 +8,9 @@ from collections.abc import Mapping, Sequence
 
 import msgspec
 
+from crossthread.answer import Answer
 from crossthread.errors import UnknownNameError
+from crossthread.network.given import of_network
 from crossthread.network.network import Network
 from crossthread.network.spanning.roles import BridgeId, Offer, Role
 from crossthread.network.topology.names import End
@@ -51,7 +53,7 @@ class TreePortAnswer(msgspec.Struct, frozen=True, omit_defaults=True):
     far: str | None = None
 
 
-class TreeAnswer(msgspec.Struct, frozen=True):
+class TreeAnswer(Answer, frozen=True):
     """One instance of the spanning tree.
 
     Attributes
@@ -68,6 +70,7 @@ class TreeAnswer(msgspec.Struct, frozen=True):
         What was not observed, and keeps roles from being computed.
     """
 
+    ROWS = "ports"
     instance: int
     vlans: str
     protocols: tuple[str, ...]
@@ -78,19 +81,41 @@ class TreeAnswer(msgspec.Struct, frozen=True):
     missing: tuple[str, ...]
 
 
-class TreeOverview(msgspec.Struct, frozen=True):
+class TreeOverview(Answer, frozen=True):
     """Every instance with its root and how many of its links' ends are blocked."""
 
+    ROWS = "instances"
     instances: tuple[TreeAnswer, ...]
 
 
+@of_network
 def instance_of(network: Network, vid: int) -> int:
     """The instance that a VLAN follows on most devices.
 
+    Parameters
+    ----------
+    network
+        A network, a survey, or the place of one: a folder, or a `.json` or `.json.gz` file.
+    vid
+        The VLAN, from 1 to 4094.
+
+    Returns
+    -------
+    int
+        The number of the instance.
+
     Raises
     ------
+    SurveyError
+        If a place was given and no survey can be read there.
     UnknownNameError
         If no device says that it runs a tree for this VLAN.
+
+    Examples
+    --------
+    >>> from crossthread.demo import faulty, healthy
+    >>> instance_of(healthy(), 20)
+    0
     """
     trees = network.fabric.trees
     count: Counter[int] = Counter()
@@ -103,21 +128,64 @@ def instance_of(network: Network, vid: int) -> int:
     return best
 
 
+@of_network
 def tree_overview(network: Network) -> TreeOverview:
-    """Every instance; a tree per VLAN has one for each VLAN."""
+    """Every instance; a tree per VLAN has one for each VLAN.
+
+    Parameters
+    ----------
+    network
+        A network, a survey, or the place of one: a folder, or a `.json` or `.json.gz` file.
+
+    Returns
+    -------
+    TreeOverview
+        Every instance as `tree` gives it; a tree per VLAN has one for each VLAN.
+
+    Raises
+    ------
+    SurveyError
+        If a place was given and no survey can be read there.
+
+    Examples
+    --------
+    >>> from crossthread.demo import faulty, healthy
+    >>> len(tree_overview(healthy()).instances)
+    1
+    """
     instances = sorted({row.instance for rows in network.fabric.trees.bridges.values() for row in rows})
     return TreeOverview(tuple(tree(network, instance) for instance in instances))
 
 
+@of_network
 def tree(network: Network, instance: int, explained: bool = True) -> TreeAnswer:
     """Work out one instance, and set what was observed beside it.
 
     Parameters
     ----------
-    network, instance
-        The network, and the tree's number.
+    network
+        A network, a survey, or the place of one: a folder, or a `.json` or `.json.gz` file.
+    instance
+        The tree's number; `instance_of` tells it for a VLAN.
     explained
         Whether each port says because of what it does what it does; putting that into words takes longest.
+
+    Returns
+    -------
+    TreeAnswer
+        The root, and what each bridge and port does by the standard (IEEE 802.1D-2004 clause 17, 802.1Q), beside what
+        was observed.
+
+    Raises
+    ------
+    SurveyError
+        If a place was given and no survey can be read there.
+
+    Examples
+    --------
+    >>> from crossthread.demo import faulty, healthy
+    >>> tree(healthy(), 0).root
+    'core-east'
     """
     trees = network.fabric.trees
     given, roles = trees.inputs(instance), trees.compute(instance)

@@ -6,7 +6,9 @@ from collections import defaultdict
 
 import msgspec
 
+from crossthread.answer import Answer
 from crossthread.errors import UnknownNameError
+from crossthread.network.given import of_network
 from crossthread.network.hosts.station import Station
 from crossthread.network.network import Network
 from crossthread.network.switching.segments import Node
@@ -40,9 +42,10 @@ class VlanSegment(msgspec.Struct, frozen=True):
     gateways: tuple[str, ...]
 
 
-class VlanView(msgspec.Struct, frozen=True):
+class VlanView(Answer, frozen=True):
     """Where a VLAN is: its names, its ports, its segments, and the devices where it is missing or suspended."""
 
+    ROWS = "ports"
     vid: int
     names: tuple[str, ...]
     ports: tuple[VlanPort, ...]
@@ -51,13 +54,35 @@ class VlanView(msgspec.Struct, frozen=True):
     roots: tuple[str, ...]
 
 
+@of_network
 def vlan_view(network: Network, vid: int) -> VlanView:
     """Look at one VLAN.
 
+    Parameters
+    ----------
+    network
+        A network, a survey, or the place of one: a folder, or a `.json` or `.json.gz` file.
+    vid
+        The VLAN, from 1 to 4094.
+
+    Returns
+    -------
+    VlanView
+        Its names, ports and pieces, and the devices on which it is suspended.
+
     Raises
     ------
+    SurveyError
+        If a place was given and no survey can be read there.
     UnknownNameError
         If the survey does not speak of this VLAN anywhere.
+
+    Examples
+    --------
+    >>> from crossthread.demo import faulty, healthy
+    >>> from crossthread import vlan
+    >>> vlan(faulty(), 30).suspended
+    ('lighthouse-2',)
     """
     fabric = network.fabric
     if not fabric.known >> vid & 1:
@@ -143,16 +168,41 @@ class DeviceVlans(msgspec.Struct, frozen=True):
     vlans: tuple[Presence, ...]
 
 
-class Overview(msgspec.Struct, frozen=True):
+class Overview(Answer, frozen=True):
     """The VLANs of a campus, with their names, and each device's part in them."""
 
+    ROWS = "devices"
     vlans: tuple[int, ...]
     names: dict[int, str]
     devices: tuple[DeviceVlans, ...]
 
 
+@of_network
 def vlan_overview(network: Network) -> Overview:
-    """Every VLAN on every device."""
+    """Every VLAN on every device.
+
+    Parameters
+    ----------
+    network
+        A network, a survey, or the place of one: a folder, or a `.json` or `.json.gz` file.
+
+    Returns
+    -------
+    Overview
+        Each device's part in each VLAN.
+
+    Raises
+    ------
+    SurveyError
+        If a place was given and no survey can be read there.
+
+    Examples
+    --------
+    >>> from crossthread.demo import faulty, healthy
+    >>> from crossthread import vlans
+    >>> vlans(healthy()).vlans
+    (10, 20, 30, 40, 50, 90)
+    """
     counts: dict[str, dict[int, list[int]]] = {
         name: defaultdict(lambda: [0, 0]) for name in network.names.devices.values()
     }

@@ -11,11 +11,12 @@ from crossthread.diagnosis.edits import set_host, set_port
 from crossthread.diagnosis.findings import Finding, Subject, at_port
 from crossthread.diagnosis.registry import About, rule
 from crossthread.network.topology.names import End
+from crossthread.plan.drawing import DrawnCable
 from crossthread.plan.plan import Accepted, PlannedHost, PlannedLink, PlannedPort
 from crossthread.survey.records import Device, Port
 from crossthread.survey.survey import Evidence
 from crossthread.values import NONE, VlanSet
-from crossthread.views.drawing import Cable, compare_drawing
+from crossthread.views.drawing import compare_drawing
 
 _AS_WELL = (
     "port-vlan-wrong port-mode-wrong link-mode-differs link-native-differs link-mtu-differs link-tagging-differs "
@@ -236,7 +237,7 @@ def plan_links(context: Context) -> Iterator[Finding]:
     plan = context.plan
     if not plan.links:
         return
-    entries = {Cable(*entry.ends): entry for entry in plan.links}
+    entries = {DrawnCable(*entry.ends): entry for entry in plan.links}
     answer = compare_drawing(context.network, entries)
     left = dict(zip(map(_known_by, entries), entries.values(), strict=True))
     for cable in answer.missing:
@@ -248,12 +249,15 @@ def plan_links(context: Context) -> Iterator[Finding]:
         yield _extra(context, cable)
 
 
-def _known_by(cable: Cable) -> frozenset[tuple[str, str]]:
+def _known_by(cable: DrawnCable) -> frozenset[tuple[str, str]]:
     return frozenset({(cable.device.casefold(), cable.port), (cable.far_device.casefold(), cable.far_port)})
 
 
 def _missing(
-    context: Context, cable: Cable, entries: dict[frozenset[tuple[str, str]], PlannedLink], found: Cable | None
+    context: Context,
+    cable: DrawnCable,
+    entries: dict[frozenset[tuple[str, str]], PlannedLink],
+    found: DrawnCable | None,
 ) -> Finding:
     subjects = (Subject(cable.device, cable.port), Subject(cable.far_device, cable.far_port))
     entry = entries.get(_known_by(cable))
@@ -264,7 +268,7 @@ def _missing(
     return Finding("plan-link-missing", "risks", subjects, says, evidence)
 
 
-def _extra(context: Context, cable: Cable) -> Finding:
+def _extra(context: Context, cable: DrawnCable) -> Finding:
     ends = (End(cable.device, cable.port), End(cable.far_device, cable.far_port))
     evidence: tuple[Evidence, ...] = ()
     for link in context.network.links:
