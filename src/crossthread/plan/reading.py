@@ -64,36 +64,47 @@ def parse_plan(text: str, file: str, problems: list[Problem]) -> Plan:
 Steps = tuple[str | int, ...]
 
 
-def _lines_of(text: str) -> dict[Steps, int]:
-    """The line in which each table and each key of a TOML document stands.
+_TOKEN = re.compile(
+    r'"""(?:[^\\]|\\.)*?"""|\'\'\'.*?\'\'\'|"(?:[^"\\\n]|\\.)*"|\'[^\'\n]*\'|#[^\n]*|[\[\]{}\n]', re.DOTALL
+)
+"""What can open, close or hide the end of a statement of TOML 1.0: strings, comments, brackets, ends of lines."""
 
-    A document is a row of statements; each is as many lines as it takes to be valid by itself.
-    """
+
+def _statements(text: str) -> Iterator[tuple[int, str]]:
+    """The statements of a TOML document, each with the line it begins in: it ends with a line outside all brackets."""
+    begin, line, depth, ended = 0, 1, 0, 0
+    for token in _TOKEN.finditer(text):
+        word = token.group()
+        depth += (word in "[{") - (word in "]}") if len(word) == 1 else 0
+        if word == "\n" and depth <= 0:
+            yield line, text[begin : token.start()]
+            begin, line = token.end(), line + 1 + ended
+            ended, depth = 0, 0
+        else:
+            ended += word.count("\n")
+    yield line, text[begin:]
+
+
+def _lines_of(text: str) -> dict[Steps, int]:
+    """The line in which each table and each key of a TOML document stands."""
     found: dict[Steps, int] = {}
     prefix: Steps = ()
     counts: dict[Steps, int] = {}
-    lines = text.splitlines()
-    at = 0
-    while at < len(lines):
-        end, parsed = at + 1, None
-        while parsed is None and end <= len(lines):
-            try:
-                parsed = tomllib.loads("\n".join(lines[at:end]))
-            except tomllib.TOMLDecodeError:
-                end += 1
-        if parsed:
-            keys = _keys(parsed)
-            if lines[at].lstrip().startswith("[["):
-                counts[keys] = counts.get(keys, -1) + 1
-                prefix = (*keys, counts[keys])
-                found[prefix] = at + 1
-            elif lines[at].lstrip().startswith("["):
-                prefix = keys
-                found.setdefault(prefix, at + 1)
-            else:
-                for path in _paths(parsed):
-                    found.setdefault((*prefix, *path), at + 1)
-        at = end if parsed is not None else at + 1
+    for at, statement in _statements(text):
+        parsed = tomllib.loads(statement)
+        keys = _keys(parsed)
+        if not parsed:
+            continue
+        if statement.lstrip().startswith("[["):
+            counts[keys] = counts.get(keys, -1) + 1
+            prefix = (*keys, counts[keys])
+            found[prefix] = at
+        elif statement.lstrip().startswith("["):
+            prefix = keys
+            found.setdefault(prefix, at)
+        else:
+            for path in _paths(parsed):
+                found.setdefault((*prefix, *path), at)
     return found
 
 

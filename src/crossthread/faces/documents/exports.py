@@ -6,7 +6,7 @@ import csv
 import io
 import re
 from collections.abc import Sequence
-from html import escape
+from xml.etree.ElementTree import Element, SubElement, indent, tostring
 
 from crossthread.errors import visible
 from crossthread.views.map import Map
@@ -43,31 +43,25 @@ def _plain(cell: object) -> str:
 
 def as_graphml(answer: Map) -> str:
     """The map as GraphML: devices as nodes, cables as edges with both port names."""
-    lines = [
-        '<?xml version="1.0" encoding="UTF-8"?>',
-        '<graphml xmlns="http://graphml.graphdrawing.org/xmlns">',
-    ]
+    root = Element("graphml", xmlns="http://graphml.graphdrawing.org/xmlns")
     for name, goal in (("site", "node"), ("tier", "node"), ("a_port", "edge"), ("b_port", "edge"), ("state", "edge")):
-        lines.append(f'  <key id="{name}" for="{goal}" attr.name="{name}" attr.type="string"/>')
-    lines.append('  <graph id="map" edgedefault="undirected">')
+        SubElement(root, "key", {"id": name, "for": goal, "attr.name": name, "attr.type": "string"})
+    graph = SubElement(root, "graph", id="map", edgedefault="undirected")
     for device in answer.devices:
-        data = {"site": device.site, "tier": device.tier}
-        lines.append(f"    <node id={_attribute(device.device)}>{_data(data)}</node>")
+        node = SubElement(graph, "node", id=visible(device.device, 500))
+        _add_data(node, {"site": device.site, "tier": device.tier})
     for number, link in enumerate(answer.links):
-        data = {"a_port": link.a.port, "b_port": link.b.port, "state": link.state}
-        ends = f"source={_attribute(link.a.device)} target={_attribute(link.b.device)}"
-        lines.append(f'    <edge id="cable{number}" {ends}>{_data(data)}</edge>')
-    return "\n".join([*lines, "  </graph>", "</graphml>"]) + "\n"
+        ends = {"source": visible(link.a.device, 500), "target": visible(link.b.device, 500)}
+        edge = SubElement(graph, "edge", {"id": f"cable{number}", **ends})
+        _add_data(edge, {"a_port": link.a.port, "b_port": link.b.port, "state": link.state})
+    indent(root)
+    return '<?xml version="1.0" encoding="UTF-8"?>\n' + tostring(root, encoding="unicode") + "\n"
 
 
-def _attribute(text: str) -> str:
-    return f'"{escape(visible(text, 500))}"'
-
-
-def _data(values: dict[str, str | None]) -> str:
-    return "".join(
-        f'<data key="{k}">{escape(visible(v, 500), quote=False)}</data>' for k, v in values.items() if v is not None
-    )
+def _add_data(parent: Element, values: dict[str, str | None]) -> None:
+    for key, value in values.items():
+        if value is not None:
+            SubElement(parent, "data", key=key).text = visible(value, 500)
 
 
 def as_dot(answer: Map) -> str:

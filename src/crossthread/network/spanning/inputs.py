@@ -65,72 +65,118 @@ def gather_inputs(
     A device that runs no spanning tree and passes its frames on is part of the medium between its neighbours; one that
     drops them ends it. Which of the two it does matters only where it has several neighbours.
     """
-    members, off = rows.members.get(instance, {}), rows.off
-    missing: dict[str, str] = {}
-    bridges, regions = {}, {}
-    for device, row in members.items():
-        if row.priority is None or not row.address:
-            missing[device] = "priority" if row.priority is None else "address"
-        else:
-            bridges[device] = BridgeId(row.priority, row.address)
-        if row.protocol == "mstp":
-            regions[device] = row.region
-    internal = bool(instance) and any(row.protocol == "mstp" for row in members.values())
-    media = _Media()
-    vague: dict[End, str] = {}
-    inputs: dict[End, TreeEnd] = {}
-    through: dict[str, list[End]] = defaultdict(list)
+    collected = _Collected(instance, rows, carries, tree_end)
     for adjacency in adjacencies:
-        ends = (adjacency.a, adjacency.b)
-        devices = [end.device for end in ends]
-        if no_bridge & set(devices) or any(map(dropping, ends)):
-            continue
-        silent = [device for device in devices if device in off]
+        if not no_bridge & {adjacency.a.device, adjacency.b.device} and not any(
+            map(dropping, (adjacency.a, adjacency.b))
+        ):
+            collected.add(adjacency)
+    return collected.inputs()
+
+
+class _Collected:
+    """What is known so far of one instance while its links are looked through."""
+
+    def __init__(
+        self,
+        instance: int,
+        rows: TreeRows,
+        carries: Callable[[End], Bounds],
+        tree_end: Callable[[End], tuple[TreeEnd, bool] | None],
+    ) -> None:
+        self._instance, self._rows, self._carries, self._tree_end = instance, rows, carries, tree_end
+        self._members = rows.members.get(instance, {})
+        self._missing: dict[str, str] = {}
+        self._bridges: dict[str, BridgeId] = {}
+        for device, row in self._members.items():
+            if row.priority is None or not row.address:
+                self._missing[device] = "priority" if row.priority is None else "address"
+            else:
+                self._bridges[device] = BridgeId(row.priority, row.address)
+        self._regions = {device: row.region for device, row in self._members.items() if row.protocol == "mstp"}
+        self._internal = bool(instance) and bool(self._regions)
+        self._media = _Media()
+        self._vague: dict[End, str] = {}
+        self._ends: dict[End, TreeEnd] = {}
+        self._through: dict[str, list[End]] = defaultdict(list)
+
+    def add(self, adjacency: Adjacency) -> None:
+        """Take a link between two devices that bridge."""
+        ends, off = (adjacency.a, adjacency.b), self._rows.off
+        silent = [end.device for end in ends if end.device in off]
         if len(silent) == 2:
-            media.join(_inside(devices[0]), _inside(devices[1]))
-            continue
-        if silent:
-            near = ends[0] if devices[1] in off else ends[1]
-            if near.device in members:
-                through[silent[0]].append(near)
-            continue
-        runs = _runs(adjacency, instance, members, carries)
-        if runs is False:
-            continue
-        outside = internal and [d not in members for d in devices].count(True)
-        if outside and len(set(devices) & members.keys()) == 1 and all(d in rows.devices for d in devices):
-            continue  # the edge of a region, where the common tree decides
-        for end, device in zip(ends, devices, strict=True):
-            other = devices[1] if device == devices[0] else devices[0]
-            if device not in members:
-                if other in members:
-                    missing.setdefault(other, "a row in trees of " + device)
+            self._media.join(_inside(silent[0]), _inside(silent[1]))
+        elif silent:
+            near = ends[0] if ends[1].device in off else ends[1]
+            if near.device in self._members:
+                self._through[silent[0]].append(near)
+        else:
+            runs = _runs(adjacency, self._instance, self._members, self._carries)
+            if runs is not False and not self._leaves_region(ends):
+                self._take(ends, runs)
+
+    def _leaves_region(self, ends: tuple[End, End]) -> bool:
+        """Whether a link is the edge of a region, where the common tree decides."""
+        devices = {end.device for end in ends}
+        inside = devices & self._members.keys()
+        return self._internal and len(devices) == 2 and len(inside) == 1 and devices <= self._rows.devices
+
+    def _take(self, ends: tuple[End, End], runs: Truth) -> None:
+        for end, other in (ends, ends[::-1]):
+            if end.device not in self._members:
+                if other.device in self._members:
+                    self._missing.setdefault(other.device, "a row in trees of " + end.device)
             elif runs is None:
-                missing.setdefault(device, f"whether the link at {end} is up and carries the VLAN")
-            _add(end, tree_end, inputs, vague, missing)
-        media.join(*ends)
-    for device, ends_there in through.items():
-        if off[device] is None and len(ends_there) > 1:
-            for end in ends_there:
-                missing.setdefault(end.device, f"bpdus of {device}, which runs no spanning tree")
-        if off[device] == "pass":
-            for end in ends_there:
-                _add(end, tree_end, inputs, vague, missing)
-                media.join(end, _inside(device))
-    lans = [tuple(inputs[end] for end in ends if end in inputs) for ends in media.all()]
-    lans = [lan for lan in lans if len(lan) > 1]
-    _where_identifiers_matter(lans, vague, missing)
-    for device, region in regions.items():
-        beside = {e.end.device for lan in lans if any(x.end.device == device for x in lan) for e in lan} - {device}
-        if region is None and beside & regions.keys():
-            missing.setdefault(device, "region")
-    known = _apart(bridges, lans, missing)
-    kept = [lan for lan in lans if all(e.end.device in known for e in lan)]
-    told = tuple(sorted((d, r) for d, r in regions.items() if r is not None and d in known))
-    return TreeInputs(
-        instance, tuple((d, bridges[d]) for d in sorted(known)), tuple(sorted(kept)), told, internal,
-        tuple(missing.items()),
-    )  # fmt: skip
+                self._missing.setdefault(end.device, f"whether the link at {end} is up and carries the VLAN")
+            self._add(end)
+        self._media.join(*ends)
+
+    def _add(self, end: End) -> None:
+        found = self._tree_end(end)
+        if found is None:
+            self._missing.setdefault(end.device, f"cost (or speed) of {end}")
+            return
+        self._ends[end] = found[0]
+        if not found[1]:
+            self._vague[end] = f"priority and number of {end}"
+
+    def _pass_through(self) -> None:
+        """Join what is connected by devices that run no tree and pass its frames on."""
+        off = self._rows.off
+        for device, ends in self._through.items():
+            if off[device] is None and len(ends) > 1:
+                for end in ends:
+                    self._missing.setdefault(end.device, f"bpdus of {device}, which runs no spanning tree")
+            for end in ends if off[device] == "pass" else ():
+                self._add(end)
+                self._media.join(end, _inside(device))
+
+    def _unknown_regions(self, lans: Iterable[Lan]) -> None:
+        """It matters in which region a bridge is, if it has a neighbour that is in one."""
+        beside: dict[str, set[str]] = defaultdict(set)
+        for lan in lans:
+            devices = {one.end.device for one in lan}
+            for device in devices:
+                beside[device] |= devices - {device}
+        for device, region in self._regions.items():
+            if region is None and beside[device] & self._regions.keys():
+                self._missing.setdefault(device, "region")
+
+    def inputs(self) -> TreeInputs:
+        """All that was collected, without the parts of the network in which something that matters is missing."""
+        self._pass_through()
+        all_lans = [tuple(self._ends[end] for end in ends if end in self._ends) for ends in self._media.all()]
+        lans = [lan for lan in all_lans if len(lan) > 1]
+        _where_identifiers_matter(lans, self._vague, self._missing)
+        self._unknown_regions(lans)
+        known = _apart(self._bridges, lans, self._missing)
+        kept = [lan for lan in lans if all(one.end.device in known for one in lan)]
+        told = sorted(
+            (device, region) for device, region in self._regions.items() if region is not None and device in known
+        )
+        bridges = tuple((device, self._bridges[device]) for device in sorted(known))
+        missing = tuple(self._missing.items())
+        return TreeInputs(self._instance, bridges, tuple(sorted(kept)), tuple(told), self._internal, missing)
 
 
 def _inside(device: str) -> End:
@@ -146,22 +192,6 @@ def _runs(adjacency: Adjacency, instance: int, members: Mapping[str, Tree], carr
         if not carried:
             return carried
     return adjacency.up
-
-
-def _add(
-    end: End,
-    tree_end: Callable[[End], tuple[TreeEnd, bool] | None],
-    inputs: dict[End, TreeEnd],
-    vague: dict[End, str],
-    missing: dict[str, str],
-) -> None:
-    found = tree_end(end)
-    if found is None:
-        missing.setdefault(end.device, f"cost (or speed) of {end}")
-        return
-    inputs[end] = found[0]
-    if not found[1]:
-        vague[end] = f"priority and number of {end}"
 
 
 def _where_identifiers_matter(lans: Iterable[Lan], vague: Mapping[End, str], missing: dict[str, str]) -> None:
