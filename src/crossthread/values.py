@@ -21,7 +21,7 @@ from typing import ClassVar
 from weakref import WeakValueDictionary
 
 Address = IPv4Address | IPv6Address
-Interface = IPv4Interface | IPv6Interface
+PrefixedAddress = IPv4Interface | IPv6Interface
 
 VID_MIN, VID_MAX = 1, 4094
 NO_VID = 0
@@ -193,6 +193,6 @@ def address(text: str) -> Address:
 
 
 @lru_cache(maxsize=1 << 18)
-def interface(text: str) -> Interface:
+def interface(text: str) -> PrefixedAddress:
     """An IP address with a prefix length, read once and kept."""
     return ip_interface(text)

@@ -206,7 +206,7 @@ def _matrix_change(network: Network, before: str | None, after: list[str], plan:
 
     intended = load_plan(plan) if plan else None
     if before is not None:
-        answer, names = matrix_before(Network(load(before)), network, intended), ["before", "now"]
+        answer, names = matrix_before(network, load(before), intended), ["before", "now"]
     else:
         steps = [load_changes([given]) for given in after]
         names = ["now", *(f"after step {number}" for number in range(1, len(steps) + 1))]

@@ -21,7 +21,7 @@ from crossthread.diagnosis.rules import gateway as gateway_rules
 from crossthread.diagnosis.rules import host as host_rules
 from crossthread.diagnosis.rules import link as link_rules
 from crossthread.diagnosis.rules import port as port_rules
-from crossthread.network.hosts.station import Station, Tap
+from crossthread.network.hosts.station import HostStation, Interface, Station, Tap
 from crossthread.network.switching.segments import Crossing, Node
 from crossthread.network.three_valued import Truth, all_of
 from crossthread.network.topology.adjacency import Adjacency
@@ -318,11 +318,12 @@ class Search:
         if station.up is not False:
             return []
         found: list[Finding | None]
-        if station.is_host:
+        if isinstance(station, HostStation):
             found = [host_rules.host_link_down(context, station)]
             if station.end is not None:
                 found += [port_rules.port_admin_down(context, station.end), port_rules.port_down(context, station.end)]
             return [finding for finding in found if finding][:1]
+        assert isinstance(station, Interface)
         found = [gateway_rules.gateway_admin_down(context, station)]
         if not any(found) and station.end is not None:
             ends = [station.end, *(a.far(station.end) for a in context.network.stations.facing(station))]
@@ -351,7 +352,7 @@ class Search:
 
     def _join(self, station: Station, tap: Tap, vid: int) -> Step | None:
         context = self._context
-        if station.is_host:
+        if isinstance(station, HostStation):
             assert tap.end is not None
             findings: list[Finding | None] = [port_rules.port_refuses_station(context, station)]
             findings.append(self._vlan_on(tap.end, vid))
@@ -367,6 +368,7 @@ class Search:
                     return None
                 findings.append(told)
             return _step(findings, observations=int(all_of((enters, leaves)) is None))
+        assert isinstance(station, Interface)
         if tap.end is None:
             lost = port_rules.gateway_vlan_lost(context, station, vid)
             if station.row.vid is None or station.row.vid == vid:
@@ -375,7 +377,7 @@ class Search:
             return None if told is None else _step([told, lost])
         return self._join_by_cable(station, tap.end, vid)
 
-    def _join_by_cable(self, station: Station, far: End, vid: int) -> Step | None:
+    def _join_by_cable(self, station: Interface, far: End, vid: int) -> Step | None:
         """The same for a gateway that is plugged into a bridge."""
         context, member = self._context, self._fabric.member(far)
         if not member.bridged:

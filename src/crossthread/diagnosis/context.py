@@ -9,7 +9,7 @@ from typing import Any, TypeVar
 
 from crossthread.diagnosis.expectations import Expected
 from crossthread.network.hosts.classes import HostClass
-from crossthread.network.hosts.station import Station
+from crossthread.network.hosts.station import HostStation
 from crossthread.network.network import Network
 from crossthread.network.three_valued import EVERY_VID
 from crossthread.network.topology.adjacency import Adjacency
@@ -54,7 +54,7 @@ class Context:
         """What some columns of a row say; nothing if there is no row."""
         return self.network.evidence(row, *columns)
 
-    def hosts_at(self, end: End) -> list[Station]:
+    def hosts_at(self, end: End) -> list[HostStation]:
         """The hosts plugged into a port."""
         return self.network.hosts_at(end)
 

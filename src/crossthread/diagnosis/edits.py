@@ -25,7 +25,7 @@ def raise_link(context: Context, end: End) -> tuple[Change, ...]:
         if cells:
             found.append(set_port(each, **cells))
     for host in context.hosts_at(end):
-        if getattr(host.row, "link", None) == "down":
+        if host.row.link == "down":
             found.append(Change("hosts", {"host": host.name}, {"link": "up"}))
     return tuple(found)
 

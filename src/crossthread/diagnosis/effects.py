@@ -19,7 +19,7 @@ from crossthread.diagnosis.explanations import explain
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.missing import gaps
 from crossthread.network.hosts.classes import HostClass
-from crossthread.network.hosts.station import Station
+from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.routing.forwarding import Forwarding, Walk
 from crossthread.network.three_valued import Truth, all_of
 from crossthread.survey.changes import merge_changes
@@ -122,10 +122,10 @@ class _Asker:
         self._forwarding = Forwarding(context.network)
         self._search = context.once(Search)
 
-    def _host(self, name: str) -> Station:
+    def _host(self, name: str) -> HostStation:
         return self._context.network.stations.hosts[name.casefold()]
 
-    def _gateway(self, host: Station) -> Station | None:
+    def _gateway(self, host: Station) -> Interface | None:
         return next(iter(self._context.expected.gateways(host)), None)
 
     def example(self, want: Want) -> tuple[str, str]:
@@ -191,7 +191,7 @@ def _wants(context: Context) -> Iterator[Want]:
         subnet = context.expected.subnet(first)
         if subnet is not None:
             subnets[subnet.network].append(one)
-        elif getattr(first.row, "address", None) == NONE:
+        elif first.row.address == NONE:
             yield from _addressless(context, one)
     mains = {network: max(classes, key=_rank) for network, classes in subnets.items()}
     served = {network: context.expected.gateways(main.hosts[0])[:1] for network, main in mains.items()}
@@ -224,9 +224,9 @@ def _wants(context: Context) -> Iterator[Want]:
             yield Want(mains[one_net].hosts[0].name, mains[two_net].hosts[0].name, losers)
 
 
-def _router(gateways: list[Station]) -> tuple[str, object] | None:
+def _router(gateways: list[Interface]) -> tuple[str, object] | None:
     """The routing table that a subnet's packets come to first."""
-    return (gateways[0].device, getattr(gateways[0].row, "table", None)) if gateways else None
+    return (gateways[0].device, gateways[0].row.table) if gateways else None
 
 
 def _expects_gateway(classes: list[HostClass]) -> bool:
@@ -235,10 +235,10 @@ def _expects_gateway(classes: list[HostClass]) -> bool:
     return 2 * having > sum(len(one.hosts) for one in classes)
 
 
-def _who_expects(context: Context, host: Station) -> Iterator[Station]:
+def _who_expects(context: Context, host: HostStation) -> Iterator[HostStation]:
     """The hosts that take a host for a neighbour, though it may not take them for such."""
     if host.address is not None:
-        yield from (other for other in context.expected.near(host.address.ip) if other.is_host)
+        yield from (other for other in context.expected.near(host.address.ip) if isinstance(other, HostStation))
 
 
 def _rank(one: HostClass) -> tuple[bool, int]:
@@ -251,7 +251,7 @@ def _may(context: Context, one: HostClass, two: HostClass) -> bool:
 
 
 def _some_far(
-    context: Context, network: Any, routed: list[Any], served: dict[Any, list[Station]], mains: dict[Any, HostClass]
+    context: Context, network: Any, routed: list[Any], served: dict[Any, list[Interface]], mains: dict[Any, HostClass]
 ) -> list[Any]:
     """A few other subnets that the hosts of one may talk with, behind the same device that routes and behind others."""
     if network not in routed:

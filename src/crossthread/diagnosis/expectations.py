@@ -15,11 +15,11 @@ from ipaddress import IPv4Network, IPv6Network, ip_interface, ip_network
 from typing import NamedTuple
 
 from crossthread.network.hosts.classes import Block, HostClass, current_vlan
-from crossthread.network.hosts.station import Station
+from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.network import Network
 from crossthread.plan import Plan
 from crossthread.survey.records import Gateway, Host
-from crossthread.values import NONE, Address, Interface, address
+from crossthread.values import NONE, Address, PrefixedAddress, address
 
 _HOST, _GATEWAY, _WEAK = 1.0, 1.5, 0.4
 
@@ -45,7 +45,7 @@ class Expected:
         self._vlan: dict[int, int | None] = {}
         self._weights: dict[int, dict[int, float]] = {}
         self._length: dict[int, int | None] = {}
-        self._gateways: dict[int, list[Station]] = {}
+        self._gateways: dict[int, list[Interface]] = {}
 
     @cached_property
     def _groups(self) -> dict[Block, list[_Group]]:
@@ -86,7 +86,7 @@ class Expected:
         """The station that stands for all that are like this one."""
         if self._plan.hosts or self._plan.ports:
             return station  # the plan may tell them apart
-        if not station.is_host or id(station) in self._firsts:
+        if not isinstance(station, HostStation) or id(station) in self._firsts:
             return station
         return self._network.classes.of[station.name.casefold()].hosts[0]
 
@@ -96,7 +96,7 @@ class Expected:
 
     def current_vlan(self, station: Station) -> int | None:
         """The VLAN that a station's frames join as things are, if that is one and known."""
-        if station.is_host:
+        if isinstance(station, HostStation):
             one = self._firsts.get(id(station)) or self._network.classes.of[station.name.casefold()]
             return one.vid
         return current_vlan(station, self._network.names)
@@ -113,7 +113,7 @@ class Expected:
             assert other.address is not None
             mutual = other.address.ip in own.network
             linked = _gateway(station) == other.address.ip or group.gateway == own.ip
-            if other.is_host:
+            if isinstance(other, HostStation):
                 yield other, count * (_HOST if mutual or linked else _WEAK)
             else:
                 yield other, _GATEWAY if mutual or linked else _WEAK
@@ -143,7 +143,7 @@ class Expected:
         """The VLAN that the plan has for a station: by its name, its port, or the subnet that its address is in."""
         if not self._planned and not self._plan.hosts and not self._plan.ports:
             return None
-        if station.is_host:
+        if isinstance(station, HostStation):
             entry = self._plan.hosts.get(station.name.casefold())
             if entry is not None and entry.vlan is not None:
                 return entry.vlan
@@ -151,7 +151,7 @@ class Expected:
             for network, vid in self._planned:
                 if station.address.ip in network:
                     return vid
-        if station.is_host and station.end is not None:
+        if isinstance(station, HostStation) and station.end is not None:
             port = self._plan.ports.get((station.end.device.casefold(), station.end.port))
             return port.vlan if port is not None else None
         return None
@@ -185,7 +185,7 @@ class Expected:
 
     def _named_vid(self, station: Station) -> int | None:
         """The VID in an interface's name, such as 30 in `vlan30` or `up1.30`, if it is a VLAN of this network."""
-        if station.is_host:
+        if isinstance(station, HostStation):
             return None
         found = re.search(r"(?:vlan[^0-9]*|\.)(\d{1,4})$", station.name.casefold())
         if found is None or not self._network.fabric.known >> int(found[1]) & 1:
@@ -203,7 +203,7 @@ class Expected:
         if id(station) not in self._length:
             weights: dict[int, float] = defaultdict(float)
             if station.address is not None:
-                own_weight = _HOST if station.is_host else _GATEWAY
+                own_weight = _HOST if isinstance(station, HostStation) else _GATEWAY
                 weights[station.address.network.prefixlen] += own_weight * self._believable(station)
                 for other, weight in self._votes(station):
                     assert other.address is not None
@@ -231,37 +231,37 @@ class Expected:
                         found.add(id(one))
         return found
 
-    def subnet(self, station: Station) -> Interface | None:
+    def subnet(self, station: Station) -> PrefixedAddress | None:
         """A station's address with the prefix length it should have."""
         length = self.length(station)
         return None if length is None or station.address is None else ip_interface(f"{station.address.ip}/{length}")
 
-    def gateways(self, host: Station) -> list[Station]:
+    def gateways(self, host: Station) -> list[Interface]:
         """The interfaces that serve a host's subnet, the one most of its peers use first."""
         host = self._one_for_all(host)
         if id(host) not in self._gateways:
             self._gateways[id(host)] = self._find_gateways(host)
         return self._gateways[id(host)]
 
-    def _find_gateways(self, host: Station) -> list[Station]:
+    def _find_gateways(self, host: Station) -> list[Interface]:
         wanted = self.subnet(host)
         if wanted is None:
             return []
         found = [s for s in self._network.stations.gateways if s.address and s.address.ip in wanted.network]
         used: Counter[Address | None] = Counter()
         for group in self._around(wanted.ip):
-            if group.stations[0].is_host and group.stations[0] is not host:
+            if isinstance(group.stations[0], HostStation) and group.stations[0] is not host:
                 used[group.gateway] += len(group.stations)
             elif group.stations[0] is host and len(group.stations) > 1:
                 used[group.gateway] += len(group.stations) - 1
         served = self.vlan(host)
         return sorted(found, key=lambda s: (-used[gateway_address(s)], self.vlan(s) != served, s.device, s.name))
 
-    def served(self, vid: int | None) -> list[Station]:
+    def served(self, vid: int | None) -> list[Interface]:
         """The gateway interfaces whose subnet lives in a VLAN."""
         return [s for s in self._network.stations.gateways if s.address is not None and self.vlan(s) == vid]
 
-    def users(self, wanted: Address) -> list[Station]:
+    def users(self, wanted: Address) -> list[HostStation]:
         """The hosts that have an address as their gateway."""
         return [s for c in self._network.classes.all if c.gateway == str(wanted) for s in c.hosts]
 

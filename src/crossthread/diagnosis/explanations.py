@@ -12,12 +12,12 @@ from crossthread.diagnosis.rules import gateway_address as address_rules
 from crossthread.diagnosis.rules import host as host_rules
 from crossthread.diagnosis.rules import routing as routing_rules
 from crossthread.diagnosis.rules.gateway_missing import gateway_missing
-from crossthread.network.hosts.station import Station
+from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.routing.forwarding import Stop
 from crossthread.values import Address
 
 
-def explain(context: Context, stop: Stop, target: Station, back: bool) -> list[Finding]:
+def explain(context: Context, stop: Stop, target: HostStation, back: bool) -> list[Finding]:
     """What stands in the way at a stop.
 
     Parameters
@@ -36,12 +36,12 @@ def explain(context: Context, stop: Stop, target: Station, back: bool) -> list[F
     list of Finding
         Those at this one place, in the order of the way; empty if nothing explains it.
     """
-    if stop.reason == "address":
+    if stop.reason == "address" and isinstance(stop.station, HostStation):
         return _first([partial(host_rules.host_address_missing, context, stop.station)])
     if stop.reason == "family":
         return [_no_common_family(context, stop.station)]
     if stop.reason in ("gateway", "gateway-outside", "deaf-host", "broadcast") or (
-        stop.reason == "silent" and stop.station.is_host
+        stop.reason == "silent" and isinstance(stop.station, HostStation)
     ):
         return _at_host(context, stop, target)
     if stop.reason == "routing":
@@ -70,10 +70,10 @@ def _no_common_family(context: Context, host: Station) -> Finding:
     )
 
 
-def _at_host(context: Context, stop: Stop, target: Station) -> list[Finding]:
+def _at_host(context: Context, stop: Stop, target: HostStation) -> list[Finding]:
     """A host that cannot get its packet out: its own settings first, then its gateway, then the way to it."""
     host, hop = stop.station, stop.target
-    if not host.is_host:  # a host that was taken for a gateway, or a gateway's own broadcast address
+    if not isinstance(host, HostStation):  # a host that was taken for a gateway, or a gateway's own broadcast address
         return _at_router(context, stop, target, False)
     if stop.reason == "deaf-host":
         asking = context.expected.users(hop) if hop is not None else []
@@ -102,7 +102,7 @@ def _at_host(context: Context, stop: Stop, target: Station) -> list[Finding]:
     return _no_gateway(context, host)
 
 
-def _like_the_other(context: Context, host: Station, target: Station) -> Finding | None:
+def _like_the_other(context: Context, host: HostStation, target: HostStation) -> Finding | None:
     """Without any gateway to decide: the other host takes the two for neighbours, so let this one do so too."""
     if host.address is None or target.address is None or host.address.ip not in target.address.network:
         return None
@@ -120,7 +120,7 @@ def _mask_misleads(context: Context, host: Station, target: Station, hop: Addres
     return hop is not None and (hop in wanted.network) != (hop in host.address.network)
 
 
-def _no_gateway(context: Context, host: Station) -> list[Finding]:
+def _no_gateway(context: Context, host: HostStation) -> list[Finding]:
     """Nobody has the address that a host uses as its gateway."""
     vid = context.expected.current_vlan(host)
     serving = context.expected.gateways(host) or context.expected.served(vid)
@@ -134,11 +134,11 @@ def _no_gateway(context: Context, host: Station) -> list[Finding]:
     )
 
 
-def _at_router(context: Context, stop: Stop, target: Station, back: bool) -> list[Finding]:
+def _at_router(context: Context, stop: Stop, target: HostStation, back: bool) -> list[Finding]:
     """A device that routes and does not get the packet on."""
     gateway, choice = stop.station, stop.choice
     goal = target.address.ip if target.address else None
-    if goal is None:
+    if goal is None or not isinstance(gateway, Interface):
         return []
     if choice is not None and choice.route is None:  # it looks on its own wire
         wanted = context.expected.subnet(gateway)
@@ -158,7 +158,7 @@ def _at_router(context: Context, stop: Stop, target: Station, back: bool) -> lis
 
 
 def _no_way(
-    context: Context, gateway: Station, target: Station, goal: Address, back: bool, looped: bool
+    context: Context, gateway: Interface, target: HostStation, goal: Address, back: bool, looped: bool
 ) -> list[Finding]:
     """Tell whether the destination's subnet is lost, or only this device does not know the way to it."""
     rules: list[Callable[[], Finding | None]] = [partial(host_rules.host_outside_subnet, context, target)]
@@ -181,7 +181,7 @@ def _no_way(
     return _first(rules)
 
 
-def _route(context: Context, gateway: Station, goal: Address, back: bool) -> Finding | None:
+def _route(context: Context, gateway: Interface, goal: Address, back: bool) -> Finding | None:
     found = routing_rules.route_missing(context, gateway, goal, back)
     return found if found is not None and found.repair else None
 

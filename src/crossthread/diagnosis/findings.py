@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from typing import Literal, get_args
+
 import msgspec
 
-from crossthread.network.hosts.station import Station
+from crossthread.network.hosts.station import HostStation, Station
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
 from crossthread.survey.survey import Evidence
 
-SEVERITIES = ("breaks", "risks", "note")
+Severity = Literal["breaks", "risks", "note"]
+SEVERITIES: tuple[Severity, ...] = get_args(Severity)
 
 
 class Subject(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -63,7 +66,7 @@ class Finding(msgspec.Struct, frozen=True):
     """
 
     rule: str
-    severity: str
+    severity: Severity
     subjects: tuple[Subject, ...]
     says: str
     evidence: tuple[Evidence, ...]
@@ -90,6 +93,6 @@ def at_port(end: End, vid: int | None = None) -> Subject:
 
 def at_station(station: Station) -> Subject:
     """A host or an interface as a subject."""
-    if station.is_host:
+    if isinstance(station, HostStation):
         return Subject(host=station.name)
-    return Subject(device=station.device, interface=station.name, vid=getattr(station.row, "vid", None))
+    return Subject(device=station.device, interface=station.name, vid=station.row.vid)

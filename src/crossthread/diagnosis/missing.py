@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from crossthread.diagnosis.context import Context
-from crossthread.network.hosts.station import Station, Tap
+from crossthread.network.hosts.station import HostStation, Station, Tap
 from crossthread.network.routing.forwarding import Leg, Walk
 from crossthread.network.switching.segments import Crossing, Node
 from crossthread.network.three_valued import vids_in
@@ -21,7 +21,7 @@ def gaps(context: Context, walks: Sequence[Walk]) -> tuple[Evidence, ...]:
         if walk.arrives is not None:
             continue
         for asker, wanted in walk.contests:
-            key = {"device": asker.name if asker.is_host else asker.device, "address": str(wanted)}
+            key = {"device": asker.name if isinstance(asker, HostStation) else asker.device, "address": str(wanted)}
             found.append(Evidence("arp", key, "mac", None))
         for row, column in walk.missing:
             found += context.evidence(row, column)

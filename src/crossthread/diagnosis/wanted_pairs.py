@@ -56,7 +56,7 @@ class Wanted:
         for one in context.network.classes.all:
             first = one.hosts[0]
             subnet, vid = expected.subnet(first), expected.vlan(first)
-            if subnet is None and getattr(first.row, "address", None) == NONE:
+            if subnet is None and first.row.address == NONE:
                 served = expected.served(expected.current_vlan(first))
                 subnet = expected.subnet(served[0]) if served else None
             if subnet is None:

@@ -9,7 +9,7 @@ from functools import cached_property
 from crossthread.collector import held_still
 from crossthread.network.dependencies import PARTS, stale
 from crossthread.network.hosts.classes import Classes, current_vlan
-from crossthread.network.hosts.station import Station
+from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.hosts.stations import Stations
 from crossthread.network.routing.routes import Routing
 from crossthread.network.switching.components import Components
@@ -158,15 +158,15 @@ class Network:
         return found
 
     @cached_property
-    def gateways_at(self) -> dict[End, list[Station]]:
+    def gateways_at(self) -> dict[End, list[Interface]]:
         """The gateway interfaces that have each port as their parent."""
-        found: dict[End, list[Station]] = defaultdict(list)
+        found: dict[End, list[Interface]] = defaultdict(list)
         for gateway in self.stations.gateways:
             if gateway.end is not None:
                 found[gateway.end].append(gateway)
         return found
 
-    def hosts_at(self, end: End) -> list[Station]:
+    def hosts_at(self, end: End) -> list[HostStation]:
         """The hosts plugged into a port."""
         hosts = self.stations.hosts
         return [hosts[name] for name in self._named_at.get(end, ())]
@@ -190,7 +190,7 @@ class Network:
 
     def current_vlan(self, station: Station) -> int | None:
         """The VLAN that a station's frames join as things are, if that is one and known."""
-        if station.is_host:
+        if isinstance(station, HostStation):
             return self.classes.of[station.name.casefold()].vid
         return current_vlan(station, self.names)
 

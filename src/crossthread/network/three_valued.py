@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from typing import NamedTuple
+from typing import Literal, NamedTuple
 
 from crossthread.values import VID_MAX
 
 Truth = bool | None
 
-VERDICTS: dict[Truth, str] = {True: "works", False: "fails", None: "unknown"}
+Verdict = Literal["works", "fails", "unknown"]
+VERDICTS: dict[Truth, Verdict] = {True: "works", False: "fails", None: "unknown"}
 """What answers call them."""
 
 EVERY_VID = (1 << (VID_MAX + 1)) - 2

@@ -15,7 +15,7 @@ from crossthread.diagnosis.cheapest_way import Search
 from crossthread.diagnosis.consequences import nested
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.effects import find_effects
-from crossthread.diagnosis.findings import SEVERITIES, Finding, Subject
+from crossthread.diagnosis.findings import SEVERITIES, Finding, Severity, Subject
 from crossthread.diagnosis.rules import plan as plan_rules
 from crossthread.diagnosis.rules import vlan as vlan_rules
 from crossthread.diagnosis.rules.survey import survey_gap
@@ -44,7 +44,7 @@ class Check(Answer, frozen=True):
 
     ROWS = "findings"
     findings: tuple[Finding, ...]
-    counts: dict[str, int]
+    counts: dict[Severity, int]
     accepted: tuple[Finding, ...] = ()
     left_out: int = 0
 
@@ -118,7 +118,7 @@ def _check(context: Context, today: date, progress: Callable[[], None]) -> Check
     return Check(tuple(ordered), _counts(ordered), tuple(sorted(accepted, key=_order)))
 
 
-def _counts(findings: Iterable[Finding]) -> dict[str, int]:
+def _counts(findings: Iterable[Finding]) -> dict[Severity, int]:
     counts = dict.fromkeys(SEVERITIES, 0)
     for finding in findings:
         counts[finding.severity] += 1
@@ -173,7 +173,7 @@ def select(
     only: str | None = None,
     at: tuple[str, str | None] | None = None,
     vid: int | None = None,
-    severity: str | None = None,
+    severity: Severity | None = None,
 ) -> Check:
     """The part of an answer that is about one rule, one device or port, one VLAN, or of some severity at least.
 

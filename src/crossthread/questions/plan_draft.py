@@ -204,7 +204,7 @@ def _hosts(context: Context) -> Iterator[_Line]:
             entry["address"] = f"{str(own).partition('/')[0]}/{length}"
             if entry["address"] != own:
                 doubts.append(f"the prefix length of its neighbours; it has {own}")
-        gateway = getattr(host.row, "gateway", None)
+        gateway = host.row.gateway
         best = context.expected.gateways(host)[:1]
         usual = str(best[0].address.ip) if best and best[0].address is not None else gateway
         if usual is not None:

@@ -18,9 +18,10 @@ from crossthread.diagnosis.way_faults import with_faults
 from crossthread.errors import SurveyError, UnknownNameError, visible
 from crossthread.network.given import of_network
 from crossthread.network.hosts.search import find_host
+from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.network.network import Network
 from crossthread.network.routing.forwarding import Stop, Walk
-from crossthread.network.three_valued import VERDICTS, Truth, all_of
+from crossthread.network.three_valued import VERDICTS, Truth, Verdict, all_of
 from crossthread.plan import Plan
 from crossthread.survey.changes import Change, merge_changes
 from crossthread.survey.survey import Evidence
@@ -58,7 +59,7 @@ class Why(Answer, frozen=True, rename={"source": "from", "target": "to"}):
     ROWS = "findings"
     source: str
     target: str
-    verdict: str
+    verdict: Verdict
     findings: tuple[Finding, ...]
     repair: tuple[Change, ...]
     repair_proven: bool
@@ -215,7 +216,9 @@ def focused(network: Network, source: str, target: str) -> Network:
 
 def _proxies(context: Context, walk: Walk) -> list[Finding]:
     found = [
-        routing_rules.proxy_arp_hides(context, leg.receiver, leg.sender, leg.target) for leg in walk.legs if leg.proxy
+        routing_rules.proxy_arp_hides(context, leg.receiver, leg.sender, leg.target)
+        for leg in walk.legs
+        if leg.proxy and isinstance(leg.receiver, Interface)
     ]
     return [finding for finding in found if finding is not None]
 
@@ -238,6 +241,8 @@ _REASONS = {
 def _sentence(stop: Stop | None, back: bool) -> str | None:
     if stop is None:
         return None
-    station = stop.station.name if stop.station.is_host else f"{stop.station.device} ({stop.station.name})"
+    station = (
+        stop.station.name if isinstance(stop.station, HostStation) else f"{stop.station.device} ({stop.station.name})"
+    )
     says = _REASONS[stop.reason].format(station=station, target=stop.target)
     return f"the reply stops on its way back: {says}" if back else says

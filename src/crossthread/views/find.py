@@ -121,7 +121,7 @@ def _spot(end: End, how: str, says: str) -> tuple[str, str, str, str]:
 
 def _mac(network: Network, mac: str, kind: str, what: str | None = None) -> Found:
     for host in network.stations.hosts.values():
-        if getattr(host.row, "mac", None) == mac and isinstance(host.row, Host):
+        if host.row.mac == mac and isinstance(host.row, Host):
             return _host(network, host.row)
     places, trail = _mac_places(network, mac)
     for row in network.survey.ports:

@@ -12,7 +12,7 @@ from crossthread.network.given import of_network
 from crossthread.network.hosts.station import Station
 from crossthread.network.network import Network
 from crossthread.network.routing.forwarding import Forwarding
-from crossthread.network.three_valued import VERDICTS, Truth
+from crossthread.network.three_valued import VERDICTS, Truth, Verdict
 
 
 class Matrix(Answer, frozen=True):
@@ -21,7 +21,7 @@ class Matrix(Answer, frozen=True):
     ROWS = "reaches"
     COLUMNS = ("from", "to", "verdict")
     hosts: tuple[str, ...]
-    reaches: tuple[tuple[str, str, str], ...]
+    reaches: tuple[tuple[str, str, Verdict], ...]
     ip_versions: tuple[int | None, ...]
     """Of each host's address; hosts of different versions have no kind of address in common."""
 
@@ -88,8 +88,8 @@ class ClassMatrix(Answer, frozen=True):
     ROWS = "reaches"
     COLUMNS = ("from", "to", "verdict")
     classes: tuple[tuple[str, ...], ...]
-    reaches: tuple[tuple[int, int, str], ...]
-    pairs: dict[str, int]
+    reaches: tuple[tuple[int, int, Verdict], ...]
+    pairs: dict[Verdict, int]
 
 
 @of_network

@@ -9,7 +9,7 @@ import msgspec
 from crossthread.answer import Answer
 from crossthread.errors import UnknownNameError
 from crossthread.network.given import of_network
-from crossthread.network.hosts.station import Station
+from crossthread.network.hosts.station import HostStation, Station
 from crossthread.network.network import Network
 from crossthread.network.switching.segments import Node
 from crossthread.network.topology.names import End
@@ -144,9 +144,9 @@ def _segments(network: Network, vid: int) -> tuple[VlanSegment, ...]:
         for tap in station.taps:
             part = network.components.of(Node(tap.device, vid)) if tap.device and tap.enters.has(vid) else None
             if part is not None:
-                name = station.name if station.is_host else f"{station.device} {station.name}"
+                name = station.name if isinstance(station, HostStation) else f"{station.device} {station.name}"
                 parts[part][0].add(tap.device)
-                (parts[part][1] if station.is_host else parts[part][2]).append(name)
+                (parts[part][1] if isinstance(station, HostStation) else parts[part][2]).append(name)
     found = [VlanSegment(tuple(sorted(d)), tuple(h), tuple(dict.fromkeys(g))) for d, h, g in parts.values()]
     return tuple(sorted(found, key=lambda s: (-len(s.hosts) - len(s.gateways), -len(s.devices), s.devices)))
 

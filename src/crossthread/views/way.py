@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import msgspec
 
-from crossthread.network.hosts.station import Station, Tap
+from crossthread.network.hosts.station import HostStation, Station, Tap
 from crossthread.network.network import Network
 from crossthread.network.routing.forwarding import Leg, Walk
 from crossthread.network.switching.segments import Node, Reached
@@ -50,15 +50,15 @@ def path_of(network: Network, source: Station, walk: Walk) -> tuple[Hop, ...]:
     for leg in walk.legs:
         hops.append(_end_hop(leg.sender, str(leg.target)))
         hops += _bridges(network, leg)
-        if not leg.receiver.is_host:
+        if not isinstance(leg.receiver, HostStation):
             hops.append(_end_hop(leg.receiver, None))
-    if walk.legs and walk.legs[-1].receiver.is_host:
+    if walk.legs and isinstance(walk.legs[-1].receiver, HostStation):
         hops.append(_end_hop(walk.legs[-1].receiver, None))
     return tuple(hops)
 
 
 def _end_hop(station: Station, asks_for: str | None) -> Hop:
-    if station.is_host:
+    if isinstance(station, HostStation):
         return Hop("host", station.name, asks_for=asks_for)
     return Hop("gateway", station.device, interface=station.name, asks_for=asks_for)
 

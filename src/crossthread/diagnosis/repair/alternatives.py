@@ -14,10 +14,10 @@ from crossthread.diagnosis.edits import set_gateway, set_host, set_port
 from crossthread.diagnosis.expectations import gateway_address
 from crossthread.diagnosis.findings import Alternative, Finding, Subject
 from crossthread.diagnosis.rules.host import free_address
-from crossthread.network.hosts.station import Station
+from crossthread.network.hosts.station import HostStation
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
-from crossthread.survey.records import Host, Port
+from crossthread.survey.records import Port
 from crossthread.values import NONE, VlanSet, address
 
 _PLAN, _FAR, _SUBNET, _NAME, _PEERS = range(5)
@@ -101,12 +101,12 @@ def _others(context: Context, finding: Finding) -> Iterator[tuple[Change, ...]]:
                 yield (set_host(host, gateway=str(gateway_address(gateway))),)
 
 
-def _host(context: Context, subject: Subject) -> list[Station]:
+def _host(context: Context, subject: Subject) -> list[HostStation]:
     found = context.network.stations.hosts.get((subject.host or "").casefold())
     return [found] if found is not None else []
 
 
-def _into_vlan(context: Context, host: Station) -> Iterator[tuple[Change, ...]]:
+def _into_vlan(context: Context, host: HostStation) -> Iterator[tuple[Change, ...]]:
     """Give a host an address of the subnet of the VLAN that it is in."""
     vid = context.expected.current_vlan(host)
     for gateway in context.expected.served(vid) if vid else ():
@@ -117,7 +117,7 @@ def _into_vlan(context: Context, host: Station) -> Iterator[tuple[Change, ...]]:
             yield (set_host(host, **cells),)
 
 
-def _into_subnet(context: Context, host: Station) -> Iterator[tuple[Change, ...]]:
+def _into_subnet(context: Context, host: HostStation) -> Iterator[tuple[Change, ...]]:
     """Put a host's port into the VLAN that its address lives in."""
     row = context.port(host.end) if host.end is not None else None
     for gateway in context.network.stations.gateways:
@@ -128,7 +128,7 @@ def _into_subnet(context: Context, host: Station) -> Iterator[tuple[Change, ...]
             yield (set_port(host.end, pvid=vid),)
 
 
-def _lengths(context: Context, finding: Finding, hosts: Sequence[Station]) -> Iterator[tuple[Change, ...]]:
+def _lengths(context: Context, finding: Finding, hosts: Sequence[HostStation]) -> Iterator[tuple[Change, ...]]:
     """Give the gateway the host's prefix length, or the hosts' to the gateway."""
     for host in hosts:
         for gateway in context.expected.gateways(host)[:1]:
@@ -140,7 +140,9 @@ def _lengths(context: Context, finding: Finding, hosts: Sequence[Station]) -> It
                 yield from (
                     (set_host(host, address=f"{host.address.ip}/{gateway.address.network.prefixlen}"),)
                     for host in context.expected.near(gateway.address.ip)
-                    if host.is_host and host.address is not None and host.address.network != gateway.address.network
+                    if isinstance(host, HostStation)
+                    and host.address is not None
+                    and host.address.network != gateway.address.network
                 )
 
 
@@ -201,21 +203,25 @@ def _for_far_end(other: End, held: Port, change: Change) -> Iterator[_Reason]:
         yield _FAR, 0, f"{other} at the other end carries just these"
 
 
-def _peers_in(context: Context, host: Station, vid: object) -> Iterator[_Reason]:
-    peers = [s for s in context.expected.near(host.address.ip) if s.is_host and s is not host] if host.address else []
+def _peers_in(context: Context, host: HostStation, vid: object) -> Iterator[_Reason]:
+    peers = (
+        [s for s in context.expected.near(host.address.ip) if isinstance(s, HostStation) and s is not host]
+        if host.address
+        else []
+    )
     there = sum(context.expected.current_vlan(s) == vid for s in peers)
     if there:
         yield _PEERS, -there, f"{there} of {len(peers)} other hosts of its subnet are in VLAN {vid}"
 
 
-def _for_host(context: Context, host: Station, change: Change) -> Iterator[_Reason]:
+def _for_host(context: Context, host: HostStation, change: Change) -> Iterator[_Reason]:
     planned = context.plan.hosts.get(host.name.casefold())
     for column in ("address", "gateway"):
         if planned is not None and getattr(planned, column, None) == change.cells.get(column) is not None:
             yield _PLAN, 0, f"the plan gives {host.name} the {column} {change.cells[column]}"
     hop = change.cells.get("gateway")
     users = [one for one in context.network.classes.all if hop and one.gateway == hop]
-    count = sum(len(one.hosts) for one in users) - (getattr(host.row, "gateway", None) == hop)
+    count = sum(len(one.hosts) for one in users) - (host.row.gateway == hop)
     if count > 0:
         yield _PEERS, -count, f"{count} other hosts use {hop}" if count > 1 else f"one other host uses {hop}"
     text = str(change.cells.get("address") or "")
@@ -232,9 +238,7 @@ def _for_host(context: Context, host: Station, change: Change) -> Iterator[_Reas
     for gateway in context.expected.gateways(host)[:1]:
         if gateway.address is not None and gateway.address.network.prefixlen == length:
             yield _SUBNET, 0, f"{gateway.device} {gateway.name} has {gateway.address}"
-    alike = [
-        s for s in context.expected.near(host.address.ip) if s.is_host and s is not host and isinstance(s.row, Host)
-    ]
+    alike = [s for s in context.expected.near(host.address.ip) if isinstance(s, HostStation) and s is not host]
     same = sum(s.address is not None and s.address.network.prefixlen == length for s in alike)
     if same:
         yield _PEERS, -same, f"{same} of {len(alike)} other hosts of its subnet have /{length}"
@@ -246,7 +250,9 @@ def _for_gateway(context: Context, change: Change) -> Iterator[_Reason]:
            if s.name == change.key["interface"] and s.address is not None]  # fmt: skip
     for gateway in own[:1]:
         assert gateway.address is not None
-        hosts = [s for s in context.expected.near(gateway.address.ip) if s.is_host and s.address is not None]
+        hosts = [
+            s for s in context.expected.near(gateway.address.ip) if isinstance(s, HostStation) and s.address is not None
+        ]
         if "/" in text:
             length = int(text.rpartition("/")[2])
             same = sum(s.address is not None and s.address.network.prefixlen == length for s in hosts)

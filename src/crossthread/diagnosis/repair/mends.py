@@ -15,7 +15,7 @@ from crossthread.diagnosis.repair.alternatives import Way, alternatives
 from crossthread.diagnosis.repair.tree_costs import opened
 from crossthread.diagnosis.rules.plan import plan_host
 from crossthread.diagnosis.rules.survey import unexplained
-from crossthread.network.hosts.station import Station
+from crossthread.network.hosts.station import HostStation
 from crossthread.network.network import Network
 from crossthread.network.routing.forwarding import Forwarding, Walk
 from crossthread.network.topology.names import End
@@ -45,7 +45,7 @@ def mend(context: Context, source: str, target: str) -> list[Finding]:
     return [_ranked(context, findings, finding, (source, target)) for finding in findings]
 
 
-def host_named(network: Network, name: str) -> Station:
+def host_named(network: Network, name: str) -> HostStation:
     """A host that is there."""
     return network.stations.hosts[name.casefold()]
 

@@ -201,7 +201,7 @@ def put_back(context: Context, draft: Draft) -> Draft:
     if draft.thing[0] != "gateways":
         return draft
     rows = context.network.stations.on_device.get(draft.thing[1], ())
-    up = any(s.name == draft.thing[2] and getattr(s.row, "oper", None) == "up" for s in rows)
+    up = any(s.name == draft.thing[2] and s.row.oper == "up" for s in rows)
     return draft._replace(changes=_with(draft.changes, {"oper": "up"} if up else {}))
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from crossthread.diagnosis.repair.steps import Draft
-from crossthread.network.hosts.station import Station
+from crossthread.network.hosts.station import HostStation, Station
 from crossthread.network.network import Network
 from crossthread.network.routing.forwarding import Forwarding, Walk
 from crossthread.values import address
@@ -57,7 +57,7 @@ def test_of(before: tuple[Walk, Walk] | None, after: tuple[Walk, Walk], pair: tu
 
 
 def _name(station: Station) -> str:
-    return station.name if station.is_host else f"{station.device} ({station.name})"
+    return station.name if isinstance(station, HostStation) else f"{station.device} ({station.name})"
 
 
 def bare(value: object) -> str:

@@ -16,6 +16,7 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.repair.steps import Draft, clear, drafts, loses, put_back, words
 from crossthread.diagnosis.repair.testing import bare, progress_of, test_of, waiting
+from crossthread.network.hosts.station import Station
 from crossthread.network.network import Network
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End
@@ -160,13 +161,13 @@ def _reuse(context: Context, todo: Sequence[Draft]) -> set[tuple[int, int]]:
         for m, giver in enumerate(todo):
             if m == n:
                 continue
-            held = [s for s in stations.on_device.get(giver.thing[1], ()) if s.name == giver.thing[2]]
-            if giver.thing[0] == "hosts":
-                held = [s for s in [stations.hosts.get(giver.thing[2].casefold())] if s is not None]
+            giving = [s for s in stations.on_device.get(giver.thing[1], ()) if s.name == giver.thing[2]]
+            host = stations.hosts.get(giver.thing[2].casefold()) if giver.thing[0] == "hosts" else None
+            held: list[Station] = [host] if host is not None else [*giving]
             if tag and giver.thing[:2] == taker.thing[:2] and giver.sets("gateways", "vid") is not None:
                 own = [s for s in stations.on_device.get(taker.thing[1], ()) if s.name == taker.thing[2]]
-                parents = {getattr(s.row, "port", None) for s in own}
-                if any(s.row.vid == int(str(tag)) and getattr(s.row, "port", None) in parents for s in held):
+                parents = {s.row.port for s in own}
+                if any(s.row.vid == int(str(tag)) and s.row.port in parents for s in held):
                     found.add((m, n))
             moves = giver.sets("gateways", "address") or giver.sets("hosts", "address")
             if ip and moves and any(s.address is not None and str(s.address.ip) == bare(ip) for s in held):

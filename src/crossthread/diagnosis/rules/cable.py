@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.findings import Finding, at_port
+from crossthread.diagnosis.findings import Finding, Severity, at_port
 from crossthread.diagnosis.registry import About, rule
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End
@@ -14,7 +14,7 @@ from crossthread.values import NONE
 
 
 def _differing(
-    context: Context, adjacency: Adjacency, name: str, column: str, unit: str, why: str, severity: str
+    context: Context, adjacency: Adjacency, name: str, column: str, unit: str, why: str, severity: Severity
 ) -> Finding | None:
     a, b = context.port(adjacency.a), context.port(adjacency.b)
     one, two = getattr(a, column, None), getattr(b, column, None)

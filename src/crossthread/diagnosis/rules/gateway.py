@@ -7,29 +7,24 @@ from crossthread.diagnosis.edits import raise_link, set_gateway, set_port
 from crossthread.diagnosis.findings import Finding, at_port, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.link import like
-from crossthread.network.hosts.station import Station
+from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
 from crossthread.survey.records import Gateway
 from crossthread.values import NONE, VlanSet
 
 
-def _row(gateway: Station) -> Gateway:
-    assert isinstance(gateway.row, Gateway)
-    return gateway.row
-
-
-def called(gateway: Station) -> str:
+def called(gateway: Interface) -> str:
     """An interface by its device and name."""
     return f"{gateway.device} {gateway.name}"
 
 
-def _rows_of(context: Context, gateway: Station) -> list[Station]:
+def _rows_of(context: Context, gateway: Interface) -> list[Interface]:
     """All stations of one interface: it has one for each address."""
     return [s for s in context.network.stations.on_device[gateway.device] if s.name == gateway.name]
 
 
-def _serves_another(context: Context, gateway: Station, _: End) -> bool:
+def _serves_another(context: Context, gateway: Interface, _: End) -> bool:
     """Whether an interface's tag is wrong, so that its port need not carry that."""
     return gateway_vlan_wrong(context, gateway) is not None
 
@@ -42,7 +37,7 @@ _CUTS = (
 
 
 @rule("gateway-admin-down", "Gateway and routing", About.GATEWAY)
-def gateway_admin_down(context: Context, gateway: Station) -> Finding | None:
+def gateway_admin_down(context: Context, gateway: Interface) -> Finding | None:
     """A gateway's interface has been shut.
 
     Matters: its subnet has no way out, and nobody outside has a way in.
@@ -50,7 +45,7 @@ def gateway_admin_down(context: Context, gateway: Station) -> Finding | None:
     Confirm: look at the interface's configured state; ask who shut it and why.
     Mend: open the interface, once it is known why it was shut.
     """
-    if _row(gateway).admin != "down":
+    if gateway.row.admin != "down":
         return None
     changes = [set_gateway(s, admin="up", oper="up") for s in _rows_of(context, gateway)]
     parent = context.port(gateway.end) if gateway.end else None
@@ -60,7 +55,7 @@ def gateway_admin_down(context: Context, gateway: Station) -> Finding | None:
         "gateway-admin-down",
         "breaks",
         (at_station(gateway),),
-        f"{called(gateway)} ({_row(gateway).address}) is shut by configuration.",
+        f"{called(gateway)} ({gateway.row.address}) is shut by configuration.",
         context.evidence(gateway.row, "admin", "oper") + context.evidence(parent, "admin", "oper"),
         tuple(changes),
     )
@@ -72,7 +67,7 @@ def gateway_admin_down(context: Context, gateway: Station) -> Finding | None:
     About.GATEWAY,
     follows="gateway-unreachable port-admin-down port-down vlan-suspended port-vlan-missing",
 )
-def gateway_down(context: Context, gateway: Station) -> Finding | None:
+def gateway_down(context: Context, gateway: Interface) -> Finding | None:
     """A gateway's interface is down though nobody shut it.
 
     Matters: its subnet has no way out. An interface on a bridge goes down when no port carries its VLAN, one on a port
@@ -81,7 +76,7 @@ def gateway_down(context: Context, gateway: Station) -> Finding | None:
     Confirm: look at the interface's state, its parent port and its VLAN.
     Mend: bring up a port that carries its VLAN, or its parent port.
     """
-    row = _row(gateway)
+    row = gateway.row
     if row.admin == "down" or gateway.up is not False or (gateway.end and row.oper != "down"):
         return None
     return Finding(
@@ -95,7 +90,7 @@ def gateway_down(context: Context, gateway: Station) -> Finding | None:
 
 
 @rule("gateway-vlan-wrong", "Gateway and routing", About.GATEWAY)
-def gateway_vlan_wrong(context: Context, gateway: Station, vid: int | None = None) -> Finding | None:
+def gateway_vlan_wrong(context: Context, gateway: Interface, vid: int | None = None) -> Finding | None:
     """A gateway's interface serves another VLAN than the one its subnet lives in.
 
     Matters: the hosts of its subnet do not find it, and those of the other VLAN may.
@@ -103,7 +98,7 @@ def gateway_vlan_wrong(context: Context, gateway: Station, vid: int | None = Non
     Confirm: compare the interface's tag with the VLAN of the ports of its hosts.
     Mend: set the tag of the VLAN that the subnet lives in; of two swapped tags clear one first.
     """
-    row = _row(gateway)
+    row = gateway.row
     wanted = vid or context.expected.vlan(gateway)
     if row.vid is None or wanted is None or row.vid == wanted or gateway.address is None:
         return None
@@ -111,7 +106,7 @@ def gateway_vlan_wrong(context: Context, gateway: Station, vid: int | None = Non
     for other in context.expected.near_in(gateway.address.ip, wanted):
         if len(evidence) >= 5:
             break
-        if other.is_host and other.end:
+        if isinstance(other, HostStation) and other.end:
             evidence += context.evidence(context.port(other.end), "pvid")
     changes = [set_gateway(s, vid=wanted) for s in _rows_of(context, gateway)]
     says = f"{called(gateway)} serves VLAN {row.vid}, but its subnet {gateway.address.network} lives in VLAN {wanted}"
@@ -132,7 +127,7 @@ def gateway_vlan_wrong(context: Context, gateway: Station, vid: int | None = Non
     follows="port-admin-down port-down port-vlan-missing vlan-suspended",
     follows_in_vlan=_CUTS,
 )
-def gateway_unreachable(context: Context, gateway: Station) -> Finding | None:
+def gateway_unreachable(context: Context, gateway: Interface) -> Finding | None:
     """A gateway interface is up, but no port that is up carries its VLAN to it.
 
     Matters: it serves nobody, though it looks well; and the routes to its subnet attract packets that go nowhere.
@@ -140,7 +135,7 @@ def gateway_unreachable(context: Context, gateway: Station) -> Finding | None:
     Confirm: list the ports of the device that carry the VLAN, and their states.
     Mend: carry the VLAN to the device, or shut the interface.
     """
-    row = _row(gateway)
+    row = gateway.row
     if gateway.end is not None or row.vid is None or gateway.up is False or gateway.address is None:
         return None
     if context.fed(gateway.device) >> row.vid & 1:
@@ -155,7 +150,7 @@ def gateway_unreachable(context: Context, gateway: Station) -> Finding | None:
     )
 
 
-def _retagged(context: Context, gateway: Station, wanted: int, holder: Station, due: int | None) -> list[Change]:
+def _retagged(context: Context, gateway: Interface, wanted: int, holder: Interface, due: int | None) -> list[Change]:
     """Give a tag to one interface that another holds: clear before reuse, as two of one port cannot hold one tag."""
     if due is None:
         return [set_gateway(s, vid=wanted) for s in _rows_of(context, gateway)]
@@ -169,7 +164,7 @@ def _retagged(context: Context, gateway: Station, wanted: int, holder: Station, 
 
 
 @rule("gateway-port-mode-wrong", "Gateway and routing", About.GATEWAY_PORT, unless=(_serves_another,))
-def gateway_port_mode_wrong(context: Context, gateway: Station, far: End, vid: int | None = None) -> Finding | None:
+def gateway_port_mode_wrong(context: Context, gateway: Interface, far: End, vid: int | None = None) -> Finding | None:
     """The switch port towards a gateway that tags does not carry its tag.
 
     Matters: the gateway and its subnet do not hear each other.
@@ -177,7 +172,7 @@ def gateway_port_mode_wrong(context: Context, gateway: Station, far: End, vid: i
     Confirm: look at the mode and allowed list of the switch port that the gateway is plugged into.
     Mend: make the switch port a trunk that carries the gateway's tags.
     """
-    row, port = _row(gateway), context.port(far)
+    row, port = gateway.row, context.port(far)
     wanted = vid or row.vid
     if gateway.tag == 0 or port is None or wanted is None or port.mode in (None, "routed"):
         return None
@@ -211,7 +206,7 @@ def gateway_port_mode_wrong(context: Context, gateway: Station, far: End, vid: i
 
 
 @rule("port-vlan-wrong", "Port", About.GATEWAY_PORT)
-def gateway_port_vlan_wrong(context: Context, gateway: Station, far: End, vid: int | None = None) -> Finding | None:
+def gateway_port_vlan_wrong(context: Context, gateway: Interface, far: End, vid: int | None = None) -> Finding | None:
     """The switch port towards a gateway that does not tag is in another VLAN than the gateway's subnet.
 
     Matters: the gateway serves the wrong VLAN, and its own has none.
@@ -229,7 +224,12 @@ def gateway_port_vlan_wrong(context: Context, gateway: Station, far: End, vid: i
         cells["allowed"] = port.allowed | VlanSet.of([wanted])
     evidence = context.evidence(port, "mode", "pvid") + context.evidence(gateway.row, "address", "vid")
     for other in context.expected.near(gateway.address.ip):
-        if other.is_host and other.end and context.expected.current_vlan(other) == wanted and len(evidence) < 7:
+        if (
+            isinstance(other, HostStation)
+            and other.end
+            and context.expected.current_vlan(other) == wanted
+            and len(evidence) < 7
+        ):
             evidence += context.evidence(context.port(other.end), "pvid")
     return Finding(
         "port-vlan-wrong" if port.mode == "access" else "gateway-port-mode-wrong",

@@ -11,13 +11,13 @@ from crossthread.diagnosis.findings import Finding, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway import called
 from crossthread.network.hosts.classes import HostClass
-from crossthread.network.hosts.station import Station
+from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.survey.records import Gateway
 from crossthread.values import NONE, Address
 
 
 @rule("gateway-address-wrong", "Gateway and routing", About.GATEWAY)
-def gateway_address_wrong(context: Context, gateway: Station) -> Finding | None:
+def gateway_address_wrong(context: Context, gateway: Interface) -> Finding | None:
     """The hosts of a VLAN use a gateway address that its gateway interface does not have.
 
     Matters: nobody answers for the address that the hosts ask for.
@@ -61,7 +61,7 @@ def gateway_address_wrong(context: Context, gateway: Station) -> Finding | None:
 
 
 @rule("gateway-mask-differs", "Gateway and routing", About.GATEWAY)
-def gateway_mask_differs(context: Context, gateway: Station) -> Finding | None:
+def gateway_mask_differs(context: Context, gateway: Interface) -> Finding | None:
     """A gateway's prefix length is not that of its hosts.
 
     Matters: with too long a prefix it does not know some of its hosts; with too short a one it looks on its own wire
@@ -76,7 +76,7 @@ def gateway_mask_differs(context: Context, gateway: Station) -> Finding | None:
     subnet = ip_network(f"{gateway.address.ip}/{wanted}", strict=False)
     evidence = context.evidence(gateway.row, "address")
     for other in context.expected.near(gateway.address.ip):
-        if other.is_host and other.address and other.address.network == subnet and len(evidence) < 4:
+        if isinstance(other, HostStation) and other.address and other.address.network == subnet and len(evidence) < 4:
             evidence += context.evidence(other.row, "address")
     return Finding(
         "gateway-mask-differs",
@@ -90,7 +90,7 @@ def gateway_mask_differs(context: Context, gateway: Station) -> Finding | None:
 
 
 @rule("gateway-address-duplicate", "Gateway and routing", About.GATEWAY)
-def gateway_address_duplicate(context: Context, gateway: Station) -> Finding | None:
+def gateway_address_duplicate(context: Context, gateway: Interface) -> Finding | None:
     """Two interfaces have the same address, and it is not meant to be shared.
 
     Matters: hosts reach now the one and now the other.
@@ -103,8 +103,8 @@ def gateway_address_duplicate(context: Context, gateway: Station) -> Finding | N
     others = [
         s
         for s in context.network.stations.by_address.of(str(gateway.address.ip))
-        if s is not gateway and not s.is_host and s.address and s.address.ip == gateway.address.ip
-        and s.row.table == gateway.row.table  # type: ignore[union-attr]
+        if s is not gateway and isinstance(s, Interface) and s.address and s.address.ip == gateway.address.ip
+        and s.row.table == gateway.row.table
     ]  # fmt: skip
     if not others:
         return None
@@ -120,7 +120,7 @@ def gateway_address_duplicate(context: Context, gateway: Station) -> Finding | N
 
 
 @rule("gateway-tag-duplicate", "Gateway and routing", About.GATEWAY, follows="gateway-vlan-wrong")
-def gateway_tag_duplicate(context: Context, gateway: Station) -> Finding | None:
+def gateway_tag_duplicate(context: Context, gateway: Interface) -> Finding | None:
     """Two interfaces on one parent have the same tag.
 
     Matters: most devices refuse the second; where not, only one of them gets the frames.

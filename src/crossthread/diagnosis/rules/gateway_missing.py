@@ -10,14 +10,14 @@ from crossthread.diagnosis.edits import raise_link, set_gateway
 from crossthread.diagnosis.findings import Finding, Subject, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.host import host_outside_subnet
-from crossthread.network.hosts.station import Station
+from crossthread.network.hosts.station import HostStation
 from crossthread.survey.changes import Change
-from crossthread.values import NONE, Interface
+from crossthread.values import NONE, PrefixedAddress
 
 
-def _has_none(_: Context, host: Station) -> bool:
+def _has_none(_: Context, host: HostStation) -> bool:
     """Whether a host has no gateway set, so that it is no witness of one that is missing."""
-    return getattr(host.row, "gateway", NONE) == NONE
+    return host.row.gateway == NONE
 
 
 @rule(
@@ -28,7 +28,7 @@ def _has_none(_: Context, host: Station) -> bool:
     unless=(host_outside_subnet, _has_none),
     follows_in_vlan="gateway-address-wrong gateway-missing",
 )
-def gateway_missing(context: Context, host: Station) -> Finding | None:
+def gateway_missing(context: Context, host: HostStation) -> Finding | None:
     """The hosts of a subnet have a gateway configured, but no interface has an address in their subnet.
 
     Matters: the subnet has no way out and none in.
@@ -37,7 +37,7 @@ def gateway_missing(context: Context, host: Station) -> Finding | None:
     Mend: give an interface in that VLAN the address that the hosts use.
     """
     subnet = context.expected.subnet(host)
-    hop = getattr(host.row, "gateway", None)
+    hop = host.row.gateway
     if subnet is None or hop is None or context.expected.gateways(host):
         return None
     users = [hop, *(getattr(other.row, "gateway", None) for other in context.expected.near(subnet.ip))]
@@ -64,7 +64,7 @@ def gateway_missing(context: Context, host: Station) -> Finding | None:
     )
 
 
-def _add_gateway(context: Context, own: Interface, vid: int | None) -> tuple[Change, ...]:
+def _add_gateway(context: Context, own: PrefixedAddress, vid: int | None) -> tuple[Change, ...]:
     """Give the address to an interface of that VLAN that has none, or add one where the other gateways are."""
     gateways = context.network.stations.gateways
     bare = [g for g in gateways if g.address is None and g.row.vid == vid and vid]

@@ -10,30 +10,24 @@ from crossthread.diagnosis.expectations import gateway_address
 from crossthread.diagnosis.findings import Finding, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway_address import gateway_address_wrong
-from crossthread.network.hosts.station import Station
+from crossthread.network.hosts.station import HostStation, Station
 from crossthread.survey.changes import Change
-from crossthread.survey.records import Host
-from crossthread.values import NONE, Address, Interface, address
+from crossthread.values import NONE, Address, PrefixedAddress, address
 
 
-def _row(host: Station) -> Host:
-    assert isinstance(host.row, Host)
-    return host.row
-
-
-def _served_wrongly(context: Context, host: Station) -> bool:
+def _served_wrongly(context: Context, host: HostStation) -> bool:
     """Whether it is the gateway's address that is wrong, and not the host's setting."""
     return any(gateway_address_wrong(context, gateway) for gateway in context.expected.gateways(host))
 
 
-def free_address(context: Context, subnet: Interface) -> Address | None:
+def free_address(context: Context, subnet: PrefixedAddress) -> Address | None:
     """An address of a subnet that nobody is known to have."""
     taken = context.network.stations.by_address
     return next((ip for ip in subnet.network.hosts() if str(ip) not in taken), None)
 
 
 @rule("host-link-down", "Host", About.HOST, needs="hosts.link=down", follows="port-admin-down")
-def host_link_down(context: Context, host: Station) -> Finding | None:
+def host_link_down(context: Context, host: HostStation) -> Finding | None:
     """The host's own link is down though nobody shut the switch port.
 
     Matters: the host sends and hears nothing.
@@ -42,7 +36,7 @@ def host_link_down(context: Context, host: Station) -> Finding | None:
     Mend: put the cable back or switch the interface on; if the port stays dark, test the cable.
     """
     port = context.port(host.end) if host.end else None
-    if _row(host).link != "down" or (port is not None and port.admin == "down"):
+    if host.row.link != "down" or (port is not None and port.admin == "down"):
         return None
     evidence = context.evidence(host.row, "link") + context.evidence(port, "admin", "oper")
     repair: tuple[Change, ...] = raise_link(context, host.end) if host.end else (set_host(host, link="up"),)
@@ -58,7 +52,7 @@ def host_link_down(context: Context, host: Station) -> Finding | None:
 
 
 @rule("host-not-located", "Host", About.HOST, reads="place", follows="host-link-down")
-def host_not_located(context: Context, host: Station) -> Finding | None:
+def host_not_located(context: Context, host: HostStation) -> Finding | None:
     """Nobody knows which port the host is plugged into.
 
     Matters: whether its frames get anywhere cannot be said.
@@ -66,7 +60,7 @@ def host_not_located(context: Context, host: Station) -> Finding | None:
     Confirm: look for its MAC address in the filtering databases of the access switches, or follow the cable.
     Mend: write the socket into the survey, or survey the switch that the host is plugged into.
     """
-    if host.end is not None or _row(host).link == "down":
+    if host.end is not None or host.row.link == "down":
         return None
     seen = host.located_by
     evidence = context.evidence(host.row, "device", "port", "mac")
@@ -77,7 +71,7 @@ def host_not_located(context: Context, host: Station) -> Finding | None:
 
 
 @rule("host-address-missing", "Host", About.HOST, reads="subnet current-vlan expected")
-def host_address_missing(context: Context, host: Station) -> Finding | None:
+def host_address_missing(context: Context, host: HostStation) -> Finding | None:
     """The host was seen to have no IP address.
 
     Matters: it can neither send nor answer IP packets.
@@ -86,7 +80,7 @@ def host_address_missing(context: Context, host: Station) -> Finding | None:
     VLAN.
     Mend: give it a free address of its VLAN's subnet, or mend DHCP there.
     """
-    if _row(host).address != NONE:
+    if host.row.address != NONE:
         return None
     vid = context.expected.current_vlan(host)
     repair: tuple[Change, ...] = ()
@@ -115,7 +109,7 @@ def host_address_missing(context: Context, host: Station) -> Finding | None:
 
 
 @rule("host-address-duplicate", "Host", About.HOST, reads="holders")
-def host_address_duplicate(context: Context, host: Station) -> Finding | None:
+def host_address_duplicate(context: Context, host: HostStation) -> Finding | None:
     """Another host, or a gateway, has the same address.
 
     Matters: whoever asks for the address gets one answer or the other, and it changes from minute to minute.
@@ -128,7 +122,7 @@ def host_address_duplicate(context: Context, host: Station) -> Finding | None:
     others = [s for s in context.network.stations.by_address.of(str(host.address.ip)) if s is not host]
     if not others:
         return None
-    listed = ", ".join(s.name if s.is_host else f"{s.device} {s.name}" for s in others)
+    listed = ", ".join(s.name if isinstance(s, HostStation) else f"{s.device} {s.name}" for s in others)
     evidence = context.evidence(host.row, "address", "mac")
     for other in others:
         evidence += context.evidence(other.row, "address")
@@ -148,7 +142,7 @@ def host_address_duplicate(context: Context, host: Station) -> Finding | None:
     reads="subnet gateway current-vlan expected",
     follows_in_vlan="gateway-address-wrong",
 )
-def host_outside_subnet(context: Context, host: Station) -> Finding | None:
+def host_outside_subnet(context: Context, host: HostStation) -> Finding | None:
     """The host's address is not in the subnet that the gateway of its VLAN serves, though its gateway is.
 
     Matters: its neighbours and its gateway do not expect it there.
@@ -156,7 +150,7 @@ def host_outside_subnet(context: Context, host: Station) -> Finding | None:
     Confirm: compare the host's address with the gateway interface's of the VLAN that its port is in.
     Mend: give it an address of its VLAN's subnet, or plug it into the VLAN of its address.
     """
-    if host.address is None or (own := _row(host)).gateway in (None, NONE):
+    if host.address is None or (own := host.row).gateway in (None, NONE):
         return None
     vid = context.expected.current_vlan(host)
     hop = address(own.gateway or "")
@@ -181,7 +175,7 @@ def host_outside_subnet(context: Context, host: Station) -> Finding | None:
 
 
 @rule("host-mask-differs", "Host", About.HOST, reads="subnet expected", follows_in_vlan="gateway-mask-differs")
-def host_mask_differs(context: Context, host: Station, length: int | None = None) -> Finding | None:
+def host_mask_differs(context: Context, host: HostStation, length: int | None = None) -> Finding | None:
     """The host's prefix length is not that of its gateway and its neighbours.
 
     Matters: with too short a prefix it asks on its own wire for hosts that are elsewhere; with too long a one it sends
@@ -209,7 +203,7 @@ def host_mask_differs(context: Context, host: Station, length: int | None = None
     )
 
 
-def _best_gateway(context: Context, host: Station) -> tuple[str | None, Station | None]:
+def _best_gateway(context: Context, host: HostStation) -> tuple[str | None, Station | None]:
     for gateway in context.expected.gateways(host):
         found = gateway_address(gateway)
         if found is not None:
@@ -218,7 +212,7 @@ def _best_gateway(context: Context, host: Station) -> tuple[str | None, Station 
 
 
 @rule("host-gateway-missing", "Host", About.HOST, reads="gateway expected")
-def host_gateway_missing(context: Context, host: Station) -> Finding | None:
+def host_gateway_missing(context: Context, host: HostStation) -> Finding | None:
     """The host was seen to have no gateway, though a gateway serves its subnet.
 
     Matters: it reaches its own subnet and nothing else, and cannot answer anybody outside.
@@ -227,7 +221,7 @@ def host_gateway_missing(context: Context, host: Station) -> Finding | None:
     Mend: set the gateway of its subnet.
     """
     wanted, gateway = _best_gateway(context, host)
-    if _row(host).gateway != NONE or wanted is None or gateway is None:
+    if host.row.gateway != NONE or wanted is None or gateway is None:
         return None
     return Finding(
         "host-gateway-missing",
@@ -247,7 +241,7 @@ def host_gateway_missing(context: Context, host: Station) -> Finding | None:
     unless=(host_outside_subnet, host_mask_differs),
     follows="host-mask-differs host-outside-subnet",
 )
-def host_gateway_outside_subnet(context: Context, host: Station) -> Finding | None:
+def host_gateway_outside_subnet(context: Context, host: HostStation) -> Finding | None:
     """The host's gateway is not inside the host's own subnet.
 
     Matters: hosts refuse such a gateway, or never reach it.
@@ -256,7 +250,7 @@ def host_gateway_outside_subnet(context: Context, host: Station) -> Finding | No
     use.
     Mend: set the gateway of its subnet; look at the prefix length first.
     """
-    own = _row(host)
+    own = host.row
     if host.address is None or own.gateway in (None, NONE):
         return None
     hop = address(own.gateway or "")
@@ -288,7 +282,7 @@ def host_gateway_outside_subnet(context: Context, host: Station) -> Finding | No
     unless=(_served_wrongly,),
     follows_in_vlan="gateway-missing gateway-address-wrong",
 )
-def host_gateway_wrong(context: Context, host: Station) -> Finding | None:
+def host_gateway_wrong(context: Context, host: HostStation) -> Finding | None:
     """The host's gateway is inside its subnet, but no gateway has that address.
 
     Matters: the host asks for an address that nobody who forwards answers for.
@@ -296,12 +290,12 @@ def host_gateway_wrong(context: Context, host: Station) -> Finding | None:
     Confirm: ask for the gateway's address from the host by ARP; compare with a neighbour that works.
     Mend: set the address that the gateway has.
     """
-    own = _row(host)
+    own = host.row
     if host.address is None or own.gateway in (None, NONE):
         return None
     hop = address(own.gateway or "")
     holders = context.network.stations.by_address.of(str(hop))
-    if hop not in host.address.network or any(not s.is_host for s in holders) or hop.is_link_local:
+    if hop not in host.address.network or any(not isinstance(s, HostStation) for s in holders) or hop.is_link_local:
         return None
     wanted, gateway = _best_gateway(context, host)
     if wanted is None or gateway is None:

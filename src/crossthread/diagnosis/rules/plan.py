@@ -10,6 +10,7 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_host, set_port
 from crossthread.diagnosis.findings import Finding, Subject, at_port
 from crossthread.diagnosis.registry import About, rule
+from crossthread.network.hosts.station import HostStation
 from crossthread.network.topology.names import End
 from crossthread.plan.drawing import DrawnCable
 from crossthread.plan.plan import Accepted, PlannedHost, PlannedLink, PlannedPort
@@ -146,7 +147,7 @@ def plan_vlans(context: Context) -> Iterator[Finding]:
             says = f"VLAN {vid} is planned, but on no device, port or interface."
             yield Finding("plan-differs", "note", (Subject(vid=vid),), says, plan.evidence(entry, key))
         for own in entry.gateways or ():
-            if not any(not s.is_host for s in context.network.stations.by_address.of(own)):
+            if not any(not isinstance(s, HostStation) for s in context.network.stations.by_address.of(own)):
                 says = f"{own} is planned as a gateway of VLAN {vid}, but no interface has it."
                 yield Finding(
                     "gateway-missing", "risks", (Subject(vid=vid),), says, plan.evidence(entry, key, "gateways")

@@ -7,7 +7,7 @@ from crossthread.diagnosis.edits import raise_link, set_port
 from crossthread.diagnosis.findings import Finding, Subject, at_port, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.host import host_outside_subnet
-from crossthread.network.hosts.station import Station
+from crossthread.network.hosts.station import HostStation, Station
 from crossthread.network.hosts.stations import admits
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
@@ -68,7 +68,7 @@ def port_down(context: Context, end: End) -> Finding | None:
     far = [context.port(a.far(end)) for a in context.adjacencies_at.get(end, ())]
     if any(other is not None and other.admin == "down" for other in far):
         return None
-    if any(getattr(host.row, "link", None) == "down" for host in context.hosts_at(end)):
+    if any(host.row.link == "down" for host in context.hosts_at(end)):
         return None
     return Finding(
         "port-down",
@@ -88,7 +88,7 @@ def port_down(context: Context, end: End) -> Finding | None:
     unless=(host_outside_subnet,),
     follows="link-mode-differs gateway-vlan-wrong port-vlan-wrong",
 )
-def port_vlan_wrong(context: Context, host: Station, vid: int | None = None) -> Finding | None:
+def port_vlan_wrong(context: Context, host: HostStation, vid: int | None = None) -> Finding | None:
     """A host's port is in another VLAN than the host's subnet.
 
     Matters: the host talks to the wrong VLAN's stations and not to its own.
@@ -128,9 +128,9 @@ def _vlan_witnesses(context: Context, station: Station, vid: int) -> tuple[Evide
             break
         if other is station:
             continue
-        if not other.is_host and getattr(other.row, "vid", None):
+        if not isinstance(other, HostStation) and getattr(other.row, "vid", None):
             found += context.evidence(other.row, "vid")
-        elif other.end is not None and other.is_host:
+        elif other.end is not None and isinstance(other, HostStation):
             found += context.evidence(context.port(other.end), "pvid")
     return found
 
@@ -202,7 +202,7 @@ def vlan_suspended(context: Context, end: End, vid: int) -> Finding | None:
     cuts=True,
     follows="gateway-port-mode-wrong link-mode-differs port-mode-wrong",
 )
-def port_mode_wrong(context: Context, host: Station, vid: int | None = None) -> Finding | None:
+def port_mode_wrong(context: Context, host: HostStation, vid: int | None = None) -> Finding | None:
     """A host that does not tag is plugged into a trunk that does not carry its VLAN untagged.
 
     Matters: its frames join the trunk's native VLAN or are dropped, and it does not understand the tags it hears.
@@ -229,7 +229,7 @@ def port_mode_wrong(context: Context, host: Station, vid: int | None = None) -> 
 
 
 @rule("port-mode-wrong", "Port", About.HOST, reads="port-vlan place tag", unless=(port_mode_wrong,))
-def port_mode_loose(context: Context, host: Station) -> Finding | None:
+def port_mode_loose(context: Context, host: HostStation) -> Finding | None:
     """A host that does not tag is plugged into a trunk, and works because its VLAN is the native one there.
 
     Matters: it hears the broadcasts of every VLAN that the trunk carries, and could send into them; and whoever changes
@@ -239,7 +239,7 @@ def port_mode_loose(context: Context, host: Station) -> Finding | None:
     Mend: make it an access port of the host's VLAN.
     """
     row = context.port(host.end) if host.end else None
-    if row is None or host.end is None or row.mode != "trunk" or getattr(host.row, "vid", None) or not row.pvid:
+    if row is None or host.end is None or row.mode != "trunk" or host.row.vid or not row.pvid:
         return None
     if row.allowed is None or len(row.allowed) < 2 or context.adjacencies_at.get(host.end):
         return None
@@ -254,7 +254,7 @@ def port_mode_loose(context: Context, host: Station) -> Finding | None:
 
 
 @rule("port-refuses-station", "Port", About.HOST, needs="ports.allowed_macs")
-def port_refuses_station(context: Context, host: Station) -> Finding | None:
+def port_refuses_station(context: Context, host: HostStation) -> Finding | None:
     """The port admits only certain stations, and this host is none of them.
 
     Matters: its frames are dropped, or the port shuts itself.
@@ -263,9 +263,9 @@ def port_refuses_station(context: Context, host: Station) -> Finding | None:
     Mend: admit the host's MAC address, or plug in the host that was meant.
     """
     row = context.port(host.end) if host.end else None
-    if host.end is None or row is None or admits(row, getattr(host.row, "mac", None)):
+    if host.end is None or row is None or admits(row, host.row.mac):
         return None
-    listed = [*(row.allowed_macs or ()), str(getattr(host.row, "mac", ""))]
+    listed = [*(row.allowed_macs or ()), str(host.row.mac)]
     return Finding(
         "port-refuses-station",
         "breaks",
@@ -289,7 +289,7 @@ def port_has_refused(context: Context, end: End) -> Finding | None:
     row = context.port(end)
     if row is None or not row.violations:
         return None
-    if any(not admits(row, getattr(host.row, "mac", None)) for host in context.hosts_at(end)):
+    if any(not admits(row, host.row.mac) for host in context.hosts_at(end)):
         return None  # told of the host itself
     then = {"shutdown": ", and shuts itself when it does", "drop": ", whose frames it drops"}.get(
         row.violation or "", ""

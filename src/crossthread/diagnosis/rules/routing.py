@@ -9,7 +9,7 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding, Subject, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway import gateway_admin_down, gateway_down
-from crossthread.network.hosts.station import Station
+from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.survey.changes import Change
 from crossthread.survey.records import Route
 from crossthread.survey.survey import Evidence
@@ -44,7 +44,7 @@ def routing_off(context: Context, device: str) -> Finding | None:
 
 
 @rule("route-missing", "Gateway and routing")
-def route_down(context: Context, gateway: Station, target: Address) -> Finding | None:
+def route_down(context: Context, gateway: Interface, target: Address) -> Finding | None:
     """A route is there, but the interface it leads out of is down.
 
     Matters: an interface that is down lends neither its prefix nor the routes through it.
@@ -63,7 +63,7 @@ def route_down(context: Context, gateway: Station, target: Address) -> Finding |
 
 @rule("route-missing", "Gateway and routing")
 @rule("route-back-missing", "Gateway and routing")
-def route_missing(context: Context, gateway: Station, target: Address, back: bool) -> Finding | None:
+def route_missing(context: Context, gateway: Interface, target: Address, back: bool) -> Finding | None:
     """A device that routes has no way, or a wrong one, to a subnet that another device serves.
 
     Matters: packets for that subnet are dropped; if it is the way back, they arrive but the answers do not.
@@ -71,7 +71,7 @@ def route_missing(context: Context, gateway: Station, target: Address, back: boo
     Confirm: look the destination up in the device's routing table; ask the next hop by ARP.
     Mend: add the route, or correct its next hop; where a routing protocol runs, look why it does not tell.
     """
-    device, table = gateway.device, getattr(gateway.row, "table", None)
+    device, table = gateway.device, gateway.row.table
     routes = [row for row in context.network.routing.routes(device) if target in ip_network(row.prefix)]
     goal, hop, out = _next_hop(context, device, table, target)
     evidence: tuple[Evidence, ...] = ()
@@ -129,7 +129,7 @@ def _next_hop(
                 return (wanted.network if wanted else None), hop, out
             for near in stations.on_device.get(at, ()):
                 for far in context.expected.near(near.address.ip) if near.address else ():
-                    if far.is_host or far.device in seen or far.address is None:
+                    if isinstance(far, HostStation) or far.device in seen or far.address is None:
                         continue
                     seen.add(far.device)
                     first = (far.address.ip, near.name) if hop is None else (hop, out)
@@ -139,7 +139,7 @@ def _next_hop(
 
 
 @rule("proxy-arp-hides", "Gateway and routing")
-def proxy_arp_hides(context: Context, gateway: Station, asker: Station, wanted: Address) -> Finding | None:
+def proxy_arp_hides(context: Context, gateway: Interface, asker: Station, wanted: Address) -> Finding | None:
     """A pair works only because a gateway answers for addresses that are not its own.
 
     Matters: a wrong prefix length or a missing gateway stays hidden until somebody turns proxy ARP off.
@@ -168,12 +168,14 @@ def several_answer(context: Context, asker: Station, wanted: Address) -> Finding
     """
     stations = context.network.stations
     owners = stations.by_address.of(str(wanted))
-    proxies = [s for s in stations.proxies if getattr(s.row, "proxy_arp", None) == "yes"]
+    proxies = [s for s in stations.proxies if s.row.proxy_arp == "yes"]
     proxied = len(owners) < 2
     others = [*owners, *(proxies if proxied else ())]
-    listed = " and ".join(s.name if s.is_host else f"{s.device} {s.name}" for s in others)
+    listed = " and ".join(s.name if isinstance(s, HostStation) else f"{s.device} {s.name}" for s in others)
     evidence = tuple(
-        fact for s in others for fact in context.evidence(s.row, "address", *(() if s.is_host else ("proxy_arp",)))
+        fact
+        for s in others
+        for fact in context.evidence(s.row, "address", *(() if isinstance(s, HostStation) else ("proxy_arp",)))
     )
     return Finding(
         "proxy-arp-hides" if proxied else "host-address-duplicate",
@@ -185,7 +187,7 @@ def several_answer(context: Context, asker: Station, wanted: Address) -> Finding
 
 
 @rule("proxy-arp-hides", "Gateway and routing", About.GATEWAY)
-def proxy_arp_on(context: Context, gateway: Station) -> Finding | None:
+def proxy_arp_on(context: Context, gateway: Interface) -> Finding | None:
     """A gateway answers for addresses that are not its own (proxy ARP, RFC 1027).
 
     Matters: hosts with a wrong prefix length or without a gateway work because of it, and stop when it is turned off.
@@ -193,7 +195,7 @@ def proxy_arp_on(context: Context, gateway: Station) -> Finding | None:
     Confirm: look at a host's ARP cache: addresses of other subnets have the gateway's MAC address.
     Mend: first set right the hosts that depend on it, then turn it off.
     """
-    if getattr(gateway.row, "proxy_arp", None) != "yes" or gateway.address is None:
+    if gateway.row.proxy_arp != "yes" or gateway.address is None:
         return None
     subnet = gateway.address.network
     leaning = [

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding, Subject, at_station
 from crossthread.diagnosis.registry import rule
+from crossthread.network.hosts.station import HostStation
 from crossthread.network.routing.forwarding import Stop
 from crossthread.survey.survey import Evidence
 
@@ -50,9 +51,13 @@ def unexplained(context: Context, stop: Stop) -> Finding:
     Mend: observe what is named, and ask again.
     """
     station = stop.station
-    columns = ("address", "gateway", "device", "port") if station.is_host else ("address", "vid", "port", "oper")
-    name = station.name if station.is_host else f"{station.device} {station.name}"
-    others = ", ".join(s.name if s.is_host else f"{s.device} {s.name}" for s in stop.candidates)
+    columns = (
+        ("address", "gateway", "device", "port")
+        if isinstance(station, HostStation)
+        else ("address", "vid", "port", "oper")
+    )
+    name = station.name if isinstance(station, HostStation) else f"{station.device} {station.name}"
+    others = ", ".join(s.name if isinstance(s, HostStation) else f"{s.device} {s.name}" for s in stop.candidates)
     return Finding(
         "survey-gap",
         "breaks",

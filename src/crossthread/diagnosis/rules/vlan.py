@@ -9,7 +9,7 @@ from functools import partial
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding, Subject, at_port
 from crossthread.diagnosis.registry import About, rule
-from crossthread.network.hosts.station import Station
+from crossthread.network.hosts.station import HostStation, Station
 from crossthread.network.switching.segments import Node
 from crossthread.network.three_valued import vids_in
 from crossthread.network.topology.adjacency import Adjacency
@@ -199,7 +199,7 @@ def vlan_split(context: Context, vid: int, pieces: Sequence[Sequence[Station]]) 
 
 
 def _called(station: Station) -> str:
-    return station.name if station.is_host else f"{station.device} {station.name}"
+    return station.name if isinstance(station, HostStation) else f"{station.device} {station.name}"
 
 
 def _listed(names: Sequence[str]) -> str:

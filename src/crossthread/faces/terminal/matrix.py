@@ -11,9 +11,11 @@ from rich.text import Text
 from crossthread.faces.terminal.console import MARKS, STYLES, count, line, said, table
 from crossthread.faces.terminal.rehearse import show_pairs
 from crossthread.faces.terminal.why_all import show_progress
+from crossthread.network.three_valued import Verdict
 from crossthread.questions.matrix_change import MatrixChange
 from crossthread.views.matrix import ClassMatrix, Matrix
 
+_WORDS: dict[Verdict, str] = {"works": "work", "fails": "fail", "unknown": "unknown"}
 _GRID = 30
 _LISTED = 40
 
@@ -22,8 +24,8 @@ def show_matrix(answer: Matrix, out: Console) -> None:
     """First line: how many pairs work; then who reaches whom."""
     counts = Counter(verdict for _, _, verdict in answer.reaches)
     parts: list[object] = [(count(len(answer.reaches), "pair"), "bold"), ": "]
-    for number, verdict in enumerate(("works", "fails", "unknown")):
-        word = {"works": "work", "fails": "fail", "unknown": "unknown"}[verdict]
+    for number, verdict in enumerate(_WORDS):
+        word = _WORDS[verdict]
         parts += [", " if number else "", (f"{counts[verdict]} {word}", STYLES[verdict] if counts[verdict] else "")]
     out.print(line(*parts, "."))
     strangers = 2 * answer.ip_versions.count(4) * answer.ip_versions.count(6)
@@ -61,8 +63,8 @@ def show_classes(answer: ClassMatrix, out: Console) -> None:
         (f"{count(total, 'pair')} of {count(len(answer.classes), 'class', 'classes')}", "bold"),
         ": ",
     ]
-    for number, verdict in enumerate(("works", "fails", "unknown")):
-        word = {"works": "work", "fails": "fail", "unknown": "unknown"}[verdict]
+    for number, verdict in enumerate(_WORDS):
+        word = _WORDS[verdict]
         style = STYLES[verdict] if answer.pairs[verdict] else ""
         parts += [", " if number else "", (f"{answer.pairs[verdict]:,} {word}", style)]
     out.print(line(*parts, "."))

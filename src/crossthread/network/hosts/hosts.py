@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import overload
 
-from crossthread.network.hosts.station import Attachment, Station
+from crossthread.network.hosts.station import Attachment, HostStation, Station
 from crossthread.survey import Survey
 from crossthread.survey.records import Host
 
 
-class Hosts(Mapping[str, Station]):
+class Hosts(Mapping[str, HostStation]):
     """The hosts of a survey by their names in lower case, in its order.
 
     Attributes
@@ -24,17 +24,17 @@ class Hosts(Mapping[str, Station]):
         self.names = list(map(str.casefold, self.spelled))
         self._numbers = dict(zip(self.names, range(len(self.names)), strict=True))
         self._rows, self._attach = survey.rows(Host), attach
-        self._made: dict[int, Station] = {}
+        self._made: dict[int, HostStation] = {}
 
-    def at(self, n: int) -> Station:
+    def at(self, n: int) -> HostStation:
         """The host whose row is at a place of the table."""
         made = self._made.get(n)
         if made is None:
             row = self._rows.at(n)
-            made = self._made[n] = Station(row, row.host, self._attach)
+            made = self._made[n] = HostStation(row, row.host, self._attach)
         return made
 
-    def __getitem__(self, name: str) -> Station:
+    def __getitem__(self, name: str) -> HostStation:
         return self.at(self._numbers[name])
 
     def __iter__(self) -> Iterator[str]:
@@ -44,7 +44,7 @@ class Hosts(Mapping[str, Station]):
         return len(self.names)
 
 
-class Members(Sequence[Station]):
+class Members(Sequence[HostStation]):
     """Some hosts, as a sequence.
 
     Attributes
@@ -57,10 +57,10 @@ class Members(Sequence[Station]):
         self.numbers, self._hosts = numbers, hosts
 
     @overload
-    def __getitem__(self, index: int) -> Station: ...
+    def __getitem__(self, index: int) -> HostStation: ...
     @overload
-    def __getitem__(self, index: slice) -> list[Station]: ...
-    def __getitem__(self, index: int | slice) -> Station | list[Station]:
+    def __getitem__(self, index: slice) -> list[HostStation]: ...
+    def __getitem__(self, index: int | slice) -> HostStation | list[HostStation]:
         if isinstance(index, slice):
             return list(map(self._hosts.at, self.numbers[index]))
         return self._hosts.at(self.numbers[index])
@@ -68,7 +68,7 @@ class Members(Sequence[Station]):
     def __len__(self) -> int:
         return len(self.numbers)
 
-    def __iter__(self) -> Iterator[Station]:
+    def __iter__(self) -> Iterator[HostStation]:
         return map(self._hosts.at, self.numbers)
 
     @property

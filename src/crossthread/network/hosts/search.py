@@ -5,12 +5,12 @@ from __future__ import annotations
 from difflib import get_close_matches
 
 from crossthread.errors import UnknownNameError, visible
-from crossthread.network.hosts.station import Station
+from crossthread.network.hosts.station import HostStation
 from crossthread.network.network import Network
 from crossthread.values import address, parse_mac
 
 
-def find_host(network: Network, wanted: str) -> Station:
+def find_host(network: Network, wanted: str) -> HostStation:
     """A host by name, IP address or MAC address.
 
     Raises
@@ -22,17 +22,17 @@ def find_host(network: Network, wanted: str) -> Station:
     by_name = hosts.get(wanted.strip().casefold())
     if by_name is not None:
         return by_name
-    found: list[Station] = []
+    found: list[HostStation] = []
     kind = "host"
     try:
         text = str(address(wanted.strip()))
         kind = "host with the address"
-        found = [s for s in network.stations.by_address.of(text) if s.is_host]
+        found = [s for s in network.stations.by_address.of(text) if isinstance(s, HostStation)]
     except ValueError:
         try:
             mac = parse_mac(wanted)
             kind = "host with the MAC address"
-            found = [s for s in hosts.values() if getattr(s.row, "mac", None) == mac]
+            found = [s for s in hosts.values() if s.row.mac == mac]
         except ValueError:
             pass
     if len(found) == 1:

@@ -11,7 +11,7 @@ import msgspec
 from crossthread.network.three_valued import Bounds, Truth
 from crossthread.network.topology.names import End
 from crossthread.survey.records import Gateway, Host, MacEntry
-from crossthread.values import NONE, Interface, interface
+from crossthread.values import NONE, PrefixedAddress, interface
 
 
 class Tap(msgspec.Struct, frozen=True):
@@ -49,13 +49,8 @@ class Station:
     def __init__(self, row: Host | Gateway, name: str, attach: Callable[[Station], Attachment]) -> None:
         self.row, self.name, self._attach = row, name, attach
 
-    @property
-    def is_host(self) -> bool:
-        """Whether it is a host rather than an interface that routes."""
-        return isinstance(self.row, Host)
-
     @cached_property
-    def address(self) -> Interface | None:
+    def address(self) -> PrefixedAddress | None:
         """Its address; None if it has none, or none was observed."""
         text = self.row.address
         return interface(text) if text and text != NONE else None
@@ -97,3 +92,15 @@ class Station:
     def taps(self) -> tuple[Tap, ...]:
         """Where its frames join the bridges."""
         return self._joined[1]
+
+
+class HostStation(Station):
+    """A host."""
+
+    row: Host
+
+
+class Interface(Station):
+    """An interface that routes; one with several addresses is several stations."""
+
+    row: Gateway

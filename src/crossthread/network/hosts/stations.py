@@ -10,7 +10,7 @@ from operator import not_
 
 from crossthread.network.hosts.address_holders import Holders
 from crossthread.network.hosts.hosts import Hosts
-from crossthread.network.hosts.station import Attachment, Station, Tap
+from crossthread.network.hosts.station import Attachment, HostStation, Interface, Station, Tap
 from crossthread.network.switching.components import Components
 from crossthread.network.switching.segments import Fabric, Node
 from crossthread.network.three_valued import ANYTHING, NOTHING, Bounds, Truth, all_of, any_of, vids_in
@@ -63,10 +63,10 @@ class Stations:
             self._described: dict[str, list[End]] = before._described
         else:
             self._described = self._ports_that_name(lost) if lost else {}
-        self.gateways = [Station(row, row.interface, self._gateway) for row in survey.gateways]
-        self.proxies = [s for s in self.gateways if isinstance(s.row, Gateway) and s.row.proxy_arp != "no"]
+        self.gateways = [Interface(row, row.interface, self._gateway) for row in survey.gateways]
+        self.proxies = [s for s in self.gateways if s.row.proxy_arp != "no"]
         """Interfaces that may answer for others."""
-        self.on_device: dict[str, list[Station]] = defaultdict(list)
+        self.on_device: dict[str, list[Interface]] = defaultdict(list)
         for station in self.gateways:
             self.on_device[station.device].append(station)
 
@@ -113,7 +113,7 @@ class Stations:
         return set(self.pairs)
 
     @cached_property
-    def elsewhere(self) -> list[Station]:
+    def elsewhere(self) -> list[HostStation]:
         """The hosts whose rows name no port, or none that the survey lists."""
         ports, nothing = self._names.ports, dict[str, Port]()
         lost = {pair for pair in self.plugged if pair[1] not in ports.get(pair[0], nothing)}
@@ -232,7 +232,11 @@ class Stations:
             return True
         ways = [a for a in self._far.get(one.end, ()) if a.far(one.end) == two.end]
         routed = not any(self._fabric.member(end).bridged for end in (one.end, two.end))
-        return any_of(a.up for a in ways) if ways and (routed or not (one.is_host or two.is_host)) else False
+        return (
+            any_of(a.up for a in ways)
+            if ways and (routed or not (isinstance(one, HostStation) or isinstance(two, HostStation)))
+            else False
+        )
 
     def hears(self, sender: Station, receiver: Station) -> Truth:
         """Whether a frame from one station gets to another."""
@@ -243,7 +247,7 @@ class Stations:
         if direct:
             return ends_up
         ways: list[Truth] = [direct]
-        if any(station.is_host and station.end is None for station in (sender, receiver)):
+        if any(isinstance(station, HostStation) and station.end is None for station in (sender, receiver)):
             ways.append(None)  # it may be plugged in anywhere
         for tap in sender.taps:
             for goal in receiver.taps:

@@ -6,16 +6,16 @@ the question has to reach somebody who answers for the address, and the answer h
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from typing import Literal, NamedTuple
 
 import msgspec
 
-from crossthread.network.hosts.station import Station
+from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.network import Network
 from crossthread.network.routing.routes import KEPT, Choice
 from crossthread.network.three_valued import Truth, all_of
 from crossthread.survey.records import Gateway, Row
-from crossthread.values import NONE, Address, Interface, address
+from crossthread.values import NONE, Address, PrefixedAddress, address
 
 
 class Leg(NamedTuple):
@@ -29,12 +29,16 @@ class Leg(NamedTuple):
     """Whether the receiver answers for somebody else."""
 
 
+Reason = Literal[
+    "address", "family", "broadcast", "gateway", "gateway-outside", "silent", "deaf-host", "routing", "route", "loop",
+    "unknown",
+]  # fmt: skip
+
+
 class Stop(msgspec.Struct, frozen=True):
     """Where a packet gets no further, and why."""
 
-    reason: str
-    """`address`, `family`, `broadcast`, `gateway`, `gateway-outside`, `silent`, `deaf-host`, `routing`, `route`,
-    `loop` or `unknown`."""
+    reason: Reason
     station: Station
     target: Address | None = None
     candidates: tuple[Station, ...] = ()
@@ -75,7 +79,7 @@ def combine(walks: list[Walk], sure: bool) -> Walk:
     return Walk(None, best.legs, best.stop, missing, aside, contests)
 
 
-def is_broadcast(target: Address, own: Interface) -> bool:
+def is_broadcast(target: Address, own: PrefixedAddress) -> bool:
     """Whether an address is the broadcast address of a subnet (RFC 919; none for /31, RFC 3021, nor in IPv6)."""
     network = own.network
     return target.version == 4 and network.prefixlen < 31 and target == network.broadcast_address
@@ -100,7 +104,7 @@ class Forwarding:
         """Walk one packet from a host to a host, with all that the source knows."""
         for host in (source, target):
             if host.address is None:
-                if getattr(host.row, "address", None) == NONE:
+                if host.row.address == NONE:
                     return Walk(False, (), Stop("address", host))
                 return Walk(None, (), Stop("unknown", host), ((host.row, "address"),))
         own, goal = source.address, target.address
@@ -112,7 +116,7 @@ class Forwarding:
             if is_broadcast(goal.ip, own):
                 return Walk(False, (), Stop("broadcast", source, goal.ip))
             return self._deliver(source, goal.ip, target, ())
-        gateway = getattr(source.row, "gateway", None)
+        gateway = source.row.gateway if isinstance(source, HostStation) else None
         if gateway is None:
             return Walk(None, (), Stop("unknown", source), ((source.row, "gateway"),))
         if gateway == NONE:
@@ -137,7 +141,7 @@ class Forwarding:
             if station is not sender and sender.row != station.row:
                 found.append((station, False, self.resolves(sender, station)))
         for station in self._stations.proxies:
-            if station.device == sender.device and not sender.is_host:
+            if station.device == sender.device and not isinstance(sender, HostStation):
                 continue
             if any(station is other for other, _, _ in found):
                 continue
@@ -162,7 +166,7 @@ class Forwarding:
     def _proxy_gaps(self, gateway: Station) -> list[tuple[Row, str]]:
         """What was not observed of whether a gateway answers for others."""
         rows: list[tuple[Row, str]] = []
-        if getattr(gateway.row, "proxy_arp", None) is None:
+        if isinstance(gateway, Interface) and gateway.row.proxy_arp is None:
             rows.append((gateway.row, "proxy_arp"))
         if self._routing.on(gateway.device) is None:
             rows += [(row, "routing") for row in self._routing.device_rows(gateway.device)]
@@ -190,7 +194,7 @@ class Forwarding:
             leg = Leg(sender, station, hop, proxy)
             if station is target:
                 onward = Walk(True, ())
-            elif station.is_host:
+            elif isinstance(station, HostStation):
                 onward = Walk(False, (), Stop("deaf-host", station, hop))
             else:
                 onward = self._passed_on(station, target, seen)

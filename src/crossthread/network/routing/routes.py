@@ -70,7 +70,7 @@ class Routing:
         found = []
         for station in self._stations.on_device.get(device, ()):
             own = station.address
-            if own is None or station.row.table != table or own.version != target.version:  # type: ignore[union-attr]
+            if own is None or station.row.table != table or own.version != target.version:
                 continue
             if target in own.network and station.up is not False:
                 found.append(Choice(station, None, None, own.network.prefixlen, station.up))

@@ -6,6 +6,7 @@ from bisect import bisect_left
 from collections import defaultdict
 from collections.abc import Container, Iterable, Iterator, Sequence
 from itertools import compress, count
+from typing import Literal
 
 import msgspec
 
@@ -38,7 +39,7 @@ class Loose(msgspec.Struct, frozen=True):
 
     end: End
     row: Neighbor
-    why: str
+    why: Literal["unsurveyed", "port", "conflict"]
     """`unsurveyed`, `port` (the far port is not known) or `conflict` (the far end says otherwise)."""
     claims: End | None = None
 
