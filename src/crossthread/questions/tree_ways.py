@@ -15,8 +15,9 @@ from crossthread.network.hosts.station import Station
 from crossthread.network.network import Network
 from crossthread.network.spanning import roles as spanning
 from crossthread.network.spanning.roles import Role
-from crossthread.network.three_valued import vids_in
+from crossthread.network.three_valued import Bounds, vids_in
 from crossthread.network.topology.adjacency import Adjacency
+from crossthread.network.topology.graph import joined
 from crossthread.network.topology.names import End
 
 
@@ -104,6 +105,14 @@ class _Need(NamedTuple):
     hosts: tuple[str, ...]
 
 
+class _Alike(NamedTuple):
+    """VLANs that have the same links and follow the same instances."""
+
+    vids: tuple[int, ...]
+    links: tuple[tuple[Adjacency, frozenset[tuple[int, End]]], ...]
+    """The links that carry them, each with its ports in the instances that decide whether it is open."""
+
+
 class Trial:
     """Takes links away from the trees of a network, without building it anew, and sees who loses whom."""
 
@@ -117,8 +126,15 @@ class Trial:
         self._instances = sorted({row.instance for rows in trees.bridges.values() for row in rows})
         self._inputs = {instance: trees.inputs(instance) for instance in self._instances}
         self._links = [a for a in bridge_links(network) if a.up is not False]
+        self._alike = self._find_alike()
         self._wanted = self._pairs()
-        self._before = self._parts([], None)
+        before = self._parts_now()
+        self._met = {
+            need
+            for need in self._wanted
+            for parts in [before.get(need.vid, {})]
+            if parts.get(need.device, need.device) == parts.get(need.goal, need.goal)
+        }
         self._roles = {i: trees.compute(i) for i in self._instances}
 
     def _pairs(self) -> list[_Need]:
@@ -161,28 +177,25 @@ class Trial:
     def without(self, what: str, kind: str, gone: list[Adjacency], device: str | None = None) -> Failure:
         """What is lost without some links, and perhaps a device."""
         lost = {id(adjacency) for adjacency in gone}
-        after = self._parts(gone, device)
+        roles = self._roles_without({(a.a, a.b) for a in gone}, device)
+        after = self._parts(lost, device, roles)
         vlans: set[int] = set()
         hosts: list[str] = []
         for need in self._wanted:
             if device == need.device:
                 hosts += need.hosts
-            elif self._joined(self._before, need.vid, need.device, need.goal):
+            elif need in self._met:
+                parts = after[need.vid]
+                apart = parts.get(need.device, need.device) != parts.get(need.goal, need.goal)
                 cut_off = bool(need.by) and not need.by - lost
-                apart = not self._joined(after, need.vid, need.device, need.goal)
                 if cut_off or apart or (device is not None and device in (need.goal, need.router)):
                     vlans.add(need.vid)
                     hosts += need.hosts
-        changes = list(self._changes(lost, device))
-        moved = sum(before.forwards != after.forwards for _, _, before, after in changes)
+        changes = list(self._changes(roles))
+        moved = sum(before.forwards != now.forwards for _, _, before, now in changes)
         reformed = [f"{end}: {old.role} → {new.role}" + (f" (tree {number})" if number else "")
                     for number, end, old, new in changes if old.role != new.role]  # fmt: skip
         return Failure(what, kind, tuple(sorted(vlans)), tuple(dict.fromkeys(hosts)), moved, tuple(sorted(reformed)))
-
-    @staticmethod
-    def _joined(parts: Mapping[int, Mapping[str, str]], vid: int, one: str, two: str) -> bool:
-        top = parts.get(vid, {})
-        return top.get(one, one) == top.get(two, two)
 
     def _roles_without(self, gone: set[tuple[End, End]], device: str | None) -> dict[int, Mapping[End, Role]]:
         found: dict[int, Mapping[End, Role]] = {}
@@ -201,51 +214,71 @@ class Trial:
                 found[instance] = spanning.compute(bridges, lans, dict(given.regions))
         return found
 
-    def _parts(self, gone: list[Adjacency], device: str | None) -> dict[int, dict[str, str]]:
+    def _parts(
+        self, lost: set[int], device: str | None, roles: Mapping[int, Mapping[End, Role]]
+    ) -> dict[int, dict[str, str]]:
         """For each VLAN the connected parts of the devices, by a device that stands for each."""
-        fabric = self._context.network.fabric
-        pairs = {(adjacency.a, adjacency.b) for adjacency in gone}
-        roles = self._roles_without(pairs, device) if gone or device else {}
+        blocked = {
+            (instance, end) for instance, found in roles.items() for end, role in found.items() if not role.forwards
+        }
         found: dict[int, dict[str, str]] = {}
-        for vid in vids_in(fabric.known):
-            above: dict[str, str] = {}
-            for adjacency in self._links:
-                if (adjacency.a, adjacency.b) in pairs or device in (adjacency.a.device, adjacency.b.device):
-                    continue
-                if all(self._open(end, vid, roles) for end in (adjacency.a, adjacency.b)):
-                    one, two = (_top(above, end.device) for end in (adjacency.a, adjacency.b))
-                    above[one] = two
-            found[vid] = {name: _top(above, name) for name in list(above)}
+        for group in self._alike:
+            pairs = (
+                (link.a.device, link.b.device)
+                for link, ends in group.links
+                if id(link) not in lost and blocked.isdisjoint(ends) and device not in (link.a.device, link.b.device)
+            )
+            found.update(dict.fromkeys(group.vids, joined(pairs)))
         return found
 
-    def _open(self, end: End, vid: int, roles: Mapping[int, Mapping[End, Role]]) -> bool:
-        """Whether a port carries a VLAN and forwards for it, in the trees as they are or as they would be."""
-        fabric = self._context.network.fabric
-        if not fabric.carried(end).possible >> vid & 1 or not fabric.exists(end.device).possible >> vid & 1:
-            return False
-        if not roles:
-            return bool(fabric.trees.forwarding(end).possible >> vid & 1)
-        for instance, vids in fabric.trees.instances(end.device).items():
-            role = roles.get(instance, {}).get(end)
-            if vids.possible >> vid & 1 and role is not None:
-                return role.forwards
-        return True
+    def _parts_now(self) -> dict[int, dict[str, str]]:
+        """The same as things are, by the states that were observed where they were."""
+        forwarding = self._context.network.fabric.trees.forwarding
+        states = {end: forwarding(end).possible for link in self._links for end in (link.a, link.b)}
+        found = {}
+        for group in self._alike:
+            for vid in group.vids:
+                now = (link for link, _ in group.links if states[link.a] >> vid & 1 and states[link.b] >> vid & 1)
+                found[vid] = joined((link.a.device, link.b.device) for link in now)
+        return found
 
-    def _changes(self, lost: set[int], device: str | None) -> Iterator[tuple[int, End, Role, Role]]:
-        """The ports that do something else in the trees without some links: before and after."""
-        pairs = {(a.a, a.b) for held in self.at.values() for a in held if id(a) in lost}
-        for instance, after in self._roles_without(pairs, device).items():
+    def _find_alike(self) -> list[_Alike]:
+        """The VLANs in groups that have the same links and follow the same instances on every device."""
+        fabric = self._context.network.fabric
+        carried = [
+            fabric.carried(link.a).possible
+            & fabric.exists(link.a.device).possible
+            & fabric.carried(link.b).possible
+            & fabric.exists(link.b.device).possible
+            for link in self._links
+        ]
+        instances = {device: fabric.trees.instances(device) for device in self.at}
+        alike: dict[tuple[tuple[int, ...], tuple[tuple[int, ...], ...]], list[int]] = defaultdict(list)
+        for vid in vids_in(fabric.known):
+            over = tuple(bits >> vid & 1 for bits in carried)
+            alike[over, tuple(_followed(held, vid) for held in instances.values())].append(vid)
+        found = []
+        for (over, _), vids in alike.items():
+            links = []
+            for link, carries in zip(self._links, over, strict=True):
+                if carries:
+                    ends = {(i, end) for end in (link.a, link.b) for i in _followed(instances[end.device], vids[0])}
+                    links.append((link, frozenset(ends)))
+            found.append(_Alike(tuple(vids), tuple(links)))
+        return found
+
+    def _changes(self, roles: Mapping[int, Mapping[End, Role]]) -> Iterator[tuple[int, End, Role, Role]]:
+        """The ports that do something else in other trees: before and after."""
+        for instance, after in roles.items():
             for end, role in after.items():
                 before = self._roles[instance].get(end)
                 if before is not None and before.role != role.role:
                     yield instance, end, before, role
 
 
-def _top(above: dict[str, str], device: str) -> str:
-    above.setdefault(device, device)
-    while above[device] != device:
-        above[device] = device = above[above[device]]
-    return device
+def _followed(instances: Mapping[int, Bounds], vid: int) -> tuple[int, ...]:
+    """The instances that a VLAN may follow on a device."""
+    return tuple(instance for instance, vids in instances.items() if vids.possible >> vid & 1)
 
 
 @of_network

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections import deque
 from collections.abc import Callable, Sequence
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.repair.work_order import central
 from crossthread.network.three_valued import Truth
+from crossthread.network.topology.graph import distances
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
 from crossthread.survey.survey import Evidence
@@ -89,12 +89,4 @@ def _distances(context: Context, seat: str | None) -> dict[str, int]:
     for adjacency in context.network.adjacencies:
         around.setdefault(adjacency.a.device, []).append(adjacency.b.device)
         around.setdefault(adjacency.b.device, []).append(adjacency.a.device)
-    found = {seat: 0} if seat else {}
-    queue = deque(found)
-    while queue:
-        at = queue.popleft()
-        for other in around.get(at, ()):
-            if other not in found:
-                found[other] = found[at] + 1
-                queue.append(other)
-    return found
+    return distances([seat] if seat else [], around)

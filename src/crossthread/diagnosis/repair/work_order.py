@@ -19,6 +19,7 @@ from crossthread.diagnosis.repair.testing import bare, progress_of, test_of, wai
 from crossthread.network.hosts.station import Station
 from crossthread.network.network import Network
 from crossthread.network.topology.adjacency import Adjacency
+from crossthread.network.topology.graph import distances
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
 from crossthread.views.matrix import Touch
@@ -206,12 +207,7 @@ def _connected(adjacencies: Sequence[Adjacency], seat: str | None) -> set[str]:
         if adjacency.up is not False:
             around[adjacency.a.device].add(adjacency.b.device)
             around[adjacency.b.device].add(adjacency.a.device)
-    found, todo = {seat or ""}, [seat or ""]
-    while todo:
-        fresh = around[todo.pop()] - found
-        found |= fresh
-        todo += fresh
-    return found
+    return set(distances([seat or ""], around))
 
 
 def _interrupts(context: Context, draft: Draft) -> bool:

@@ -9,6 +9,7 @@ from typing import NamedTuple
 from crossthread.network.spanning.roles import BridgeId, Lan, TreeEnd
 from crossthread.network.three_valued import Bounds, Truth
 from crossthread.network.topology.adjacency import Adjacency
+from crossthread.network.topology.graph import distances
 from crossthread.network.topology.names import End
 from crossthread.survey.records import Tree
 
@@ -231,10 +232,4 @@ def _apart(bridges: Mapping[str, BridgeId], lans: Iterable[Lan], missing: Iterab
         around = {one.end.device for one in lan}
         for device in around:
             at[device] |= around
-    lost, todo = set(missing), list(missing)
-    while todo:
-        for other in at[todo.pop()]:
-            if other not in lost:
-                lost.add(other)
-                todo.append(other)
-    return set(bridges) - lost
+    return set(bridges) - distances(missing, at).keys()

@@ -13,6 +13,7 @@ from functools import cached_property
 from crossthread.network.switching.segments import Crossing, Fabric, Node, Reached
 from crossthread.network.three_valued import EVERY_VID, vids_in
 from crossthread.network.topology.adjacency import Adjacency
+from crossthread.network.topology.graph import joined
 from crossthread.network.topology.names import End
 
 Part = tuple[int, str]
@@ -42,7 +43,7 @@ class Components:
         self._root: dict[int, dict[str, str]] = {}
         for number, vids in enumerate(_groups(fabric.known, {bits for bits, _ in carried})):
             members = [adjacency for bits, adjacency in carried if bits & vids]
-            self._root[number] = _joined(members)
+            self._root[number] = joined((a.a.device, a.b.device) for a in members)
             for vid in vids_in(vids):
                 self._group[vid] = number
 
@@ -141,24 +142,3 @@ def _groups(known: int, sets: Iterable[int]) -> list[int]:
     for bits in sets:
         groups = [part for group in groups for part in (group & bits, group & ~bits) if part]
     return groups
-
-
-def _joined(adjacencies: Iterable[Adjacency]) -> dict[str, str]:
-    """For each device the one that stands for its connected part (union by size, with paths halved)."""
-    above: dict[str, str] = {}
-    size: dict[str, int] = {}
-
-    def top(device: str) -> str:
-        above.setdefault(device, device)
-        while above[device] != device:
-            above[device] = device = above[above[device]]
-        return device
-
-    for adjacency in adjacencies:
-        one, two = top(adjacency.a.device), top(adjacency.b.device)
-        if one != two:
-            if size.get(one, 1) < size.get(two, 1):
-                one, two = two, one
-            above[two] = one
-            size[one] = size.get(one, 1) + size.get(two, 1)
-    return {device: top(device) for device in list(above)}
