@@ -63,7 +63,10 @@ def draw_map(answer: Map, path: Path, title: str | None = None, overlay: Overlay
     axes.set_axis_off()
     axes.set_xlim(-0.01, 1.01)
     axes.set_ylim(min((y for _, y in places.values()), default=0) - 0.42, 0.5)
-    _cables(axes, answer.links, places, len(names) <= _LABEL_PORTS, overlay)
+    if crowded and overlay is None:
+        _fine_cables(axes, answer.links, places)
+    else:
+        _cables(axes, answer.links, places, len(names) <= _LABEL_PORTS, overlay)
     for device in answer.devices:
         text = visible(device.device, 22)
         if device.site and len(names) <= _LABEL_PLACES:
@@ -97,6 +100,16 @@ def _box(axes: Axes, place: Point, text: str, routes: bool, size: float, strong:
         axes.text(*place, text, ha="center", va="center", fontsize=size, color=_PAPER, zorder=3, bbox=outer,
                   parse_math=False)  # fmt: skip
     axes.text(*place, text, ha="center", va="center", fontsize=size, color=edge, zorder=4, bbox=frame, parse_math=False)
+
+
+def _fine_cables(axes: Axes, links: Sequence[MapLink], places: dict[str, Point]) -> None:
+    """Many cables as fine straight lines, all of one state in one go."""
+    from matplotlib.collections import LineCollection
+
+    for state, style in _STYLES.items():
+        lines = [(places[link.a.device], places[link.b.device]) for link in links if link.state == state]
+        width = 0.4 if state == "up" else 1.2
+        axes.add_collection(LineCollection(lines, colors=style["color"], linewidths=width, zorder=1), autolim=False)
 
 
 def _cables(

@@ -5,7 +5,7 @@ from __future__ import annotations
 from rich.console import Console
 
 from crossthread.faces.documents.exports import as_csv, as_markdown
-from crossthread.faces.terminal.console import LONG, count, line, print_long, said, table
+from crossthread.faces.terminal.console import count, line, said, table
 from crossthread.views.addresses import Addresses
 
 HEADER = ("name", "interface", "VLAN", "address", "prefix", "gateway", "MAC address", "plugged into")
@@ -23,18 +23,11 @@ def show_addresses(answer: Addresses, out: Console) -> None:
     )
     out.print(line((words, "bold")))
     out.print()
-    head = ("name", "interface", "VLAN", "address", "gateway", "plugged into")
-    rows = []
+    listed = table("name", "interface", "VLAN", "address", "gateway", "plugged into")
     for row in answer.rows:
         own = f"{row.address}/{row.prefix.rpartition('/')[2]}" if row.prefix else row.address
-        told = (row.name, row.interface, row.vid, own, row.gateway, row.at)
-        rows.append(tuple("" if cell is None else cell for cell in told))
-    if len(rows) > LONG:
-        print_long(head, rows, out)
-        return
-    listed = table(*head)
-    for cells in rows:
-        listed.add_row(*map(said, cells))
+        cells = (row.name, row.interface, row.vid, own, row.gateway, row.at)
+        listed.add_row(*(said("" if cell is None else cell) for cell in cells))
     out.print(listed)
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Sequence
-from typing import IO
+from typing import IO, Any
 
 from rich.console import Console
 from rich.table import Table
@@ -18,12 +18,37 @@ STYLES = {"works": "green", "fails": "bold red", "unknown": "yellow", "breaks": 
           "note": "cyan"}  # fmt: skip
 
 
+_LONG = 1000
+"""From how many rows on a table is printed plainly: nobody looks at it but by a pager or a search."""
+
+
+class _Console(Console):
+    """A console that prints long tables in a fraction of the time: in columns as wide as their widest cell."""
+
+    def print(self, *objects: Any, **settings: Any) -> None:
+        if len(objects) == 1 and isinstance(objects[0], Table) and objects[0].row_count > _LONG:
+            self._print_long(objects[0])
+        else:
+            super().print(*objects, **settings)
+
+    def _print_long(self, listed: Table) -> None:
+        columns = []
+        for column in listed.columns:
+            cells = [
+                str(column.header),
+                *(cell.plain if isinstance(cell, Text) else str(cell) for cell in column.cells),
+            ]
+            width, adjust = max(map(len, cells)), str.rjust if column.justify == "right" else str.ljust
+            columns.append([adjust(cell, width) for cell in cells])
+        self.file.write("".join("  ".join(row).rstrip() + "\n" for row in zip(*columns, strict=True)))
+
+
 def console(stream: IO[str] | None = None) -> Console:
     """A console on standard output, at most 100 columns wide; plain where it is no terminal or NO_COLOR is set."""
     target = stream or sys.stdout
     probe = Console(file=target, highlight=False, markup=False, emoji=False)
     width = min(WIDTH, probe.width) if probe.is_terminal else WIDTH
-    return Console(file=target, width=width, highlight=False, markup=False, emoji=False, soft_wrap=False)
+    return _Console(file=target, width=width, highlight=False, markup=False, emoji=False, soft_wrap=False)
 
 
 def said(text: object, style: str = "") -> Text:
@@ -46,18 +71,6 @@ def table(*columns: str, right: tuple[str, ...] = ()) -> Table:
     for column in columns:
         found.add_column(column, overflow="fold", justify="right" if column in right else "left")
     return found
-
-
-LONG = 2000
-"""From how many rows on a table is printed plainly: nobody looks at it but by a pager or a search."""
-
-
-def print_long(head: Sequence[object], rows: Sequence[Sequence[object]], out: Console) -> None:
-    """Print a long table in columns as wide as their widest cell, in a fraction of the time."""
-    shown = [[visible(str(cell), 200) for cell in row] for row in (head, *rows)]
-    widths = [max(map(len, column)) for column in zip(*shown, strict=True)]
-    lines = ("  ".join(map(str.ljust, row, widths)).rstrip() for row in shown)
-    out.file.write("\n".join(lines) + "\n")
 
 
 _NOTE = 24
