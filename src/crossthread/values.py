@@ -33,6 +33,10 @@ NONE = "none"
 _ALL_BITS = (1 << (VID_MAX + 1)) - 2
 
 
+class ExpectedError(ValueError):
+    """Text that is not what it should be; the message completes the sentence "expected …"."""
+
+
 def parse_vid(text: str | int) -> int:
     """One VLAN identifier.
 
@@ -46,7 +50,7 @@ def parse_vid(text: str | int) -> int:
     except ValueError:  # more digits than Python converts
         vid = -1
     if not VID_MIN <= vid <= VID_MAX:
-        raise ValueError(f"a VLAN identifier from {VID_MIN} to {VID_MAX}")
+        raise ExpectedError(f"a VLAN identifier from {VID_MIN} to {VID_MAX}")
     return vid
 
 
@@ -68,7 +72,7 @@ class VlanSet:
         if known is not None:
             return known
         if bits & ~_ALL_BITS:
-            raise ValueError(f"VLAN identifiers from {VID_MIN} to {VID_MAX}")
+            raise ExpectedError(f"VLAN identifiers from {VID_MIN} to {VID_MAX}")
         fresh = super().__new__(cls)
         object.__setattr__(fresh, "bits", bits)
         return cls._shared.setdefault(bits, fresh)
@@ -107,10 +111,10 @@ class VlanSet:
             low = parse_vid(low_text)
             high = parse_vid(high_text) if dash else low
             if high < low:
-                raise ValueError(f"a range that runs upwards instead of {part}")
+                raise ExpectedError(f"a range that runs upwards instead of {part}")
             bits |= (1 << (high + 1)) - (1 << low)
         if not parts:
-            raise ValueError("a VLAN set such as 1 10-19 30, all or none")
+            raise ExpectedError("a VLAN set such as 1 10-19 30, all or none")
         return cls(bits)
 
     def __setattr__(self, name: str, value: object) -> None:
@@ -179,7 +183,7 @@ def parse_mac(text: str) -> str:
     """
     word = text.strip().lower()
     if not _MAC_FORMS.fullmatch(word):
-        raise ValueError("a MAC address such as 02:1b:e2:00:4d:8e")
+        raise ExpectedError("a MAC address such as 02:1b:e2:00:4d:8e")
     parts = re.split(r"[:. -]", word.removeprefix("0x"))
     digits = "".join(part.zfill(2) if len(parts) == 6 else part for part in parts)
     assert _MAC_PLAIN.fullmatch(digits)

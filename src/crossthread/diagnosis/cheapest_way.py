@@ -82,8 +82,8 @@ class Search:
         self._by_device: dict[str, list[tuple[End, list[Adjacency]]]] = defaultdict(list)
         for end, faced in context.adjacencies_at.items():
             self._by_device[end.device].append((end, faced))
-        self._crossings: dict[tuple[int, int], Step | None] = {}
-        self._sound: dict[int, tuple[int, bool]] = {}
+        self._crossings: dict[tuple[Adjacency, int], Step | None] = {}
+        self._sound: dict[Adjacency, tuple[int, bool]] = {}
 
     def between(self, one: Station, two: Station) -> Step | None:
         """The cheapest way between two stations, there and back; None if they are not connected by any cable.
@@ -144,7 +144,7 @@ class Search:
         """
         one, two = ([(Node(end.device, vid), Step(Cost(0, 0, 0)))] for end in (adjacency.a, adjacency.b))
         most = max(_step([finding]).cost.price, _NO_CHANGE)  # a tree may be opened by a single cost
-        without, fresh = set[int](), {id(adjacency)}
+        without, fresh = set[Adjacency](), {adjacency}
         while fresh:
             without |= fresh
             step, passed = self._cheapest(one, two, {vid}, frozenset(), without, most)
@@ -152,7 +152,7 @@ class Search:
                 return
             yield step, [node.device for node in passed[-2:0:-1]]
             ends = [End(s.device or "", s.port or "") for finding in step.findings for s in finding.subjects]
-            fresh = {id(a) for end in ends for a in self._context.adjacencies_at.get(end, ())} - without
+            fresh = {a for end in ends for a in self._context.adjacencies_at.get(end, ())} - without
 
     def _cheapest(
         self,
@@ -160,7 +160,7 @@ class Search:
         ends: Sequence[tuple[Node, Step]],
         vids: set[int],
         banned: frozenset[str],
-        without: Container[int] = (),
+        without: Container[Adjacency] = (),
         most: float = inf,
     ) -> tuple[Step | None, list[Node]]:
         """The cheapest way from some nodes to others, past some devices and links, and the nodes on it.
@@ -201,9 +201,9 @@ class Search:
                     count += 1
         return None, []
 
-    def _steps(self, at: Node, vids: set[int], without: Container[int]) -> Iterator[tuple[Node, Step]]:
+    def _steps(self, at: Node, vids: set[int], without: Container[Adjacency]) -> Iterator[tuple[Node, Step]]:
         for adjacency, near, far in self._around(at.device):
-            if id(adjacency) in without:
+            if adjacency in without:
                 continue
             sound, straight = self._soundness(adjacency)
             if sound >> at.vid & 1:
@@ -221,11 +221,11 @@ class Search:
 
     def _soundness(self, adjacency: Adjacency) -> tuple[int, bool]:
         """The VIDs that surely get across as they are, and whether no VLAN can come out as another."""
-        known = self._sound.get(id(adjacency))
+        known = self._sound.get(adjacency)
         if known is None:
             a, b = self._fabric.member(adjacency.a), self._fabric.member(adjacency.b)
             straight = a.pvid is not None and a.pvid == b.pvid
-            known = self._sound[id(adjacency)] = (self._context.network.components.carried(adjacency), straight)
+            known = self._sound[adjacency] = (self._context.network.components.carried(adjacency), straight)
         return known
 
     def _around(self, device: str) -> list[tuple[Adjacency, End, End]]:
@@ -236,7 +236,7 @@ class Search:
         ]
 
     def _cross(self, adjacency: Adjacency, vid: int) -> Step | None:
-        key = (id(adjacency), vid)
+        key = (adjacency, vid)
         if key not in self._crossings:
             self._crossings[key] = self._price(adjacency, vid)
         return self._crossings[key]

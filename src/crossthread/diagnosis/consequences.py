@@ -26,6 +26,7 @@ def nested(context: Context, findings: list[Finding], causes: Mapping[object, se
     causes
         By the identity of a finding the identities of those that were found to cause it, where that was worked out.
     """
+    # Findings are told apart as objects here: they hold dictionaries, and two may say the same.
     order = sorted(findings, key=lambda f: (SEVERITIES.index(f.severity), -f.affected))
     places = {id(finding): set(_places(context, finding)) for finding in order}
     by_place: dict[_Place, list[Finding]] = defaultdict(list)

@@ -32,7 +32,7 @@ class Context:
         self.expected = Expected(network, self.plan)
         self._trees: dict[int, TreeAnswer] = {}
         self._fed: dict[str, int] = {}
-        self._differing: dict[int, frozenset[str]] = {}
+        self._differing: dict[Adjacency, frozenset[str]] = {}
         self._once: dict[Callable[[Context], object], Any] = {}
 
     def once(self, make: Callable[[Context], _Made]) -> _Made:
@@ -115,11 +115,11 @@ class Context:
 
     def differing(self, adjacency: Adjacency) -> frozenset[str]:
         """The columns of ports in which the ends of a link differ, or those of one of its cables."""
-        if id(adjacency) not in self._differing:  # the network holds them, so that an id is of one only
+        if adjacency not in self._differing:
             pairs = [(adjacency.a, adjacency.b), *((link.a, link.b) for link in adjacency.links)]
             rows = [(self.port(a), self.port(b)) for a, b in dict.fromkeys(pairs)]
-            self._differing[id(adjacency)] = frozenset(column for a, b in rows for column in _differing(a, b))
-        return self._differing[id(adjacency)]
+            self._differing[adjacency] = frozenset(column for a, b in rows for column in _differing(a, b))
+        return self._differing[adjacency]
 
     def fed(self, device: str) -> int:
         """The VIDs that some port of a device carries that may be up, as bits; all if its ports were not listed."""

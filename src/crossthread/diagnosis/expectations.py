@@ -42,10 +42,10 @@ class Expected:
 
     def __init__(self, network: Network, plan: Plan | None = None) -> None:
         self._network, self._plan = network, plan or Plan()
-        self._vlan: dict[int, int | None] = {}
-        self._weights: dict[int, dict[int, float]] = {}
-        self._length: dict[int, int | None] = {}
-        self._gateways: dict[int, list[Interface]] = {}
+        self._vlan: dict[Station, int | None] = {}
+        self._weights: dict[Station, dict[int, float]] = {}
+        self._length: dict[Station, int | None] = {}
+        self._gateways: dict[Station, list[Interface]] = {}
 
     @cached_property
     def _groups(self) -> dict[Block, list[_Group]]:
@@ -86,18 +86,18 @@ class Expected:
         """The station that stands for all that are like this one."""
         if self._plan.hosts or self._plan.ports:
             return station  # the plan may tell them apart
-        if not isinstance(station, HostStation) or id(station) in self._firsts:
+        if not isinstance(station, HostStation) or station in self._firsts:
             return station
         return self._network.classes.of[station.name.casefold()].hosts[0]
 
     @cached_property
-    def _firsts(self) -> dict[int, HostClass]:
-        return {id(one.hosts[0]): one for one in self._network.classes.all}
+    def _firsts(self) -> dict[Station, HostClass]:
+        return {one.hosts[0]: one for one in self._network.classes.all}
 
     def current_vlan(self, station: Station) -> int | None:
         """The VLAN that a station's frames join as things are, if that is one and known."""
         if isinstance(station, HostStation):
-            one = self._firsts.get(id(station)) or self._network.classes.of[station.name.casefold()]
+            one = self._firsts.get(station) or self._network.classes.of[station.name.casefold()]
             return one.vid
         return current_vlan(station, self._network.names)
 
@@ -121,14 +121,14 @@ class Expected:
     def vlan(self, station: Station) -> int | None:
         """The VLAN a station should be in: where its subnet lives by most of the evidence."""
         one = self._one_for_all(station)
-        if id(one) not in self._vlan:
-            self._vlan[id(one)] = self._vote_vlan(one)
-        return self._vlan[id(one)]
+        if one not in self._vlan:
+            self._vlan[one] = self._vote_vlan(one)
+        return self._vlan[one]
 
     def doubt(self, station: Station, vid: int) -> int:
         """How much speaks against a station being in a VLAN: 0 nothing, 1 no more than for it, 3 most."""
         wanted = self.vlan(station)
-        weights = self._weights.get(id(self._one_for_all(station)), {})
+        weights = self._weights.get(self._one_for_all(station), {})
         if wanted is None or wanted == vid:
             return 0
         return 1 if weights.get(vid, 0.0) >= 0.5 * weights.get(wanted, 1.0) else 3
@@ -159,7 +159,7 @@ class Expected:
     def _vote_vlan(self, station: Station) -> int | None:
         planned = self.planned(station)
         if planned is not None:
-            self._weights[id(station)] = {planned: 1.0}
+            self._weights[station] = {planned: 1.0}
             return planned
         if station.address is None:
             return self.current_vlan(station)
@@ -167,7 +167,7 @@ class Expected:
         for other, weight in (*self._votes(station), (station, _HOST)):
             for vid, share in self._says_vlan(other):
                 weights[vid] += weight * share
-        self._weights[id(station)] = weights
+        self._weights[station] = weights
         if not weights:
             return None
         best = max(weights.values())
@@ -195,12 +195,12 @@ class Expected:
     def length(self, station: Station) -> int | None:
         """The prefix length a station should have: what most of those in its subnet have."""
         station = self._one_for_all(station)
-        if id(station) not in self._length and station.address is not None:
+        if station not in self._length and station.address is not None:
             for network, _ in self._planned:
                 if station.address.ip in network:
-                    self._length[id(station)] = network.prefixlen
+                    self._length[station] = network.prefixlen
                     return network.prefixlen
-        if id(station) not in self._length:
+        if station not in self._length:
             weights: dict[int, float] = defaultdict(float)
             if station.address is not None:
                 own_weight = _HOST if isinstance(station, HostStation) else _GATEWAY
@@ -211,24 +211,24 @@ class Expected:
             best = max(weights.values(), default=0.0)
             own = station.address.network.prefixlen if station.address else None
             winners = [length for length, weight in weights.items() if weight > best - 1e-9]
-            self._length[id(station)] = own if own in winners or not winners else winners[0]
-        return self._length[id(station)]
+            self._length[station] = own if own in winners or not winners else winners[0]
+        return self._length[station]
 
     def _believable(self, station: Station) -> float:
         """How far to believe a prefix length: less for an interface whose subnet overlaps another's of its device."""
-        return _WEAK if id(station) in self._overlapping else 1.0
+        return _WEAK if station in self._overlapping else 1.0
 
     @cached_property
-    def _overlapping(self) -> set[int]:
+    def _overlapping(self) -> set[Station]:
         """The interfaces whose subnet contains a smaller one of another interface of the same device and table."""
-        found = set()
+        found: set[Station] = set()
         for stations in self._network.stations.on_device.values():
             known = [(s, Block.of(str(s.row.address)), s.row) for s in stations if s.address is not None]
             for one, block, row in known:
                 for other, inner, beside in known:
                     alike = isinstance(row, Gateway) and isinstance(beside, Gateway) and row.table == beside.table
                     if alike and one.name != other.name and block.length < inner.length and block.meets(inner):
-                        found.add(id(one))
+                        found.add(one)
         return found
 
     def subnet(self, station: Station) -> PrefixedAddress | None:
@@ -239,9 +239,9 @@ class Expected:
     def gateways(self, host: Station) -> list[Interface]:
         """The interfaces that serve a host's subnet, the one most of its peers use first."""
         host = self._one_for_all(host)
-        if id(host) not in self._gateways:
-            self._gateways[id(host)] = self._find_gateways(host)
-        return self._gateways[id(host)]
+        if host not in self._gateways:
+            self._gateways[host] = self._find_gateways(host)
+        return self._gateways[host]
 
     def _find_gateways(self, host: Station) -> list[Interface]:
         wanted = self.subnet(host)

@@ -147,7 +147,7 @@ def _accepted(
     used: set[int] = set()
     for finding in findings:
         entries = [entry for entry in by_rule.get(finding.rule, ()) if _fits(entry, finding)]
-        used |= {id(entry) for entry in entries}
+        used |= {id(entry) for entry in entries}  # of the plan, which holds them
         good = any(entry.until is None or entry.until >= today for entry in entries)
         (accepted if good else kept).append(finding)
     idle = [

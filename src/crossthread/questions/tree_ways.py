@@ -100,8 +100,8 @@ class _Need(NamedTuple):
     device: str
     goal: str
     router: str
-    by: frozenset[int]
-    """The links, by `id`, of which the gateway needs one."""
+    by: frozenset[Adjacency]
+    """The links of which the gateway needs one."""
     hosts: tuple[str, ...]
 
 
@@ -150,7 +150,7 @@ class Trial:
         for (vid, device), hosts in by_place.items():
             gateway = next((g for h in hosts for g in self._context.expected.gateways(h)), None)
             goal = gateway.taps[0].device if gateway is not None and gateway.taps else first.setdefault(vid, device)
-            by = frozenset(map(id, network.stations.facing(gateway))) if gateway is not None else frozenset()
+            by = frozenset(network.stations.facing(gateway)) if gateway is not None else frozenset[Adjacency]()
             router = gateway.device if gateway is not None else ""
             if goal:
                 found.append(_Need(vid, device, goal, router, by, tuple(host.name for host in hosts)))
@@ -171,12 +171,12 @@ class Trial:
             main = gateways[order[0]]
             for device in order[1:]:
                 near, facing = gateways[device], self._context.network.stations.facing
-                by = frozenset(map(id, facing(near))) or frozenset(map(id, facing(main)))
+                by = frozenset(facing(near)) or frozenset(facing(main))
                 yield _Need(vid, near.taps[0].device, main.taps[0].device, main.device, by, tuple(served[device]))
 
     def without(self, what: str, kind: str, gone: list[Adjacency], device: str | None = None) -> Failure:
         """What is lost without some links, and perhaps a device."""
-        lost = {id(adjacency) for adjacency in gone}
+        lost = set(gone)
         roles = self._roles_without({(a.a, a.b) for a in gone}, device)
         after = self._parts(lost, device, roles)
         vlans: set[int] = set()
@@ -215,7 +215,7 @@ class Trial:
         return found
 
     def _parts(
-        self, lost: set[int], device: str | None, roles: Mapping[int, Mapping[End, Role]]
+        self, lost: set[Adjacency], device: str | None, roles: Mapping[int, Mapping[End, Role]]
     ) -> dict[int, dict[str, str]]:
         """For each VLAN the connected parts of the devices, by a device that stands for each."""
         blocked = {
@@ -226,7 +226,7 @@ class Trial:
             pairs = (
                 (link.a.device, link.b.device)
                 for link, ends in group.links
-                if id(link) not in lost and blocked.isdisjoint(ends) and device not in (link.a.device, link.b.device)
+                if link not in lost and blocked.isdisjoint(ends) and device not in (link.a.device, link.b.device)
             )
             found.update(dict.fromkeys(group.vids, joined(pairs)))
         return found

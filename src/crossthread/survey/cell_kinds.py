@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from datetime import date
 from typing import Any
 
-from crossthread.values import NO_VID, NONE, VlanSet, address, interface, parse_mac, parse_vid
+from crossthread.values import NO_VID, NONE, ExpectedError, VlanSet, address, interface, parse_mac, parse_vid
 
 _FIRST = 16
 """How many cells tell whether those of a column differ from each other."""
@@ -65,18 +65,15 @@ class Kind:
         for cell in fresh:
             try:
                 known[cell] = self.read(cell) if cell.strip() else None
-            except ValueError as error:
-                bad[cell] = f"expected {error if self._says_more(error) else self.expected}"
+            except ExpectedError as error:
+                bad[cell] = f"expected {error}"
+            except ValueError:
+                bad[cell] = f"expected {self.expected}"
         if bad:
             return [known.get(cell) for cell in cells], bad
         if len(distinct) == 1:
             return [known[cells[0]]] * len(cells), {}
         return list(map(known.__getitem__, cells)), bad
-
-    @staticmethod
-    def _says_more(error: ValueError) -> bool:
-        """Whether the message is one of ours, which say what was expected, and not the interpreter's own."""
-        return str(error).startswith(("a ", "an ", "VLAN"))
 
 
 class Plain(Kind):
@@ -96,7 +93,11 @@ class Plain(Kind):
 
 
 def _macs_as_written(cells: Sequence[str]) -> bool:
-    """Whether all cells are MAC addresses in lower case with colons."""
+    """Whether all cells are MAC addresses in lower case with colons.
+
+    Asked of all of them as one text: each is 17 characters and a line feed, so that the colons and the line feeds stand
+    at every 18th place; the digits between are what is left when these are taken out.
+    """
     text, count = "\n".join(cells), len(cells)
     if len(text) != 18 * count - 1 or not text.isascii() or text.count("\n") != count - 1:
         return False
@@ -173,7 +174,7 @@ def _prefix(text: str) -> str:
         raise ValueError
     found = interface(text.strip())
     if found.ip != found.network.network_address:
-        raise ValueError(f"a prefix without host bits, here {found.network}")
+        raise ExpectedError(f"a prefix without host bits, here {found.network}")
     return str(found.network)
 
 

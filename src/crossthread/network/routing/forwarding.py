@@ -90,9 +90,9 @@ class Forwarding:
 
     def __init__(self, network: Network) -> None:
         self._stations, self._routing = network.stations, network.routing
-        self._heard: dict[tuple[int, int], Truth] = {}
-        self._answered: dict[tuple[int, Address], list[tuple[Station, bool, Truth]]] = {}
-        self._onward: dict[tuple[int, int], Walk] = {}
+        self._heard: dict[tuple[Station, Station], Truth] = {}
+        self._answered: dict[tuple[Station, Address], list[tuple[Station, bool, Truth]]] = {}
+        self._onward: dict[tuple[Station, Station], Walk] = {}
         self._connected: dict[str, set[Address]] = {}
 
     def echo(self, source: Station, target: Station) -> Truth:
@@ -128,7 +128,7 @@ class Forwarding:
 
     def answers(self, sender: Station, wanted: Address) -> list[tuple[Station, bool, Truth]]:
         """Who answers when a station asks for an address: the station, whether by proxy, and how surely."""
-        key = (id(sender), wanted)
+        key = (sender, wanted)
         if key not in self._answered:
             if len(self._answered) >= KEPT:
                 self._answered.clear()
@@ -174,7 +174,7 @@ class Forwarding:
 
     def resolves(self, sender: Station, receiver: Station) -> Truth:
         """Whether the question reaches the receiver and the answer comes back."""
-        key = (id(sender), id(receiver))
+        key = (sender, receiver)
         if key not in self._heard:
             there = self._stations.hears(sender, receiver)
             back = self._stations.hears(receiver, sender) if there is not False else False
@@ -211,7 +211,7 @@ class Forwarding:
         """The same as `_forward`; a gateway's first step is the same whoever asked it, and is walked once."""
         if seen:
             return self._forward(gateway, target, seen)
-        key = (id(gateway), id(target))
+        key = (gateway, target)
         if key not in self._onward:
             if len(self._onward) >= KEPT:
                 self._onward.clear()

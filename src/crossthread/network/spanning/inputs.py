@@ -222,7 +222,7 @@ class _Media:
 
     def all(self) -> list[list[End]]:
         """Every medium."""
-        return list({id(ends): ends for ends in self._of.values()}.values())
+        return list({id(ends): ends for ends in self._of.values()}.values())  # lists, shared by all in them
 
 
 def _apart(bridges: Mapping[str, BridgeId], lans: Iterable[Lan], missing: Iterable[str]) -> set[str]:

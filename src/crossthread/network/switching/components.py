@@ -29,14 +29,14 @@ class Components:
 
     def __init__(self, fabric: Fabric, before: tuple[Components, Container[End]] | None = None) -> None:
         self._fabric = fabric
-        self._carried: dict[tuple[End, End], int] = {}
+        self._carried: dict[Adjacency, int] = {}
         if before is not None:  # of an earlier copy with the same VLANs and trees, what the changes do not touch
             kept, touched = before
-            same = set(map(id, kept._fabric.adjacencies))  # the very objects, as equal ones are kept by their finder
+            same = set(kept._fabric.adjacencies)
             self._carried = {
-                (a.a, a.b): kept._carried[a.a, a.b]
+                a: kept._carried[a]
                 for a in fabric.adjacencies
-                if id(a) in same and a.a not in touched and a.b not in touched
+                if a in same and a.a not in touched and a.b not in touched
             }
         carried = [(self.carried(adjacency), adjacency) for adjacency in fabric.adjacencies]
         self._group: dict[int, int] = {}
@@ -49,9 +49,9 @@ class Components:
 
     def carried(self, adjacency: Adjacency) -> int:
         """The VIDs that surely get across in both directions, staying what they are."""
-        known = self._carried.get((adjacency.a, adjacency.b))
+        known = self._carried.get(adjacency)
         if known is None:
-            known = self._carried[adjacency.a, adjacency.b] = self._carry(adjacency)
+            known = self._carried[adjacency] = self._carry(adjacency)
         return known
 
     def _carry(self, adjacency: Adjacency) -> int:

@@ -13,8 +13,11 @@ from crossthread.network.topology.names import End, Names
 from crossthread.values import NONE
 
 
-class Adjacency(msgspec.Struct, frozen=True):
-    """Two ports, each a port or an aggregate, joined by one or several cables."""
+class Adjacency(msgspec.Struct, frozen=True, eq=False):
+    """Two ports, each a port or an aggregate, joined by one or several cables.
+
+    Each is one thing: two are the same only if they are the same object, so that what is known of one is quickly found.
+    """
 
     a: End
     b: End
@@ -49,8 +52,9 @@ def find_adjacencies(links: Iterable[Link], names: Names, known: Iterable[Adjace
         aggregates = [names.row(e) for e in (a, b)]
         down = any(row is not None and "down" in (row.admin, row.oper) for row in aggregates)
         up = False if down else any_of(link.up for link in members)
-        fresh, old = Adjacency(a, b, tuple(members), up), before.get((a, b))
-        found.append(old if old is not None and old == fresh else fresh)
+        old = before.get((a, b))
+        same = old is not None and old.up is up and old.links == tuple(members)
+        found.append(old if old is not None and same else Adjacency(a, b, tuple(members), up))
     return found
 
 
