@@ -13,6 +13,8 @@ import msgspec
 
 def visible(text: str, width: int = 60) -> str:
     """A value from outside as one short line: control characters escaped, the rest cut at `width`."""
+    if len(text) <= width and text.isprintable():
+        return text
     shown = "".join(c if c.isprintable() else c.encode("unicode_escape").decode() for c in text[: width + 1])
     return shown if len(text) <= width else shown[: width - 1] + "…"
 

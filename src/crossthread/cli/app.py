@@ -12,6 +12,7 @@ import typer
 
 from crossthread.cli import mapping, checking, trees, asking  # isort: skip  (the order of the help)
 from crossthread.cli.options import UNREADABLE, app
+from crossthread.collector import held_still
 from crossthread.errors import visible
 
 __all__ = ["asking", "checking", "main", "mapping", "trees"]
@@ -35,7 +36,8 @@ def main() -> None:
     status: object = 0
     try:
         try:
-            app(prog_name="crossthread")
+            with held_still():  # one question is asked, and then the process ends
+                app(prog_name="crossthread")
         except SystemExit as end:
             status = end.code or 0
         sys.stdout.flush()
