@@ -150,6 +150,10 @@ class Text(unittest.TestCase):
         for text in (WALKS["switch-a"][:2000], WALKS["switch-a"][1:2000]):
             self.assertEqual(recognise(text.encode())[0], "walk")
 
+    def test_a_column_without_an_index_is_no_entry(self):
+        rows = read_walk(".1.3.6.1.2.1.2.2.1.3 = INTEGER: 6\n", "x", "x")
+        self.assertEqual([type(row).TABLE for row in rows], ["devices"])
+
     @settings(max_examples=30, deadline=None)
     @given(st.integers(0, 2**32))
     def test_mutations_raise_nothing(self, seed):

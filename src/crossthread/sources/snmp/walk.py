@@ -70,8 +70,9 @@ class Walk:
         for index, text in self._columns[column]:
             told = _KIND.match(text)
             value = read(told[1], told[2]) if told else read("", text)
-            if value is not None and ".." not in index and len(index) < 1000:
-                found[tuple(map(int, index.strip(".").split("."))) if index.strip(".") else ()] = value
+            place = index.strip(".")  # every instance has one; even a single value has 0
+            if value is not None and place and ".." not in place and len(place) < 1000:
+                found[tuple(map(int, place.split(".")))] = value
         return found
 
     def texts(self, column: str) -> dict[Index, str]:
