@@ -6,7 +6,7 @@ from datetime import date
 from ipaddress import ip_address
 from pathlib import Path
 
-from crossthread import Network, Survey, check, matrix, read_plan, why
+from crossthread import Change, Network, Survey, check, matrix, read_plan, why
 from crossthread.network.switching.membership import membership
 from crossthread.network.topology.names import End
 from crossthread.survey.records import Port
@@ -49,6 +49,11 @@ def named(survey, *names, **asked):
 
 
 class Model(unittest.TestCase):
+    def test_a_change_leaves_what_it_was_made_of_alone(self):
+        cells = {"allowed": VlanSet.of([7])}
+        self.assertEqual(Change("ports", {"device": "a", "port": "b"}, cells).cells, {"allowed": "7"})
+        self.assertEqual(cells, {"allowed": VlanSet.of([7])})
+
     def test_what_a_hybrid_port_sends_untagged_has_to_be_observed(self):
         row = Port("sw-a", "p1", mode="hybrid", pvid=7, allowed=VlanSet.of([7, 8]))
         found = membership(row)
@@ -141,6 +146,14 @@ class Rules(unittest.TestCase):
         self.assertEqual([finding.rule for finding in one], ["host-gateway-wrong"])
         two = named(self.campus("10.0.0.254", "10.0.0.254"), "gateway-address-wrong", "host-gateway-wrong")
         self.assertEqual([finding.rule for finding in two], ["gateway-address-wrong"])
+
+    def test_an_address_that_an_interface_has_twice_is_taken_away_once(self):
+        survey = self.campus("10.0.0.1", "10.0.0.1", "10.0.0.1")
+        twin = [gateway("sw-a", "vlan0", "10.0.0.1/27", vid=7), *survey.gateways]
+        doubled = Survey.of(**{name: survey.table(name) for name in ("devices", "ports", "hosts")}, gateways=twin)
+        (found,) = named(doubled, "gateway-mask-differs")
+        self.assertEqual([(c.key["address"], c.delete) for c in found.repair], [("10.0.0.1/27", True)])
+        self.assertEqual(why(doubled, "h0", "far").verdict, "works")
 
     def test_regions_do_not_excuse_two_roots_of_the_common_tree(self):
         for instance, count in ((0, 1), (3, 0)):

@@ -33,9 +33,9 @@ class Change(msgspec.Struct, frozen=True, omit_defaults=True, rename={"cells": "
     delete: bool = False
 
     def __post_init__(self) -> None:
-        for column, value in self.cells.items():
-            if isinstance(value, VlanSet):  # so that a change is always what JSON can hold
-                self.cells[column] = str(value)
+        if any(isinstance(value, VlanSet) for value in self.cells.values()):  # a change is always what JSON can hold
+            plain = {column: str(v) if isinstance(v, VlanSet) else v for column, v in self.cells.items()}
+            msgspec.structs.force_setattr(self, "cells", plain)
 
     def __str__(self) -> str:
         key = " ".join(str(value) for value in self.key.values())

@@ -15,6 +15,7 @@ from crossthread.diagnosis.repair.alternatives import Way, alternatives
 from crossthread.diagnosis.repair.tree_costs import opened
 from crossthread.diagnosis.rules.plan import plan_host
 from crossthread.diagnosis.rules.survey import unexplained
+from crossthread.errors import SurveyError
 from crossthread.network.hosts.station import HostStation
 from crossthread.network.network import Network
 from crossthread.network.routing.forwarding import Forwarding, Walk
@@ -135,7 +136,10 @@ def _ranked(context: Context, findings: Sequence[Finding], finding: Finding, pai
     rest = [change for other in findings if other is not finding for change in other.repair]
 
     def works(changes: Sequence[Change]) -> bool:
-        trial = context.network.changed(merge_changes([*rest, *changes]))
+        try:
+            trial = context.network.changed(merge_changes([*rest, *changes]))
+        except SurveyError:  # it cannot be done at all, such as an address that the interface has already
+            return False
         return all(walk.arrives for walk in walks(trial, *pair))
 
     found = alternatives(context, finding, works, _other_ways(context, finding, rest, pair))

@@ -12,6 +12,7 @@ from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway import called
 from crossthread.network.hosts.classes import HostClass
 from crossthread.network.hosts.station import HostStation, Interface
+from crossthread.survey.changes import Change
 from crossthread.survey.records import Gateway
 from crossthread.values import NONE, Address
 
@@ -85,8 +86,15 @@ def gateway_mask_differs(context: Context, gateway: Interface) -> Finding | None
         f"{called(gateway)} has the prefix length {gateway.address.network.prefixlen}, where its hosts in {subnet} "
         f"have {wanted}.",
         evidence,
-        (set_gateway(gateway, address=f"{gateway.address.ip}/{wanted}"),),
+        (_with_length(context, gateway, f"{gateway.address.ip}/{wanted}"),),
     )
+
+
+def _with_length(context: Context, gateway: Interface, own: str) -> Change:
+    """Give an address another length; or take it away, where the interface has it with that length already."""
+    rows = (s.row.address for s in context.network.stations.on_device[gateway.device] if s.name == gateway.name)
+    change = set_gateway(gateway, address=own)
+    return Change(change.table, change.key, delete=True) if own in rows else change
 
 
 @rule("gateway-address-duplicate", "Gateway and routing", About.GATEWAY)
