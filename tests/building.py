@@ -4,15 +4,19 @@ import json
 from pathlib import Path
 
 from crossthread import Network, Survey, read_survey
+from crossthread.survey import Info
+from crossthread.survey.records import READ_IN_FULL
 
 DATA = Path(__file__).parent / "data"
+KNOWN = Info(complete=READ_IN_FULL)
+"""The head of a survey in which nothing was left unread."""
 LAB = sorted((DATA / "lab").iterdir())
 
 
 def survey_of(folder: Path, **tables: str) -> Survey:
     """A survey of tables given as text: a head line with the columns, then rows; cells apart by `|`."""
     folder.mkdir(parents=True, exist_ok=True)
-    (folder / "survey.toml").write_text("format = 1\n")
+    (folder / "survey.toml").write_text(f"format = 1\ncomplete = {json.dumps(READ_IN_FULL)}\n")
     for name, text in tables.items():
         lines = [line.strip() for line in text.strip().splitlines()]
         cells = [[cell.strip() for cell in line.split("|")] for line in lines]

@@ -139,7 +139,7 @@ ALSO = {
     "neighbor-stale": {"neighbor-several"},
     "gateway-missing": {"host-gateway-wrong"},
     "link-subnet-differs": {"neighbor-one-way", "discovery-off"},
-    "neighbor-several": {"neighbor-unsurveyed"},
+    "neighbor-several": {"neighbor-unsurveyed", "survey-gap"},
     "route-back-missing": {"route-missing"},
 }
 """What else is said, where one edit makes two things wrong or the fault looks like another."""

@@ -11,6 +11,7 @@ from crossthread.network.switching.membership import membership
 from crossthread.network.topology.names import End
 from crossthread.survey.records import Port
 from crossthread.values import VlanSet
+from tests.building import KNOWN
 
 UP = {"admin": "up", "oper": "up"}
 
@@ -107,7 +108,7 @@ class Model(unittest.TestCase):
     def test_a_vlan_that_gets_across_one_way_only_lets_nobody_answer(self):
         ports = [access("sw-a", "p9"), access("sw-b", "p9"), trunk("sw-a", "p1"), trunk("sw-b", "p1", allowed="8")]
         hosts = [host("a", "10.0.0.1/24", "sw-a", "p9"), host("b", "10.0.0.2/24", "sw-b", "p9")]
-        survey = Survey.of(ports=ports, hosts=hosts, neighbors=cable("sw-a", "p1", "sw-b", "p1"))
+        survey = Survey.of(KNOWN, ports=ports, hosts=hosts, neighbors=cable("sw-a", "p1", "sw-b", "p1"))
         answer = why(survey, "a", "b")
         self.assertEqual((answer.verdict, [f.rule for f in answer.findings]), ("fails", ["link-vlan-missing"]))
         self.assertEqual([change.key["device"] for change in answer.repair], ["sw-b"])

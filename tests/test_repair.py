@@ -27,6 +27,7 @@ from crossthread.questions.why_via import why_via
 from crossthread.sources.yang.ietf import read_yang
 from crossthread.survey.records import Device, Host, Neighbor, Port, Tree, Vlan
 from crossthread.values import VlanSet
+from tests.building import KNOWN
 from tests.test_command import run
 from tests.test_generated import shape
 
@@ -53,7 +54,7 @@ def chain(*names):
         hosts.append(Host(f"pc-{name}", mac=mac, address=own, gateway="none", device=name, port="desk", link="up"))
     trees = tuple(Tree(name, 0, protocol="rstp", priority=32768, address=f"02:00:00:00:01:{n:02x}")
                   for n, name in enumerate(names, 1))  # fmt: skip
-    return Survey(ports=tuple(ports), neighbors=tuple(cables), hosts=tuple(hosts), trees=trees)
+    return Survey(KNOWN, ports=tuple(ports), neighbors=tuple(cables), hosts=tuple(hosts), trees=trees)
 
 
 def mends(*changes):

@@ -259,7 +259,8 @@ class Search:
             if told is None:
                 return None
             findings += told
-        unknown = works is None or adjacency.up is None or self._trees(adjacency, vid) is None
+        trees = self._trees(adjacency, vid)
+        unknown = works is None or adjacency.up is None or trees is None or (trees is False and not any(findings))
         return _step(findings, observations=int(unknown), hops=1)
 
     def _trees(self, adjacency: Adjacency, vid: int) -> Truth:

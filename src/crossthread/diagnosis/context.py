@@ -12,10 +12,10 @@ from crossthread.network.hosts.classes import HostClass
 from crossthread.network.hosts.station import HostStation
 from crossthread.network.network import Network
 from crossthread.network.three_valued import EVERY_VID
-from crossthread.network.topology.adjacency import Adjacency
+from crossthread.network.topology.adjacency import Adjacency, bundle
 from crossthread.network.topology.names import End
 from crossthread.plan import Plan
-from crossthread.survey.records import Device, Neighbor, Port, Row, TreePort
+from crossthread.survey.records import Device, MacEntry, Neighbor, Port, Row, TreePort
 from crossthread.survey.survey import Evidence
 from crossthread.values import NONE, VlanSet
 from crossthread.views.tree import TreeAnswer, tree
@@ -93,9 +93,23 @@ class Context:
         return {row.vid: row.name for row in rows if row.name}
 
     @cached_property
-    def listeners(self) -> set[str]:
-        """The devices whose neighbour tables are in the survey."""
-        return {self.network.names.spelled[row.device] for row in self.network.survey.neighbors}
+    def learned(self) -> dict[str, list[MacEntry]]:
+        """Where each MAC address was learned."""
+        found: dict[str, list[MacEntry]] = defaultdict(list)
+        for entry in self.network.survey.macs:
+            if entry.kind != "self" and entry.port:
+                found[entry.mac].append(entry)
+        return found
+
+    def learned_at_open_ends(self, host: HostStation) -> list[End]:
+        """The ports at which a host's MAC address was learned, and beyond which the unknown begins."""
+        names, found = self.network.names, []
+        for entry in self.learned.get(host.row.mac or "", ()):
+            device = names.spelled[entry.device]
+            end = bundle(End(device, names.port(device, entry.port) or entry.port or ""), names)
+            if end in self.network.open_ends:
+                found.append(end)
+        return found
 
     @cached_property
     def heard_at(self) -> dict[End, list[Neighbor]]:

@@ -6,10 +6,13 @@ from collections.abc import Sequence
 
 from crossthread.diagnosis.context import Context
 from crossthread.network.hosts.station import HostStation, Station, Tap
-from crossthread.network.routing.forwarding import Leg, Walk
-from crossthread.network.switching.segments import Crossing, Node
+from crossthread.network.routing.forwarding import Leg, Stop, Walk
+from crossthread.network.routing.unread import Exit
+from crossthread.network.switching.segments import Crossing
 from crossthread.network.three_valued import vids_in
+from crossthread.network.topology.adjacency import bundle
 from crossthread.network.topology.names import End
+from crossthread.network.topology.open_ends import OUTSIDE
 from crossthread.survey.records import TABLES, Host, Row
 from crossthread.survey.survey import Evidence
 
@@ -27,6 +30,12 @@ def gaps(context: Context, walks: Sequence[Walk]) -> tuple[Evidence, ...]:
             found += context.evidence(row, column)
         for leg in (*walk.legs, *walk.aside):
             found += _of_leg(context, leg)
+        stop = walk.stop
+        if stop is not None and stop.reason == "beyond":
+            found += _of_the_unread(context, stop)
+        elif stop is not None and stop.reason == "unknown" and not isinstance(stop.station, HostStation):
+            device = stop.station.device
+            found += _missing(context, context.device(device), "devices", {"device": device}, "routing")
     return tuple({(e.table, str(e.key), e.column): e for e in found}.values())
 
 
@@ -60,7 +69,9 @@ def _of_station(context: Context, station: Station) -> list[Evidence]:
         return found + _of_port(context, station.end, *_vlan_columns(context, station.end))
     if station.up is None:
         found += _missing(context, station.row, "gateways", {}, "admin", "oper")
-    if not any(tap.device for tap in station.taps):
+    if any(tap.beyond for tap in station.taps) and station.end is not None:
+        found.append(_beyond(context, bundle(station.end, context.network.names)))
+    elif not any(tap.device for tap in station.taps):
         found += _missing(context, station.row, "gateways", {}, "port")
     if station.row.vid is None and (station.end is None or station.row.untagged == "no"):
         found += _missing(context, station.row, "gateways", {}, "vid")
@@ -82,18 +93,18 @@ def _vlan_columns(context: Context, end: End) -> tuple[str, ...]:
 
 def _of_way(context: Context, tap: Tap, goal: Tap) -> list[Evidence]:
     """What was not observed on the surest way between two taps."""
-    if not tap.device or not goal.device:
-        return []
     fabric = context.network.fabric
     found: list[Evidence] = []
+    if not (tap.beyond or tap.device) or not (goal.beyond or goal.device):
+        return []
     for end, bounds in ((tap.end, tap.enters), (goal.end, goal.leaves)):
         if end is not None and bounds.sure != bounds.possible:
             found += _of_port(context, end, *_vlan_columns(context, end))
     ways = [
-        (reached.unknown, reached.hops, Node(tap.device, vid), Node(goal.device, arrives))
-        for vid in vids_in(tap.enters.possible)
-        for arrives in vids_in(goal.leaves.possible & fabric.known)
-        if (reached := fabric.flood(Node(tap.device, vid)).get(Node(goal.device, arrives))) is not None
+        (reached.unknown, reached.hops, start, last)
+        for start in tap.enter(vids_in(tap.enters.possible))
+        for last in goal.enter(vids_in(goal.leaves.possible & fabric.vids))
+        if (reached := fabric.reached(start, last)) is not None
     ]
     if not ways:
         return found
@@ -106,8 +117,8 @@ def _of_way(context: Context, tap: Tap, goal: Tap) -> list[Evidence]:
 
 def _of_crossing(context: Context, crossing: Crossing, vid: int) -> list[Evidence]:
     fabric = context.network.fabric
-    if crossing.through is not None:
-        return [Evidence("devices", {"device": crossing.through}, "device", None)]
+    if OUTSIDE in (crossing.near, crossing.far):
+        return [_beyond(context, crossing.near if crossing.far == OUTSIDE else crossing.far)]
     if any(sure and node.vid == vid for _, node, _, sure in fabric.cross(crossing, vid)):
         return []
     found: list[Evidence] = []
@@ -121,7 +132,40 @@ def _of_crossing(context: Context, crossing: Crossing, vid: int) -> list[Evidenc
             row = fabric.trees.row(end, vid)
             key: dict[str, object] = {"device": end.device, "port": end.port}
             found += _missing(context, row, TABLES["tree_ports"].TABLE, key, "state")
+            if row is not None and row.state is not None:  # only which VLANs follow that tree is not known
+                found.append(Evidence("trees", {"device": end.device}, "vlans", None))
         vlan = fabric.vlan_row(end.device, vid)
         if vlan is not None and vlan.state is None:
             found += _missing(context, vlan, "vlans", {}, "state")
     return found
+
+
+def _beyond(context: Context, end: End) -> Evidence:
+    """What was not observed at an open end: what is there, or a whole device that is known by name."""
+    beyond = context.network.open_ends[end]
+    if not end.port:
+        return Evidence("ports", {"device": end.device}, "port", None)
+    if beyond.name is not None and context.network.names.device(beyond.name) is None:
+        return Evidence("devices", {"device": beyond.name}, "device", None)
+    return Evidence("neighbors", {"device": end.device, "port": end.port}, "neighbor", None)
+
+
+def _of_the_unread(context: Context, stop: Stop) -> list[Evidence]:
+    """What a router that nobody read may be, or may know, the likeliest first."""
+    unread, station = context.network.unread, stop.station
+    found = _of_station(context, station) if isinstance(station, HostStation) else []
+    if not isinstance(station, HostStation):
+        if station.device in unread.devices:
+            found.append(Evidence("gateways", {"device": station.device}, "interface", None))
+        if not context.network.covered.fully(station.device, "routes"):
+            found.append(Evidence("routes", {"device": station.device}, "prefix", None))
+    wanted = str(stop.target)
+
+    def likely(found: Exit) -> tuple[bool, bool, int, int]:
+        rows = found.beyond.heard
+        routes = any("router" in (row.capabilities or ()) for row in rows)
+        return not any(row.management == wanted for row in rows), not routes, found.unknown, found.hops
+
+    found += [_beyond(context, one.beyond.end) for one in sorted(unread.exits(station), key=likely)]
+    near = sorted(unread.devices & unread.devices_near(station))
+    return found + [Evidence("gateways", {"device": device}, "interface", None) for device in near]

@@ -8,15 +8,18 @@ need, and from nothing else: a rule that declares nothing is asked about everyth
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from enum import StrEnum
-from functools import cache
+from functools import cache, wraps
 from importlib import import_module
 from inspect import isfunction
 from pkgutil import iter_modules
-from typing import Any, NamedTuple, TypeVar
+from typing import Any, NamedTuple, TypeVar, cast
 
 import crossthread.diagnosis.rules as rooms
+from crossthread.diagnosis.caution import cautious
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.findings import Finding
 
 FAMILIES = (
     "Host", "Port", "Link", "Neighbour discovery", "VLAN", "Spanning tree", "Gateway and routing", "Plan and inventory",
@@ -113,6 +116,8 @@ def rule(
         raise ValueError(f"expected a family of {', '.join(FAMILIES)} instead of {family}")
 
     def declare(function: _F) -> _F:
+        if not hasattr(function, "declared"):
+            function = _careful(function)
         declared = Rule(
             name,
             family,
@@ -132,6 +137,24 @@ def rule(
         return function
 
     return declare
+
+
+def _careful(function: _F) -> _F:
+    """The same rule, with what it finds looked at for mends that could do harm to something unknown."""
+
+    @wraps(function)
+    def asked(*args: Any, **kwargs: Any) -> Any:
+        found = function(*args, **kwargs)
+        if found is None or not isinstance(args[0], Context):
+            return found
+        return cautious(args[0], found) if isinstance(found, Finding) else _each_careful(args[0], found)
+
+    return cast(_F, asked)
+
+
+def _each_careful(context: Context, found: Iterable[Finding]) -> Iterator[Finding]:
+    for finding in found:
+        yield cautious(context, finding)
 
 
 @cache

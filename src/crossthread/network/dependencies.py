@@ -32,19 +32,32 @@ def _columns(text: str) -> frozenset[str]:
 
 
 PARTS = {
-    "names": Part(_columns("devices.device,chassis,management ports.device,port,aliases,mac")),
+    "names": Part(
+        _columns(
+            "devices.device,chassis,management ports.device,port,aliases,mac "
+            "neighbors.device,port tree_ports.device,port"
+        )
+    ),
     "links": Part(_columns("neighbors.* ports.description"), ("names",)),
+    "open ends": Part(
+        _columns(
+            "coverage.* vlans.device gateways.device routes.device arp.device cables.device "
+            "ports.admin,oper,mode,lag,description hosts.device,port,mac,gateway macs.* "
+            "tree_ports.role,edge devices.capabilities,routing,management"
+        ),
+        ("links",),
+    ),
     "cabling": Part(_columns("ports.lag cabled.admin,oper"), ("links",)),
     "trees": Part(
         _columns(
             "trees.device,instance,vlans,protocol,region,priority,address,bpdus "
             "tree_ports.device,port,instance,cost,priority,number,bpdus "
-            "ports.speed cabled.bridged devices.capabilities"
+            "ports.speed cabled.bridged devices.capabilities coverage.*"
         ),
         ("cabling",),
     ),
     "trees per VLAN": Part(_columns("ports.mode,pvid,allowed,untagged"), ("trees",)),
-    "vlans": Part(_columns("vlans.*"), ("names",)),
+    "vlans": Part(_columns("vlans.* coverage.*"), ("names",)),
     "bridging": Part(_columns("ports.* trees.* tree_ports.*"), ("vlans", "trees")),
 }
 """Each part of a network. `names` also depends on which devices there are, and `bridging` on which VLANs: those are

@@ -7,16 +7,19 @@ from collections.abc import Sequence
 from functools import cached_property
 
 from crossthread.collector import held_still
+from crossthread.network.coverage import Covered
 from crossthread.network.dependencies import PARTS, stale
 from crossthread.network.hosts.classes import Classes, current_vlan
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.hosts.stations import Stations
 from crossthread.network.routing.routes import Routing
+from crossthread.network.routing.unread import Unread
 from crossthread.network.switching.components import Components
 from crossthread.network.switching.segments import Fabric, FabricBefore, find_known_vids
 from crossthread.network.topology.adjacency import Adjacency, find_adjacencies
 from crossthread.network.topology.links import Link, Loose, find_links, links_again
 from crossthread.network.topology.names import End, Names, find_devices
+from crossthread.network.topology.open_ends import OpenEnd, find_open_ends
 from crossthread.survey import Survey
 from crossthread.survey.changes import Change, apply_changes
 from crossthread.survey.difference import difference
@@ -64,6 +67,10 @@ class Network:
         if "cabling" not in kept.stale:
             copy.adjacencies = self.adjacencies
             copy.adjacencies_at = self.adjacencies_at
+        if "open ends" not in kept.stale:
+            copy.open_ends = self.open_ends
+        elif copy.open_ends != self.open_ends:
+            kept.stale |= {"trees", "bridging"}
         if "bridging" not in kept.stale:
             copy.fabric, copy.components = self.fabric, self.components
         return copy
@@ -100,11 +107,28 @@ class Network:
         return find_adjacencies(self.links, self.names, known)
 
     @cached_property
+    def covered(self) -> Covered:
+        """Which tables were read in full of which device."""
+        return Covered(self.survey, self.names)
+
+    @cached_property
+    def open_ends(self) -> dict[End, OpenEnd]:
+        """The ports beyond which the unknown begins."""
+        return find_open_ends(self.survey, self.names, self.covered, self.adjacencies, self.loose)
+
+    def as_if_complete(self) -> Network:
+        """The same network as if there were nothing but what was read: to see what the facts by themselves say."""
+        copy = Network(self.survey)
+        copy.names, copy._found, copy.adjacencies = self.names, self._found, self.adjacencies
+        copy.covered, copy.open_ends = Covered.everything(self.survey, self.names), {}
+        return copy
+
+    @cached_property
     def fabric(self) -> Fabric:
         """The layer-2 side: where a frame in a VLAN on a device gets to."""
         kept = self._kept
         before = FabricBefore(kept.network.fabric, kept.stale, kept.ports, kept.tree_ends) if kept is not None else None
-        return Fabric(self.survey, self.names, self.adjacencies, self.loose, before)
+        return Fabric(self.survey, self.names, self.covered, self.adjacencies, self.open_ends, before)
 
     @cached_property
     def components(self) -> Components:
@@ -131,6 +155,11 @@ class Network:
     def routing(self) -> Routing:
         """What devices do with IP packets."""
         return Routing(self.survey, self.names, self.stations)
+
+    @cached_property
+    def unread(self) -> Unread:
+        """The routers that nobody read."""
+        return Unread(self.covered, self.routing, self.stations.gateways, self.fabric, self.adjacencies_at)
 
     def port(self, end: End) -> Port | None:
         """The survey's row of a port."""

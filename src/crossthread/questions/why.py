@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Literal
 
 from crossthread.answer import Answer
+from crossthread.diagnosis.all_rules import sweep
+from crossthread.diagnosis.caution import cautious
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
+from crossthread.diagnosis.looking import Look, how_far, how_it_turns, looks
 from crossthread.diagnosis.missing import gaps
 from crossthread.diagnosis.relevant_rows import focus
 from crossthread.diagnosis.repair.mends import host_named, mend, walks
@@ -26,6 +30,8 @@ from crossthread.plan import Plan
 from crossthread.survey.changes import Change, merge_changes
 from crossthread.survey.survey import Evidence
 from crossthread.views.way import Hop, path_of
+
+Confidence = Literal["sure", "likely", "open"]
 
 
 class Why(Answer, frozen=True, rename={"source": "from", "target": "to"}):
@@ -48,6 +54,11 @@ class Why(Answer, frozen=True, rename={"source": "from", "target": "to"}):
         device `seat`.
     unproven
         Where the packet still stops, or may stop, with all of it done; None if it is proven.
+    confidence
+        Of an unknown verdict: `likely` if facts say what is wrong already (the findings), else `open`.
+    surely, look, turns
+        Of an unknown verdict: how far the packet surely gets; what to look at next, the first place first; how the
+        verdict will turn.
     observe
         What has to be looked at before more can be said.
     path, path_back
@@ -71,6 +82,10 @@ class Why(Answer, frozen=True, rename={"source": "from", "target": "to"}):
     seat: str | None = None
     via: str | None = None
     unproven: str | None = None
+    confidence: Confidence | None = None
+    surely: str | None = None
+    look: tuple[Look, ...] = ()
+    turns: str | None = None
 
 
 @of_network
@@ -130,24 +145,13 @@ def why(network: Network, source: str, target: str, seat: str | None = None, pla
         found = tuple({f.identity: f for f in reversed(luck)}.values())[::-1]
         return Why(one.name, two.name, "works", found, (), False, (), path, path_back)
     if verdict is None:
-        contested = [c for walk in (there, back) for c in walk.contests]
-        told = [routing_rules.several_answer(context, asker, wanted) for asker, wanted in contested]
-        return Why(
-            source=one.name,
-            target=two.name,
-            verdict="unknown",
-            findings=tuple(finding for finding in told if finding is not None),
-            repair=(),
-            repair_proven=False,
-            observe=_to_observe(context, (one.name, two.name), (there, back), _seat(network, seat)),
-            path=path_of(network, one, there),
-            path_back=path_of(network, two, back),
-        )
+        return _unknown(context, (one, two), (there, back), _seat(network, seat))
     findings = mend(context, one.name, two.name)
     seat = _seat(network, seat)
     order, final = worked(network, findings, (one.name, two.name), seat)
     repair = in_order(merge_changes(change for finding in findings for change in finding.repair), order)
     last_there, last_back = walks(final, one.name, two.name)
+    observe = _to_observe(Context(final, plan), (one.name, two.name), (last_there, last_back), seat)
     stop = there.stop if there.arrives is not True else back.stop
     return Why(
         source=one.name,
@@ -156,7 +160,8 @@ def why(network: Network, source: str, target: str, seat: str | None = None, pla
         findings=tuple(findings),
         repair=repair,
         repair_proven=bool(repair) and bool(last_there.arrives) and bool(last_back.arrives),
-        observe=_to_observe(Context(final, plan), (one.name, two.name), (last_there, last_back), seat),
+        observe=observe,
+        look=looks(Context(final, plan), observe),
         path=with_faults(path_of(final, host_named(final, one.name), last_there), findings),
         path_back=with_faults(path_of(final, host_named(final, two.name), last_back), findings, back=True),
         stopped=_sentence(stop, back=there.arrives is True),
@@ -164,6 +169,43 @@ def why(network: Network, source: str, target: str, seat: str | None = None, pla
         seat=seat,
         unproven=_unproven(last_there, last_back),
     )
+
+
+def _unknown(
+    context: Context, pair: tuple[HostStation, HostStation], walked: tuple[Walk, Walk], seat: str | None
+) -> Why:
+    """What helps where the verdict is not known."""
+    (one, two), (there, back), network = pair, walked, context.network
+    contested = [c for walk in walked for c in walk.contests]
+    told = [routing_rules.several_answer(context, asker, wanted) for asker, wanted in contested]
+    findings = [*filter(None, told), *_likely(context, one.name, two.name)]
+    observe = _to_observe(context, (one.name, two.name), walked, seat)
+    open_walk, first, answers = (there, one, False) if there.arrives is None else (back, two, True)
+    return Why(
+        source=one.name,
+        target=two.name,
+        verdict="unknown",
+        findings=tuple({finding.identity: finding for finding in findings}.values()),
+        repair=(),
+        repair_proven=False,
+        observe=observe,
+        path=path_of(network, one, there),
+        path_back=path_of(network, two, back),
+        confidence="likely" if findings else "open",
+        surely=how_far(context, first, open_walk, answers),
+        look=looks(context, observe, [one.beyond.end for one in network.unread.exits(first)]),
+        turns=how_it_turns(open_walk, observe),
+    )
+
+
+def _likely(context: Context, source: str, target: str) -> list[Finding]:
+    """What would be in the way if there were nothing but what was read, as far as facts speak for it."""
+    closed = context.network.as_if_complete()
+    if all_of(walk.arrives for walk in walks(closed, source, target)) is not False:
+        return []
+    suspected = mend(Context(closed, context.plan), source, target)
+    standing = {finding.identity for finding in sweep(context) if finding.severity != "note"}
+    return [cautious(context, finding) for finding in suspected if finding.identity in standing]
 
 
 def _unproven(there: Walk, back: Walk) -> str | None:
@@ -235,6 +277,7 @@ _REASONS = {
     "route": "{station} has no route to {target}",
     "loop": "the packet to {target} comes back to {station} and goes round",
     "unknown": "what {station} does was not observed",
+    "beyond": "what takes the packet for {target} on from {station} may be where nobody looked",
 }
 
 

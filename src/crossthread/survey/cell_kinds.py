@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
-from datetime import date
+from datetime import date, datetime
 from typing import Any
 
 from crossthread.values import NO_VID, NONE, ExpectedError, VlanSet, address, interface, parse_mac, parse_vid
@@ -190,6 +190,10 @@ def _number(text: str) -> float:
     return float(text) if "." in text else int(text)
 
 
+def _time(text: str) -> str:
+    return datetime.fromisoformat(text.strip()).isoformat()
+
+
 def _show_words(words: tuple[str, ...]) -> str:
     return " ".join(words) or NONE
 
@@ -233,4 +237,5 @@ ON = choice("on", "off")
 DUPLEX = choice("full", "half")
 COUNT = Kind("a whole number, 0 or more", _count)
 NUMBER = Kind("a number, 0 or more", _number)
+TIME = Kind("a date and time such as 2026-05-04T06:00:00Z", _time)
 DAY = Kind("a day such as 2026-12-31", date.fromisoformat)

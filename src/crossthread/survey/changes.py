@@ -9,7 +9,7 @@ import msgspec
 
 from crossthread.errors import Problem, SurveyError
 from crossthread.survey.building import cell_text
-from crossthread.survey.records import TABLES, Gateway, Row, TreePort, columns_of, folded
+from crossthread.survey.records import READ_IN_FULL, TABLES, Coverage, Gateway, Row, TreePort, columns_of, folded
 from crossthread.survey.survey import Survey
 from crossthread.survey.table import Table
 from crossthread.values import VlanSet
@@ -83,7 +83,31 @@ def apply_changes(survey: Survey, changes: Iterable[Change]) -> Survey:
         stale = {n: ports[n] for device, port in moved for n in _tree_ports_at(ports, device, port)}
         blank = {n: msgspec.structs.replace(row, role=None, state=None) for n, row in stale.items()}
         tables["tree_ports"] = ports.edited(blank)
+    tables["coverage"] = _still_covered(survey, tables, edits)
     return Survey(info=survey.info, **tables)
+
+
+_READ_TO_SAY = ("ports", "neighbors", "trees", "tree_ports", "macs")
+"""Tables of which a first row, made by a change, does not mean that the device's other rows were read."""
+
+
+def _still_covered(survey: Survey, tables: dict[str, Any], edited: Iterable[str]) -> Table[Row]:
+    """What is covered after some changes: what was read in full before is so still, and nothing else.
+
+    A device that loses its last row of a table is not one of which the table was never read.
+    """
+    said = {(row.device.casefold(), row.table) for row in tables["coverage"]}
+    added: list[Row] = []
+    for name in edited:
+        if name not in READ_IN_FULL or tables[name].column("device") is survey.column(name, "device"):
+            continue
+        before, after = ({d.casefold(): d for d in t.column("device")} for t in (survey.table(name), tables[name]))
+        for key, device in (*before.items(), *after.items()):
+            gone, fresh = key not in after, key not in before and name in _READ_TO_SAY
+            if (gone or fresh) and (key, name) not in said and name not in survey.info.complete:
+                added.append(Coverage(device, name, "yes" if gone else "no"))
+    table: Table[Row] = tables["coverage"]
+    return table.edited({}, added) if added else table
 
 
 class _Edits:

@@ -6,6 +6,7 @@ from datetime import date, datetime
 from typing import Any
 
 from crossthread.errors import Problem
+from crossthread.survey.records import READ_IN_FULL
 from crossthread.survey.survey import FORMAT, Info
 
 MAX_COLUMNS = 1000
@@ -53,5 +54,16 @@ def info_of(values: dict[str, Any], file: str, problems: list[Problem]) -> Info:
     if taken is not None and not isinstance(taken, datetime):
         problems.append(Problem(file, "expected a date and time such as 2026-05-04T06:00:00Z", None, "taken_at"))
         taken = None
+    found["complete"] = _complete(values.pop("complete", []), file, problems)
     extra = tuple((str(name), str(value)) for name, value in values.items())
     return Info(taken_at=taken, extra=extra, **found)
+
+
+def _complete(value: Any, file: str, problems: list[Problem]) -> tuple[str, ...]:
+    """The tables that a survey says were read in full of every device."""
+    names = value if isinstance(value, list) else [value]
+    for name in names:
+        if name not in READ_IN_FULL:
+            says = f"expected a list of tables that can be complete: {', '.join(READ_IN_FULL)}"
+            problems.append(Problem(file, says, None, "complete", str(name)))
+    return tuple(name for name in READ_IN_FULL if name in names)

@@ -300,9 +300,28 @@ class Cable(Row, frozen=True):
     extra: Extra = ()
 
 
+READ_IN_FULL = (
+    "devices", "ports", "vlans", "neighbors", "gateways", "routes", "trees", "tree_ports", "macs", "arp", "cables"
+)  # fmt: skip
+"""The tables that can be read in full of a device; hosts.csv never is: it lists whom one asks about."""
+
+
+class Coverage(Row, frozen=True):
+    """Whether a table was read in full of a device: only then is a row that is missing there a fact."""
+
+    TABLE = "coverage"
+    KEY = ("device", "table")
+    device: Place
+    table: Annotated[str, cells.choice(*READ_IN_FULL)]
+    complete: Yes = None
+    taken_at: Annotated[str | None, cells.TIME] = None
+    source: Text = None
+    extra: Extra = ()
+
+
 TABLES: dict[str, type[Row]] = {
     kind.TABLE: kind
     for kind in (
-        Device, Port, Vlan, Neighbor, Gateway, Route, Tree, TreePort, Host, MacEntry, ArpEntry, Cable
+        Device, Port, Vlan, Neighbor, Gateway, Route, Tree, TreePort, Host, MacEntry, ArpEntry, Cable, Coverage
     )
 }  # fmt: skip

@@ -16,6 +16,7 @@ from crossthread.survey.records import (
     TABLES,
     ArpEntry,
     Cable,
+    Coverage,
     Device,
     Gateway,
     Host,
@@ -59,6 +60,8 @@ class Info(msgspec.Struct, frozen=True):
     taken_at: datetime | None = None
     site: str | None = None
     notes: str | None = None
+    complete: tuple[str, ...] = ()
+    """The tables that were read in full of every surveyed device."""
     extra: tuple[tuple[str, str], ...] = ()
 
 
@@ -82,6 +85,7 @@ class Survey:
     macs: Sequence[MacEntry] = ()
     arp: Sequence[ArpEntry] = ()
     cables: Sequence[Cable] = ()
+    coverage: Sequence[Coverage] = ()
     notices: tuple[str, ...] = field(default=(), compare=False, repr=False)
 
     def __post_init__(self) -> None:

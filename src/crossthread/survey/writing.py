@@ -121,6 +121,8 @@ def _info_text(info: Info) -> str:
         value = getattr(info, name)
         if value is not None:
             document[name] = value
+    if info.complete:
+        document["complete"] = list(info.complete)
     for name, value in info.extra:
         document[name] = value
     return tomlkit.dumps(document)
@@ -160,6 +162,8 @@ def _write_single(survey: Survey, path: Path) -> None:
     for name in ("title", "taken_at", "site", "notes"):
         if getattr(survey.info, name) is not None:
             head[name] = getattr(survey.info, name)
+    if survey.info.complete:
+        head["complete"] = list(survey.info.complete)
     head.update(survey.info.extra)
     document: dict[str, Any] = {"survey": head}
     for name, record in TABLES.items():

@@ -7,7 +7,7 @@ import msgspec
 from crossthread.network.hosts.station import HostStation, Station, Tap
 from crossthread.network.network import Network
 from crossthread.network.routing.forwarding import Leg, Walk
-from crossthread.network.switching.segments import Node, Reached
+from crossthread.network.switching.segments import BEYOND, Node, Reached
 from crossthread.network.three_valued import vids_in
 
 
@@ -17,7 +17,7 @@ class Hop(msgspec.Struct, frozen=True, omit_defaults=True):
     Attributes
     ----------
     kind
-        `host`, `bridge` or `gateway`.
+        `host`, `bridge`, `gateway`, or `unsurveyed` for what is beyond the open ends of the survey.
     name
         The host or device; for a gateway also its `interface`.
     enters, leaves
@@ -80,9 +80,9 @@ def _bridges(network: Network, leg: Leg) -> list[Hop]:
                 continue
             for vid in vids_in(tap.enters.possible):
                 start = Node(tap.device, vid)
-                for arrives in vids_in(goal.leaves.possible & fabric.known):
+                for arrives in vids_in(goal.leaves.possible & fabric.vids):
                     node = Node(goal.device, arrives)
-                    reached = fabric.flood(start).get(node)
+                    reached = fabric.reached(start, node)
                     if reached is not None and (best is None or (reached.unknown, reached.hops) < best[:2]):
                         best = (reached.unknown, reached.hops, tap, goal, start, node)
     if best is None:
@@ -117,4 +117,6 @@ def _arrives(way: list[Reached], step: Reached, last: Node) -> int:
 
 def _bridge(at: Node, enters: str | None, tag_in: int | None, step: Reached, tag: int) -> Hop:
     assert step.crossing is not None
+    if at == BEYOND:
+        return Hop("unsurveyed", "what was not surveyed")
     return Hop("bridge", at.device, None, enters, step.crossing.near.port, at.vid, tag_in, tag)

@@ -7,7 +7,7 @@ from ipaddress import ip_interface
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import raise_link, set_host
 from crossthread.diagnosis.expectations import gateway_address
-from crossthread.diagnosis.findings import Finding, at_station
+from crossthread.diagnosis.findings import Finding, Severity, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway_address import gateway_address_wrong
 from crossthread.network.hosts.station import HostStation, Station
@@ -67,7 +67,11 @@ def host_not_located(context: Context, host: HostStation) -> Finding | None:
     for entry in seen:
         evidence += context.evidence(entry, "port")
     how = f"its MAC address was learned on {len(seen)} edge ports" if seen else "no table says where it is plugged in"
-    return Finding("host-not-located", "risks", (at_station(host),), f"{host.name} was not located: {how}.", evidence)
+    if beyond := context.learned_at_open_ends(host):
+        how = f"its MAC address was learned at {' and '.join(map(str, beyond))}, beyond which nobody looked"
+    unsurveyed = any(one.why != "far end" for one in context.network.open_ends.values())
+    severity: Severity = "note" if unsurveyed else "risks"  # it may be where nobody looked
+    return Finding("host-not-located", severity, (at_station(host),), f"{host.name} was not located: {how}.", evidence)
 
 
 @rule("host-address-missing", "Host", About.HOST, reads="subnet current-vlan expected")
@@ -298,8 +302,8 @@ def host_gateway_wrong(context: Context, host: HostStation) -> Finding | None:
     if hop not in host.address.network or any(not isinstance(s, HostStation) for s in holders) or hop.is_link_local:
         return None
     wanted, gateway = _best_gateway(context, host)
-    if wanted is None or gateway is None:
-        return None
+    if wanted is None or gateway is None or context.network.unread.anywhere:
+        return None  # another gateway of the subnet may be where nobody looked
     evidence = context.evidence(host.row, "gateway") + context.evidence(gateway.row, "address")
     whose = f" (it is the address of {holders[0].name})" if holders else ""
     return Finding(

@@ -11,6 +11,7 @@ from crossthread.diagnosis.edits import set_port
 from crossthread.diagnosis.findings import Finding, at_port, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.vlan import leaks, leaks_in_words
+from crossthread.network.switching.segments import Node
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
@@ -380,7 +381,8 @@ def blocked_by_tree(context: Context, adjacency: Adjacency, vid: int) -> Finding
     """
     trees = context.network.fabric.trees
     blocked: list[End] = [e for e in (adjacency.a, adjacency.b) if trees.forwarding(e).has(vid) is False]
-    if not blocked:
+    fabric = context.network.fabric
+    if not blocked or fabric.reaches(Node(adjacency.a.device, vid), Node(adjacency.b.device, vid)) is None:
         return None
     evidence = tuple(
         fact

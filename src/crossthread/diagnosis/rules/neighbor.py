@@ -64,6 +64,8 @@ def neighbor_one_way(context: Context, link: Link) -> Finding | None:
         return None
     silent, heard = (link.b, link.a) if link.seen_a else (link.a, link.b)
     told = (link.seen_a or link.seen_b)[0]
+    if not context.network.covered.fully(silent.device, "neighbors"):
+        return None  # nobody read what it hears
     return Finding(
         "neighbor-one-way",
         "note",
@@ -84,10 +86,6 @@ def _reason(context: Context, silent: End, heard: End) -> str:
             return f"neighbour discovery is off on {end.device}"
         if port is not None and port.discovery in deaf:
             return f"{end} {word} (discovery {port.discovery})"
-    if not context.network.names.ports.get(silent.device):
-        return f"{silent.device} was not surveyed"
-    if silent.device not in context.listeners:
-        return f"no neighbour table of {silent.device} is in the survey"
     return "its neighbour table lacks it; ask again, or look for something in between"
 
 
@@ -248,7 +246,8 @@ def discovery_exposed(context: Context) -> Iterator[Finding]:
     for device, port, discovery, admin in zip(*columns, strict=True):
         if discovery in ("both", "send") and admin != "down":
             end = End(spelled[device], port)
-            if end not in context.heard_ends and (wanted == "nowhere" or end in context.host_ends):
+            known = end in context.heard_ends or context.network.stations.open(end)
+            if not known and (wanted == "nowhere" or end in context.host_ends):
                 speaking[end.device].append(end)
     for name, ends in speaking.items():
         row = context.device(name)

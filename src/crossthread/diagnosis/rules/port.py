@@ -107,6 +107,7 @@ def port_vlan_wrong(context: Context, host: HostStation, vid: int | None = None)
     evidence += _vlan_witnesses(context, host, wanted)
     now = f"VLAN {row.pvid}" if row.pvid else "no VLAN"
     settled = wanted == context.expected.vlan(host) and host.address is not None
+    blind = not settled and context.network.unread.anywhere and not context.expected.gateways(host)
     belongs = f"belongs to {host.address.network}, which lives in" if settled and host.address else "would need"
     return Finding(
         "port-vlan-wrong",
@@ -114,7 +115,7 @@ def port_vlan_wrong(context: Context, host: HostStation, vid: int | None = None)
         (at_port(host.end, wanted), at_station(host)),
         f"{host.end} is in {now}; {host.name} {belongs} VLAN {wanted}.",
         evidence,
-        (set_port(host.end, pvid=wanted),),
+        () if blind else (set_port(host.end, pvid=wanted),),
     )
 
 

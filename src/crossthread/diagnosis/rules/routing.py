@@ -94,6 +94,10 @@ def route_missing(context: Context, gateway: Interface, target: Address, back: b
         if wrong is not None:
             gone = Change("routes", {**key, "next_hop": wrong.next_hop}, delete=True)
             repair = (gone, *repair)
+    unread, holders = context.network.unread, context.network.stations.by_address
+    nobody = hop is None or (wrong is not None and (wrong.next_hop or "") not in holders)
+    if unread.routes_of(device) or (unread.anywhere and nobody):
+        return None  # the route, or what its next hop leads to, may be what nobody read
     prefix = goal or ip_network(f"{target}/{target.max_prefixlen}")
     if wrong is not None:
         says = f"{device} sends packets for {prefix} to {wrong.next_hop}, which does not lead there"

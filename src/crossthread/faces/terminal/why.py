@@ -18,6 +18,8 @@ from crossthread.views.way import Hop
 def show_why(answer: Why, out: Console, brief: bool = False) -> None:
     """Print an answer; briefly, without the facts and the way."""
     out.print(_verdict(answer))
+    if answer.verdict == "unknown":
+        _unknown(answer, out)
     if answer.findings:
         out.print()
         if answer.verdict == "fails":
@@ -25,19 +27,13 @@ def show_why(answer: Why, out: Console, brief: bool = False) -> None:
         elif answer.verdict == "works":
             out.print(line(("It works, but:", "bold")))
         else:
-            out.print(line(("What makes it uncertain:", "bold")))
+            out.print(line(("Most likely wrong already, by what was read (likely, not proven):", "bold")))
         show_findings(answer.findings, out, evidence=not brief)
-    if answer.observe:
+    if answer.look and answer.verdict != "unknown":
         out.print()
-        out.print(line(("To settle it, look at, in this order:", "bold")))
-        for fact in answer.observe:
-            key = " ".join(str(part) for part in fact.key.values())
-            what = (
-                f"{key}, which is not in the survey"
-                if fact.table == "devices" and fact.column == "device"
-                else (f"{fact.column} of {key} ({fact.table}.csv)")
-            )
-            paragraph(out, said(what), 3)
+        out.print(line(("To settle the rest, in this order:", "bold")))
+        for look in answer.look:
+            paragraph(out, said(look.says), 3)
     if answer.order:
         show_order(answer.order, _proof(answer), out)
     if brief:
@@ -50,6 +46,16 @@ def show_why(answer: Why, out: Console, brief: bool = False) -> None:
     if any(hop.faults for hop in (*answer.path, *answer.path_back)):
         out.print()
         out.print(line(("✗ marks where a fault stands; beyond it, the way as it goes once that is mended.", "dim")))
+
+
+def _unknown(answer: Why, out: Console) -> None:
+    """How far the packet surely gets, the one place to look at next and the others, and how the verdict will turn."""
+    rows = [("surely", answer.surely)] if answer.surely else []
+    rows += [("next" if not number else "then", f"{look.says}.") for number, look in enumerate(answer.look)]
+    rows += [("turns", answer.turns)] if answer.turns else []
+    out.print()
+    for word, says in rows:
+        paragraph(out, line((f"{word:<8}", "bold"), says or ""), 3)
 
 
 def _proof(answer: Why) -> str:
@@ -95,10 +101,8 @@ def _verdict(answer: Why) -> Text:
     if answer.verdict == "works":
         return line((f"{mark} {one} reaches {two}", style), ": the echo arrives and the reply comes back.")
     if answer.verdict == "unknown":
-        missing = (
-            count(len(answer.observe), "fact") + " that it turns on " + ("was" if len(answer.observe) == 1 else "were")
-        )
-        return line((f"{mark} Whether {one} reaches {two} is unknown", style), f": {missing} not observed.")
+        told = f": {answer.look[0].says}." if answer.look else ": what was read does not settle it."
+        return line((f"{mark} Whether {one} reaches {two} is unknown", style), told)
     if not answer.findings:
         aside = "no change of what the survey lists would make it"
         return line((f"{mark} {one} does not reach {two}", style), f": {answer.stopped}; {aside}.")

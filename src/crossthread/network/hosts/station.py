@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from functools import cached_property
 from typing import NamedTuple
 
 import msgspec
 
+from crossthread.network.switching.segments import BEYOND, Node
 from crossthread.network.three_valued import Bounds, Truth
 from crossthread.network.topology.names import End
 from crossthread.survey.records import Gateway, Host, MacEntry
@@ -15,12 +16,20 @@ from crossthread.values import NONE, PrefixedAddress, interface
 
 
 class Tap(msgspec.Struct, frozen=True):
-    """Where a station's frames join the bridges: a device, by a port of it or (None) from inside."""
+    """Where a station's frames join the bridges: a device, by a port of it or (None) from inside.
+
+    Without a device it is not known where that is; `beyond` if it is known to be beyond an open end.
+    """
 
     device: str
     end: End | None
     enters: Bounds
     leaves: Bounds
+    beyond: bool = False
+
+    def enter(self, vids: Iterable[int]) -> list[Node]:
+        """The nodes that its frames may join in some VLANs."""
+        return [BEYOND] if self.beyond else [Node(self.device, vid) for vid in vids]
 
 
 class Attachment(NamedTuple):

@@ -14,7 +14,7 @@ from crossthread.network.hosts.station import Attachment, HostStation, Interface
 from crossthread.network.switching.components import Components
 from crossthread.network.switching.segments import Fabric, Node
 from crossthread.network.three_valued import ANYTHING, NOTHING, Bounds, Truth, all_of, any_of, vids_in
-from crossthread.network.topology.adjacency import Adjacency
+from crossthread.network.topology.adjacency import Adjacency, bundle
 from crossthread.network.topology.links import Link, cable_up, port_up, word_runs
 from crossthread.network.topology.names import End, Names
 from crossthread.survey import Survey
@@ -146,7 +146,7 @@ class Stations:
         for device, ports in self._names.ports.items():
             for port, row in ports.items():
                 end = End(device, port)
-                if row.description and end not in self._linked:
+                if row.description and end not in self._linked and not self.open(end):
                     for part in word_runs(row.description):
                         if part.casefold() in hosts:
                             found[part.casefold()].append(end)
@@ -166,7 +166,7 @@ class Stations:
         for entry in self._learned.get(row.mac or "", ()):
             at = self._names.device(entry.device) or entry.device
             end = End(at, self._names.port(at, entry.port) or entry.port or "")
-            if end not in self._linked and end not in self._far and (device in (None, at)):
+            if end not in self._linked and end not in self._far and (device in (None, at)) and not self.open(end):
                 found[end].append(entry)
         if len(found) == 1:
             return next(iter(found.items()))
@@ -191,7 +191,7 @@ class Stations:
         """How a gateway interface without a parent port joins its device's own bridge."""
         if self._bridgeless(device):
             return _state(row), (Tap("", None, ANYTHING, ANYTHING),)
-        bits = Bounds(0, self._fabric.known) if row.vid is None else Bounds.exactly(1 << row.vid)
+        bits = Bounds(0, self._fabric.vids) if row.vid is None else Bounds.exactly(1 << row.vid)
         inside = bits.both(self._fabric.exists(device))
         return _state(row), (Tap(device, None, inside, inside),)
 
@@ -212,9 +212,15 @@ class Stations:
             enters = self._fabric.enters(far, tag, tagging).when(adjacency.up)
             leaves = self._fabric.leaves(far, tag).when(adjacency.up)
             if tagless:
-                enters = leaves = Bounds(0, self._fabric.known)
+                enters = leaves = Bounds(0, self._fabric.vids)
             taps.append(Tap(far.device, far, enters, leaves))
+        if not facing and self.open(end):
+            taps.append(Tap("", None, NOTHING, NOTHING, beyond=True))
         return up, tuple(taps)
+
+    def open(self, end: End) -> bool:
+        """Whether the unknown begins at a port."""
+        return bundle(end, self._names) in self._fabric.open_ends
 
     def _bridgeless(self, device: str) -> bool:
         """Whether a device is known to have no bridge on which an interface without a parent port could sit."""
@@ -255,6 +261,8 @@ class Stations:
         return all_of((ends_up, any_of(ways)))
 
     def _between(self, tap: Tap, goal: Tap) -> Truth:
+        if tap.beyond or goal.beyond:
+            return self._by_the_unknown(tap, goal)
         if not tap.device or not goal.device:
             return None if tap.enters.possible and goal.leaves.possible else False
         if tap.end is not None and tap.end == goal.end:
@@ -270,15 +278,23 @@ class Stations:
             if ends.isdisjoint(starts):
                 return False
         for vid in vids_in(tap.enters.possible):
-            flood = self._fabric.flood(Node(tap.device, vid))
-            for arrives in vids_in(goal.leaves.possible & self._fabric.known):
-                reached = flood.get(Node(goal.device, arrives))
+            start = Node(tap.device, vid)
+            for arrives in vids_in(goal.leaves.possible & self._fabric.vids):
+                reached = self._fabric.reached(start, Node(goal.device, arrives))
                 if reached is None:
                     continue
                 if reached.unknown == 0 and goal.leaves.has(arrives) and tap.enters.has(vid):
                     return True
                 found = None
         return found
+
+    def _by_the_unknown(self, tap: Tap, goal: Tap) -> Truth:
+        """Whether a frame may get from one tap to another of which at least one is beyond an open end."""
+        starts = tap.enter(vids_in(tap.enters.possible))
+        goals = goal.enter(vids_in(goal.leaves.possible & self._fabric.vids))
+        nowhere = not (tap.beyond or tap.device) or not (goal.beyond or goal.device)
+        may = nowhere or any(self._fabric.reached(a, b) is not None for a in starts for b in goals)
+        return None if may else False
 
 
 def _state(row: Gateway) -> Truth:

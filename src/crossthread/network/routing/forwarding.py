@@ -31,7 +31,7 @@ class Leg(NamedTuple):
 
 Reason = Literal[
     "address", "family", "broadcast", "gateway", "gateway-outside", "silent", "deaf-host", "routing", "route", "loop",
-    "unknown",
+    "unknown", "beyond",
 ]  # fmt: skip
 
 
@@ -57,6 +57,10 @@ class Walk(msgspec.Struct, frozen=True):
     """The legs of the other ways that the packet may take instead, where it is not known which it takes."""
     contests: tuple[tuple[Station, Address], ...] = ()
     """Who asks for which address and gets several answers that lead to different ends: whoever answers first wins."""
+
+
+_UNREAD = ("", None)
+"""Among the devices that a packet has passed: a router that nobody read, which need not be passed twice."""
 
 
 def combine(walks: list[Walk], sure: bool) -> Walk:
@@ -94,6 +98,8 @@ class Forwarding:
         self._answered: dict[tuple[Station, Address], list[tuple[Station, bool, Truth]]] = {}
         self._onward: dict[tuple[Station, Station], Walk] = {}
         self._connected: dict[str, set[Address]] = {}
+        self._unread = network.unread
+        self._delivered: dict[Station, bool] = {}
 
     def echo(self, source: Station, target: Station) -> Truth:
         """Whether an echo arrives and its reply comes back; where it does not arrive, no reply is walked."""
@@ -185,6 +191,35 @@ class Forwarding:
         self, sender: Station, hop: Address, target: Station, seen: tuple[tuple[str, str | None], ...]
     ) -> Walk:
         """Send a packet to a next hop on the sender's own segment, and follow it from there."""
+        found = self._to_known(sender, hop, target, seen)
+        if found.arrives is not False or _UNREAD in seen:
+            return found
+        if not self._may_be_taken(sender, hop) or not self._may_pass_on(target):
+            return found
+        return msgspec.structs.replace(found, arrives=None, stop=Stop("beyond", sender, hop))
+
+    def _may_be_taken(self, sender: Station, wanted: Address) -> bool:
+        """Whether a router that nobody read may answer for an address: one that nobody surely has for itself alone."""
+        for station, proxy, heard in self.answers(sender, wanted):
+            shared = isinstance(station, Interface) and station.row.virtual == str(wanted)
+            if heard and not proxy and not shared:
+                return False
+        return self._unread.hears(sender)
+
+    def _may_pass_on(self, target: Station) -> bool:
+        """Whether a packet that a router has which nobody read may get to a station, by whatever way."""
+        if target not in self._delivered:
+            self._delivered[target] = False  # by no way that comes back to the unknown
+            self._delivered[target] = self._unread.heard_by(target) or any(
+                self._unread.heard_by(gateway) and self._forward(gateway, target, (_UNREAD,)).arrives is not False
+                for gateway in self._stations.gateways
+            )
+        return self._delivered[target]
+
+    def _to_known(
+        self, sender: Station, hop: Address, target: Station, seen: tuple[tuple[str, str | None], ...]
+    ) -> Walk:
+        """The same, as far as stations were read."""
         known = self.answers(sender, hop)
         answering = [entry for entry in known if entry[2] is not False]
         if not answering:
@@ -236,6 +271,43 @@ class Forwarding:
             return Walk(False, (), Stop("routing", gateway, goal))
         if (device, table) in seen:
             return Walk(False, (), Stop("loop", gateway, goal))
+        found = self._by_known_routes(gateway, target, seen)
+        more = self._unread.routes_of(device) and not self._surely_routed(device, table, goal)
+        if found.arrives is False and more and self._may_be_routed(gateway, target, seen):
+            found = msgspec.structs.replace(found, arrives=None, stop=Stop("beyond", gateway, goal))
+        if on is None and found.arrives is not False:
+            rows = [(row, "routing") for row in self._routing.device_rows(device)]
+            return msgspec.structs.replace(
+                found, arrives=None, stop=Stop("unknown", gateway, goal), missing=(*found.missing, *rows)
+            )
+        return found
+
+    def _surely_routed(self, device: str, table: str | None, goal: Address) -> bool:
+        ways = self._routing.choices(device, table, goal)
+        return bool(ways) and bool(ways[-1].usable)
+
+    def _may_be_routed(self, gateway: Station, target: Station, seen: tuple[tuple[str, str | None], ...]) -> bool:
+        """Whether a device may have a route that nobody read, by which a packet arrives."""
+        device, table = gateway.device, gateway.row.table if isinstance(gateway.row, Gateway) else None
+        if device in self._unread.devices and _UNREAD not in seen and self._may_pass_on(target):
+            return True
+        for own in self._stations.on_device[device]:
+            if own.up is False:
+                continue
+            if _UNREAD not in seen and self._unread.hears(own) and self._may_pass_on(target):
+                return True
+            for other in self._unread.beside(own):
+                if (other.device, other.row.table) in seen or self.resolves(own, other) is False:
+                    continue
+                if self._forward(other, target, (*seen, (device, table))).arrives is not False:
+                    return True
+        return False
+
+    def _by_known_routes(self, gateway: Station, target: Station, seen: tuple[tuple[str, str | None], ...]) -> Walk:
+        """Forward a packet as the routes say that were read."""
+        assert target.address is not None
+        assert isinstance(gateway.row, Gateway)
+        goal, device, table = target.address.ip, gateway.device, gateway.row.table
         ways = self._routing.choices(device, table, goal)
         if not ways:
             return Walk(False, (), Stop("route", gateway, goal))
@@ -249,10 +321,4 @@ class Forwarding:
                 stop = msgspec.structs.replace(onward.stop, choice=way)
                 onward = msgspec.structs.replace(onward, stop=stop)
             walks.append(onward)
-        found = combine(walks, bool(ways[-1].usable))
-        if on is None and found.arrives is not False:
-            rows = [(row, "routing") for row in self._routing.device_rows(device)]
-            return msgspec.structs.replace(
-                found, arrives=None, stop=Stop("unknown", gateway, goal), missing=(*found.missing, *rows)
-            )
-        return found
+        return combine(walks, bool(ways[-1].usable))

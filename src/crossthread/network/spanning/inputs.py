@@ -60,6 +60,7 @@ def gather_inputs(
     tree_end: Callable[[End], tuple[TreeEnd, bool] | None],
     no_bridge: set[str],
     dropping: Callable[[End], bool],
+    open_ends: Iterable[End] = (),
 ) -> TreeInputs:
     """Collect the inputs of an instance.
 
@@ -72,6 +73,9 @@ def gather_inputs(
             map(dropping, (adjacency.a, adjacency.b))
         ):
             collected.add(adjacency)
+    for end in open_ends:
+        if end.device not in no_bridge and not dropping(end):
+            collected.add_open(end)
     return collected.inputs()
 
 
@@ -100,6 +104,7 @@ class _Collected:
         self._vague: dict[End, str] = {}
         self._ends: dict[End, TreeEnd] = {}
         self._through: dict[str, list[End]] = defaultdict(list)
+        self._open_media: set[str] = set()
 
     def add(self, adjacency: Adjacency) -> None:
         """Take a link between two devices that bridge."""
@@ -115,6 +120,15 @@ class _Collected:
             runs = _runs(adjacency, self._instance, self._members, self._carries)
             if runs is not False and not self._leaves_region(ends):
                 self._take(ends, runs)
+
+    def add_open(self, end: End) -> None:
+        """Take a port beyond which there may be other bridges: one of them may be the root."""
+        if end.device in self._rows.off:
+            self._open_media.add(end.device)
+        row = self._members.get(end.device)
+        if row is None or (row.protocol == "per-vlan" and self._carries(end).has(self._instance) is False):
+            return
+        self._missing.setdefault(end.device, f"what is beyond {end}" if end.port else f"the ports of {end.device}")
 
     def _leaves_region(self, ends: tuple[End, End]) -> bool:
         """Whether a link is the edge of a region, where the common tree decides."""
@@ -145,6 +159,8 @@ class _Collected:
         """Join what is connected by devices that run no tree and pass its frames on."""
         off = self._rows.off
         for device, ends in self._through.items():
+            for end in ends if device in self._open_media and off[device] != "drop" else ():
+                self._missing.setdefault(end.device, f"what is beyond {device}, which runs no spanning tree")
             if off[device] is None and len(ends) > 1:
                 for end in ends:
                     self._missing.setdefault(end.device, f"bpdus of {device}, which runs no spanning tree")

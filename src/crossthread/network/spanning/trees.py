@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Container, Mapping, Sequence
+from collections.abc import Callable, Collection, Container, Mapping, Sequence
 from copy import copy
 from functools import cached_property, partial
 from itertools import repeat
 
+from crossthread.network.coverage import Covered
 from crossthread.network.spanning import roles as spanning
 from crossthread.network.spanning.input_columns import TreeColumns, regular
 from crossthread.network.spanning.inputs import TreeInputs, TreeRows, gather_inputs, sort_rows
@@ -15,6 +16,7 @@ from crossthread.network.spanning.role_arrays import array_roles
 from crossthread.network.three_valued import ANYTHING, EVERYTHING, NOTHING, Bounds
 from crossthread.network.topology.adjacency import Adjacency, on_a_cycle
 from crossthread.network.topology.names import End, Names
+from crossthread.network.topology.open_ends import OUTSIDE
 from crossthread.survey import Survey
 from crossthread.survey.records import Port, Tree, TreePort
 from crossthread.survey.table import RowsBy, runs
@@ -38,6 +40,10 @@ class Trees:
         Which bridge ports face each other; those that are down take no part.
     carries
         The VIDs an end carries: a tree per VLAN runs over the links that carry the VLAN.
+    covered
+        Of which devices costs were read: what nobody read of costs is not known.
+    open_ends
+        The ports beyond which there may be other bridges.
     before
         The trees of an earlier copy with the same names, to share what is the same.
     """
@@ -48,14 +54,18 @@ class Trees:
         names: Names,
         adjacencies: Sequence[Adjacency],
         carries: Callable[[End], Bounds],
+        covered: Covered,
+        open_ends: Collection[End] = (),
         before: Trees | None = None,
     ) -> None:
-        self._names, self._carries = names, carries
+        self._names, self._carries, self._covered = names, carries, covered
         self._adjacencies = [a for a in adjacencies if a.up is not False and self._bridged(a.a) and self._bridged(a.b)]
-        looped = on_a_cycle(self._adjacencies)
-        self._looped = {
-            end for i in looped for end in (self._adjacencies[i].a, self._adjacencies[i].b)
-        }  # elsewhere there is nothing for a spanning tree to block
+        self._open_ends = [end for end in open_ends if self._bridged(end)]
+        self._ringed = _ends_on_cycles(self._adjacencies)
+        self._looped = self._ringed  # elsewhere there is nothing for a spanning tree to block
+        if self._open_ends:
+            outside = [Adjacency(end, OUTSIDE, (), None) for end in self._open_ends]
+            self._looped = _ends_on_cycles([*self._adjacencies, *outside])
         self._survey = survey
         if before is not None and before._survey.trees is survey.trees:
             self.bridges = before.bridges
@@ -155,8 +165,8 @@ class Trees:
         return Bounds(sure, possible | rest)
 
     def on_a_ring(self, end: End) -> bool:
-        """Whether a port's link lies on a cycle of links that are not down."""
-        return end in self._looped
+        """Whether a port's link lies on a cycle of known links that are not down."""
+        return end in self._ringed
 
     def single(self, device: str) -> bool:
         """Whether one spanning tree serves all VLANs of a device."""
@@ -194,7 +204,9 @@ class Trees:
     def _columns(self) -> TreeColumns | None:
         """The inputs of all instances at once, where the campus is large and its trees are plain trees per VLAN."""
         links = [a for a in self._adjacencies if not self._no_bridge & {a.a.device, a.b.device}]
-        if len(links) * len(self._all_instances) < _LARGE or not regular(links, self.bridges, self.ports):
+        if len(links) * len(self._all_instances) < _LARGE or self._open_ends:
+            return None
+        if not regular(links, self.bridges, self.ports):
             return None
         return TreeColumns(links, self.bridges, self.ports, self._carries, self._default_cost)
 
@@ -217,7 +229,7 @@ class Trees:
         if self._asked is None or self._asked[0] != instance:
             found = gather_inputs(
                 instance, self._rows, self._adjacencies, self._carries, partial(self.tree_end, instance),
-                self._no_bridge, partial(self.dropping, instance),
+                self._no_bridge, partial(self.dropping, instance), self._open_ends,
             )  # fmt: skip
             self._asked = instance, found
         return self._asked[1]
@@ -254,9 +266,11 @@ class Trees:
         return spanning.TreeEnd(end, cost, priority, number), known
 
     def _default_cost(self, end: End) -> int | None:
-        """The recommended cost of a port's speed, unless its device tells what others of its ports cost."""
+        """The recommended cost of a port's speed, if its device tells of no port what it costs, and was asked."""
         port = self._port(end)
         if port is None or port.speed is None or end.device in self._told_costs:
+            return None
+        if not self._covered.fully(end.device, "tree_ports"):
             return None
         return (spanning.short_cost if self._short else spanning.default_cost)(port.speed)
 
@@ -278,6 +292,10 @@ class Trees:
         older = sum(cost == spanning.short_cost(speed) for cost, speed in pairs)
         newer = sum(cost == spanning.default_cost(speed) for cost, speed in pairs)
         return bool(older > newer)
+
+
+def _ends_on_cycles(adjacencies: Sequence[Adjacency]) -> set[End]:
+    return {end for i in on_a_cycle(adjacencies) for end in (adjacencies[i].a, adjacencies[i].b)}
 
 
 def _by_device(survey: Survey, names: Names) -> dict[str, list[Tree]]:

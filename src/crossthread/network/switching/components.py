@@ -15,6 +15,7 @@ from crossthread.network.three_valued import EVERY_VID, vids_in
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.graph import joined
 from crossthread.network.topology.names import End
+from crossthread.network.topology.open_ends import OUTSIDE
 
 Part = tuple[int, str]
 """A connected part: a VID, and one of its devices that stands for all."""
@@ -41,7 +42,7 @@ class Components:
         carried = [(self.carried(adjacency), adjacency) for adjacency in fabric.adjacencies]
         self._group: dict[int, int] = {}
         self._root: dict[int, dict[str, str]] = {}
-        for number, vids in enumerate(_groups(fabric.known, {bits for bits, _ in carried})):
+        for number, vids in enumerate(_groups(fabric.vids, {bits for bits, _ in carried})):
             members = [adjacency for bits, adjacency in carried if bits & vids]
             self._root[number] = joined((a.a.device, a.b.device) for a in members)
             for vid in vids_in(vids):
@@ -73,17 +74,17 @@ class Components:
         found: set[Part | None] = set()
         for crossings in self._fabric.out.values():
             for crossing in crossings:
-                for vid in vids_in(self._strays(crossing) & self._fabric.known):
+                for vid in vids_in(self._strays(crossing) & self._fabric.vids):
                     found.add(self.of(Node(crossing.near.device, vid)))
         return found
 
     def _strays(self, crossing: Crossing) -> int:
         """The VIDs that may get across, but not surely both ways as themselves."""
         fabric = self._fabric
-        near, far = fabric.member(crossing.near), fabric.member(crossing.far)
-        out, into = fabric.forwarding(crossing.near).possible, fabric.forwarding(crossing.far).possible
-        if crossing.through is not None:
+        near, out = fabric.member(crossing.near), fabric.forwarding(crossing.near).possible
+        if crossing.far == OUTSIDE:
             return (near.tagged.possible | near.untagged.possible) & out
+        far, into = fabric.member(crossing.far), fabric.forwarding(crossing.far).possible
         tagged = near.tagged.possible & far.accepts.possible & into if near.tagging == far.tagging else 0
         joined = far.joins.possible & into & (EVERY_VID if far.pvid is None else 1 << far.pvid & EVERY_VID)
         return (tagged | (near.untagged.possible if joined else 0)) & out & ~self.carried(crossing.adjacency)
@@ -93,7 +94,7 @@ class Components:
         """The crossings out of each device, with what they carry, in the order of the fabric's."""
         out = self._fabric.out
         return {
-            device: [(self.carried(c.adjacency), c) for c in crossings if c.through is None]
+            device: [(self.carried(c.adjacency), c) for c in crossings if c.far != OUTSIDE]
             for device, crossings in out.items()
         }
 

@@ -8,17 +8,18 @@ from __future__ import annotations
 
 import heapq
 from collections import defaultdict
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping
 from typing import NamedTuple
 
 import msgspec
 
+from crossthread.network.coverage import Covered
 from crossthread.network.spanning.trees import Trees
 from crossthread.network.switching.membership import Membership, membership
-from crossthread.network.three_valued import EVERYTHING, NOTHING, Bounds, Truth, vids_in
+from crossthread.network.three_valued import EVERY_VID, EVERYTHING, NOTHING, Bounds, Truth, vids_in
 from crossthread.network.topology.adjacency import Adjacency
-from crossthread.network.topology.links import Loose
 from crossthread.network.topology.names import End, Names
+from crossthread.network.topology.open_ends import OUTSIDE, OpenEnd
 from crossthread.survey import Survey
 from crossthread.survey.records import Vlan
 from crossthread.survey.table import RowsBy, runs
@@ -32,14 +33,19 @@ class Node(NamedTuple):
     vid: int
 
 
+BEYOND = Node(OUTSIDE.device, 0)
+"""What is beyond all open ends, as one node: a frame may come out of it at any of them, in any VLAN."""
+
+
 class Crossing(msgspec.Struct, frozen=True):
-    """One direction of an adjacency: what a frame needs to get from one bridge into the next."""
+    """One direction of an adjacency: what a frame needs to get from one bridge into the next.
+
+    Either end may be `OUTSIDE`, what is beyond an open end.
+    """
 
     near: End
     far: End
     adjacency: Adjacency
-    through: str | None = None
-    """The device in between that nobody surveyed: whatever it does with VLANs, it may let this one across."""
 
 
 class Reached(msgspec.Struct, frozen=True):
@@ -52,22 +58,6 @@ class Reached(msgspec.Struct, frozen=True):
     tagged: bool
 
 
-def _unsurveyed(loose: Sequence[Loose]) -> Iterator[Crossing]:
-    """The ways that may lead through a device that several ports hear and that is not in the survey."""
-    heard: dict[str, dict[End, str]] = defaultdict(dict)
-    for entry in loose:
-        row = entry.row
-        name = row.neighbor_chassis or row.neighbor
-        ends_there = row.capabilities is not None and not {"bridge", "repeater", "wlan"} & set(row.capabilities)
-        if entry.why == "unsurveyed" and name and not ends_there:
-            heard[name.casefold()][entry.end] = row.neighbor or name
-    for ends in heard.values():
-        for near, name in ends.items():
-            for far in ends:
-                if near != far:
-                    yield Crossing(near, far, Adjacency(near, far, (), None), name)
-
-
 def _existing(listed: Iterable[tuple[int, str | None]]) -> Bounds:
     """The VIDs that are active, by the state of each that is listed."""
     sure = possible = 0
@@ -76,6 +66,10 @@ def _existing(listed: Iterable[tuple[int, str | None]]) -> Bounds:
             possible |= 1 << vid
             sure |= (state == "active") << vid
     return Bounds(sure, possible)
+
+
+def _suspended(listed: Iterable[tuple[int, str | None]]) -> int:
+    return sum(1 << vid for vid, state in listed if state == "suspended")
 
 
 def find_known_vids(survey: Survey) -> int:
@@ -105,12 +99,14 @@ class Fabric:
         self,
         survey: Survey,
         names: Names,
+        covered: Covered,
         adjacencies: list[Adjacency],
-        loose: Sequence[Loose] = (),
+        open_ends: Mapping[End, OpenEnd] | None = None,
         before: FabricBefore | None = None,
     ) -> None:
-        self._names, self._survey = names, survey
+        self._names, self._survey, self._covered = names, survey, covered
         self.adjacencies = adjacencies
+        self.open_ends = open_ends or {}
         self._memberships: dict[End, Membership] = {}
         self._alike: dict[object, Membership] = {}
         self._forwarding: dict[End, Bounds] = {}
@@ -135,16 +131,21 @@ class Fabric:
             self.trees: Trees = before.fabric.trees.observed(survey, names, self.carried)
         else:
             trees = before.fabric.trees if before is not None else None
-            self.trees = Trees(survey, names, adjacencies, self.carried, trees)
+            self.trees = Trees(survey, names, adjacencies, self.carried, covered, self.open_ends, trees)
         self.out: dict[str, list[Crossing]] = defaultdict(list)
         for adjacency in adjacencies:
             if adjacency.up is not False:
                 for near, far in ((adjacency.a, adjacency.b), (adjacency.b, adjacency.a)):
                     self.out[near.device].append(Crossing(near, far, adjacency))
-        for crossing in _unsurveyed(loose):
+        self.leading_out = [Crossing(end, OUTSIDE, Adjacency(end, OUTSIDE, (), None)) for end in self.open_ends]
+        self._leading_in = [Crossing(OUTSIDE, out.near, out.adjacency) for out in self.leading_out]
+        for crossing in self.leading_out:
             self.out[crossing.near.device].append(crossing)
         self.known = find_known_vids(survey)
-        """The VIDs that the survey speaks of one by one: what a frame can be in, and an unobserved PVID be."""
+        """The VIDs that the survey speaks of one by one."""
+        unseen = ~self.known & EVERY_VID
+        self.vids = self.known | unseen & -unseen
+        """What a frame can be in, and an unobserved PVID be: those, and one that stands for all the others."""
 
     def _keep(self, before: FabricBefore) -> None:
         """Take over what was found of ports that the changes do not touch."""
@@ -180,7 +181,10 @@ class Fabric:
             listed = tuple(self._states.get(device, {}).items())
             if listed not in self._existing:  # many devices have the same VLANs
                 self._existing[listed] = _existing(listed) if listed else EVERYTHING
-            self._exists[device] = self._existing[listed]
+            found = self._existing[listed]
+            if self._covered.said(device, "vlans") is False:  # what was read broke off
+                found = Bounds(found.sure if listed else 0, EVERY_VID & ~_suspended(listed))
+            self._exists[device] = found
         return self._exists[device]
 
     def forwarding(self, end: End) -> Bounds:
@@ -213,7 +217,7 @@ class Fabric:
             same = tagging is None or tagging == port.tagging
             return port.accepts.both(Bounds.exactly(1 << tag)).both(self.forwarding(end)) if same else NOTHING
         if port.pvid is None:
-            return Bounds(0, self.known & port.joins.possible & self.forwarding(end).possible)
+            return Bounds(0, self.vids & port.joins.possible & self.forwarding(end).possible)
         own = Bounds.exactly(1 << port.pvid & EVERYTHING.sure)
         return port.joins.both(own).both(self.forwarding(end))
 
@@ -224,8 +228,19 @@ class Fabric:
             return port.tagged.both(Bounds.exactly(1 << tag)).both(self.forwarding(end))
         return port.untagged.both(self.forwarding(end))
 
+    def leaving(self, end: End) -> int:
+        """The VIDs that a port may let out, tagged or not, as bits."""
+        return self.carried(end).possible & self.forwarding(end).possible
+
     def steps(self, node: Node) -> Iterator[tuple[Crossing, Node, bool, bool]]:
         """Where a frame in a VLAN on a device may go next: the crossing, the node, whether tagged, whether surely."""
+        if node == BEYOND:
+            for crossing in self._leading_in:
+                far = self.member(crossing.far)
+                may = (far.accepts.possible | far.joins.possible) & self.forwarding(crossing.far).possible & self.vids
+                for arrives in vids_in(may if far.bridged else 0):
+                    yield crossing, Node(crossing.far.device, arrives), False, False
+            return
         for crossing in self.out.get(node.device, ()):
             yield from self.cross(crossing, node.vid)
 
@@ -233,12 +248,9 @@ class Fabric:
         """The same for one crossing."""
         near = self.member(crossing.near)
         up = crossing.adjacency.up
-        if crossing.through is not None:
-            far = self.member(crossing.far)
-            may = (far.accepts.possible | far.joins.possible) & self.forwarding(crossing.far).possible & self.known
-            may_leave = (near.tagged.possible | near.untagged.possible) & self.forwarding(crossing.near).possible
-            for arrives in vids_in(may if may_leave >> vid & 1 else 0):
-                yield crossing, Node(crossing.far.device, arrives), False, False
+        if crossing.far == OUTSIDE:
+            if self.leaving(crossing.near) >> vid & 1:
+                yield crossing, BEYOND, False, False
             return
         for tagged in (True, False):
             leaves = self.leaves(crossing.near, vid).has(vid) if tagged else self.leaves(crossing.near, NO_VID).has(vid)
@@ -260,7 +272,7 @@ class Fabric:
 
     def _flood(self, start: Node) -> dict[Node, Reached]:
         found: dict[Node, Reached] = {}
-        if self.exists(start.device).has(start.vid) is False:
+        if start != BEYOND and self.exists(start.device).has(start.vid) is False:
             return found
         queue: list[tuple[int, int, Node, Node | None, int]] = [(0, 0, start, None, -1)]
         ways: list[tuple[Crossing, bool]] = []
@@ -270,22 +282,41 @@ class Fabric:
                 continue
             crossing, tagged = ways[way] if way >= 0 else (None, False)
             found[node] = Reached(unknown, hops, came_from, crossing, tagged)
+            if node == BEYOND != start:
+                continue  # what may come back from there is the same for all; see `reached`
             for step, following, is_tagged, sure in self.steps(node):
                 if following not in found:
                     ways.append((step, is_tagged))
                     heapq.heappush(queue, (unknown + (not sure), hops + 1, following, node, len(ways) - 1))
         return found
 
+    def reached(self, start: Node, goal: Node) -> Reached | None:
+        """How a frame in one node comes to another; None if it cannot.
+
+        What may be reached by way of the unknown is the same for all that get there, and looked for once.
+        """
+        inside = self.flood(start)
+        found = inside.get(goal)
+        out = inside.get(BEYOND)
+        if out is None or (found is not None and found.unknown == 0) or start == BEYOND:
+            return found
+        back = self.flood(BEYOND).get(goal)
+        if back is None or (found is not None and found.unknown <= out.unknown + back.unknown):
+            return found
+        return msgspec.structs.replace(back, unknown=out.unknown + back.unknown, hops=out.hops + back.hops)
+
     def reaches(self, start: Node, goal: Node) -> Truth:
         """Whether a frame in one node gets to another."""
-        reached = self.flood(start).get(goal)
+        reached = self.reached(start, goal)
         return False if reached is None else (True if reached.unknown == 0 else None)
 
     def way(self, start: Node, goal: Node) -> list[Reached]:
         """The crossings from one node to another, in order; empty if they are the same or there is no way."""
         found: list[Reached] = []
-        reached = self.flood(start).get(goal)
+        reached, flood = self.reached(start, goal), self.flood(start)
+        if reached is not None and reached is not flood.get(goal):
+            return self.way(start, BEYOND) + self.way(BEYOND, goal)
         while reached is not None and reached.came_from is not None:
             found.append(reached)
-            reached = self.flood(start)[reached.came_from]
+            reached = flood[reached.came_from]
         return found[::-1]

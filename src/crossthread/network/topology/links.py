@@ -68,6 +68,7 @@ def find_links(survey: Survey, names: Names) -> tuple[list[Link], list[Loose]]:
     """All links that the neighbour rows tell of, and the rows that no link could be made of."""
     claims: dict[End, dict[End, list[Neighbor]]] = defaultdict(dict)
     loose: list[Loose] = []
+    mutual = _only_ports(survey, names)
     for row in survey.neighbors:
         device = names.devices[row.device.casefold()]
         near = End(device, names.port(device, row.port) or row.port)
@@ -76,8 +77,9 @@ def find_links(survey: Survey, names: Names) -> tuple[list[Link], list[Loose]]:
             loose.append(Loose(near, row, "unsurveyed"))
             continue
         far_port = names.neighbor_port(far_device, row)
-        if far_port is None and not names.ports[far_device] and row.neighbor_port:
-            far_port = row.neighbor_port  # nothing is known of that device's ports but what neighbours say
+        if far_port is None and not names.ports[far_device]:
+            # Nothing is known of that device's ports but what neighbours say, and where it hears them itself.
+            far_port = mutual.get((device, far_device)) or row.neighbor_port
         if far_port is None:
             loose.append(Loose(near, row, "port"))
         else:
@@ -98,6 +100,24 @@ def find_links(survey: Survey, names: Names) -> tuple[list[Link], list[Loose]]:
             links.append(Link(near, far, tuple(rows), tuple(answers.get(near, ())), cable_up(states)))
     heard_at = {end for link in links for end in (link.a, link.b)} | {entry.end for entry in loose}
     return links + _described(survey, names, heard_at), loose
+
+
+def _only_ports(survey: Survey, names: Names) -> dict[tuple[str, str], str]:
+    """By two devices the port at which the second hears the first, where each hears the other at one port only.
+
+    There is one cable between them then, by whatever names the two call its ends.
+    """
+    hears: dict[tuple[str, str], set[str]] = defaultdict(set)
+    unread = {device for device, rows in names.ports.items() if not rows}
+    for row in survey.neighbors if unread else ():
+        device, far = names.devices[row.device.casefold()], names.neighbor_device(row)
+        if far is not None:
+            hears[device, far].add(row.port)
+    return {
+        (far, device): next(iter(ports))
+        for (device, far), ports in hears.items()
+        if device in unread and len(ports) == 1 and len(hears.get((far, device), ())) == 1
+    }
 
 
 def links_again(links: Iterable[Link], names: Names, touched: Container[End]) -> list[Link]:

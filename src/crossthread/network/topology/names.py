@@ -110,8 +110,20 @@ class Names:
             return name
         if (device, name) not in self._ports_seen:
             known = [(row.port, [*(row.aliases or ()), row.mac or ""]) for row in rows.values()]
+            known = known or [(port, []) for port in self.spoken.get(device, ())]
             self._ports_seen[device, name] = match_port(name, known) or self._port_of_mac(device, name)
         return self._ports_seen[device, name]
+
+    @cached_property
+    def spoken(self) -> dict[str, list[str]]:
+        """How a device of which no ports were read spells those ports of which its other tables speak."""
+        found: dict[str, dict[str, None]] = {name: {} for name, rows in self.ports.items() if not rows}
+        for table in ("neighbors", "tree_ports") if found else ():
+            columns = (self._survey.column(table, column) for column in ("device", "port"))
+            for device, port in zip(*columns, strict=True):
+                if self.spelled[device] in found:
+                    found[self.spelled[device]][port] = None
+        return {device: list(ports) for device, ports in found.items()}
 
     def _port_of_mac(self, device: str, text: str) -> str | None:
         try:
@@ -132,11 +144,32 @@ class Names:
             end = self._by_mac.get(row.neighbor_chassis)
             if end:
                 return end.device
-        by_name = self.device(row.neighbor)
+        by_name = self.device(row.neighbor) or self._by_host_name(row)
         if by_name or not row.management or row.management == NONE:
             return by_name
         matches = [d.device for d in self._survey.devices if d.management == row.management]
         return self.device(matches[0]) if len(matches) == 1 else None
+
+    def _by_host_name(self, row: Neighbor) -> str | None:
+        """The device whose name is the neighbour's without its domain, or with one; none of another chassis."""
+        label, _, domain = (row.neighbor or "").casefold().partition(".")
+        same = [name for name in self._by_label.get(label, ()) if not domain or "." not in name]
+        if len(same) != 1 or label.isdecimal():
+            return None
+        told = self._chassis.get(same[0])
+        return None if told and row.neighbor_chassis and told != row.neighbor_chassis.casefold() else same[0]
+
+    @cached_property
+    def _by_label(self) -> dict[str, list[str]]:
+        found: dict[str, list[str]] = {}
+        for folded, name in self.devices.items():
+            found.setdefault(folded.partition(".")[0], []).append(name)
+        return found
+
+    @cached_property
+    def _chassis(self) -> dict[str, str]:
+        rows = self._survey.devices
+        return {self.devices[row.device.casefold()]: row.chassis.casefold() for row in rows if row.chassis}
 
     def neighbor_port(self, device: str, row: Neighbor) -> str | None:
         """The port of `device` that a neighbour row names, by its identifier or else by its description."""

@@ -1,0 +1,70 @@
+"""What no mend may do because of what nobody read: a mend that does harm is worse than none.
+
+A rule's finding goes through here before anybody sees it. It stays, but a mend that could cut off, take over from, or
+answer in the place of something that was not surveyed is taken off it.
+"""
+
+from __future__ import annotations
+
+import msgspec
+
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.findings import Finding
+from crossthread.network.topology.names import End
+from crossthread.network.topology.open_ends import leads_on
+from crossthread.survey.changes import Change
+from crossthread.values import NONE, VlanSet
+
+
+def cautious(context: Context, finding: Finding) -> Finding:
+    """A finding without a mend that could do harm to something unknown."""
+    if any(dares(context, change) for change in finding.repair):
+        return msgspec.structs.replace(finding, repair=())
+    return finding
+
+
+def dares(context: Context, change: Change) -> bool:
+    """Whether a change could do harm to something that was not surveyed or not read."""
+    if change.table == "ports":
+        return _at_port(context, change)
+    if change.table == "gateways":
+        return _at_gateway(context, change)
+    if change.table == "trees" and "priority" in change.cells:  # the root of today may be beyond an open end
+        return bool(context.network.open_ends)
+    return False
+
+
+def _at_port(context: Context, change: Change) -> bool:
+    device, port = str(change.key.get("device", "")), str(change.key.get("port", ""))
+    end = End(context.network.names.spelled[device], port)
+    row, cells = context.port(end), change.cells
+    open_end = context.network.stations.open(end)
+    if cells.get("mode") == "access" and (open_end or _leads_on(context, end)):
+        return True
+    if open_end and "pvid" in cells and (row is None or row.pvid != cells["pvid"]):
+        return True
+    if open_end and cells.get("allowed") and row is not None and row.allowed is not None:
+        return bool(row.allowed.bits & ~VlanSet.parse(str(cells["allowed"])).bits)
+    return cells.get("admin") == "up" and not (end in context.adjacencies_at or end in context.host_ends)
+
+
+def _leads_on(context: Context, end: End) -> bool:
+    """Whether a port hears, faces or carries a bridge or a router."""
+    network = context.network
+    heard = any(leads_on(row.capabilities) for row in context.heard_at.get(end, ()))
+    return heard or end in network.cabled or end in network.gateways_at
+
+
+def _at_gateway(context: Context, change: Change) -> bool:
+    """Whether an interface would get an address, or be brought up with one, that something unread may have."""
+    if change.delete:
+        return False
+    device, name = str(change.key.get("device", "")), change.key.get("interface")
+    own = context.network.stations.on_device.get(context.network.names.spelled[device], ())
+    rows = [station.row for station in own if station.name == name]
+    known = next((row for row in rows if row.address == change.key.get("address")), None)
+    address = change.cells.get("address") or (change.key.get("address") if known is None else None)
+    opens = change.cells.get("admin") == "up" and known is not None and known.admin == "down"
+    ip = str(address or "").partition("/")[0]
+    fresh = bool(ip) and ip != NONE and ip not in {str(row.address).partition("/")[0] for row in rows}
+    return (fresh or opens) and context.network.unread.anywhere

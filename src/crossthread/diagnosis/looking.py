@@ -1,0 +1,156 @@
+"""Where to look next: what was not observed, put into words by device and table instead of cell by cell."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable, Sequence
+
+import msgspec
+
+from crossthread.diagnosis.context import Context
+from crossthread.network.hosts.station import HostStation, Station
+from crossthread.network.routing.forwarding import Forwarding, Walk
+from crossthread.network.topology.names import End
+from crossthread.survey.survey import Evidence
+from crossthread.values import NONE
+
+TABLES_IN_WORDS = {
+    "devices": "system description",
+    "ports": "port table",
+    "vlans": "VLAN list",
+    "neighbors": "neighbour table",
+    "gateways": "routing interfaces",
+    "routes": "routing table",
+    "trees": "spanning-tree settings",
+    "tree_ports": "spanning-tree ports",
+    "macs": "filtering database",
+    "arp": "ARP cache",
+    "cables": "cable tests",
+}
+_FEW = 4
+"""Up to how many cells of one port or interface are named one by one."""
+_NAMED = 6
+
+
+class Look(msgspec.Struct, frozen=True, omit_defaults=True):
+    """One thing to do to know more.
+
+    Attributes
+    ----------
+    says
+        What to read or survey, and from where it is reached.
+    devices
+        The devices that it is about.
+    table
+        The table to read of them; None for a device that was not surveyed at all, or a host to be found.
+    """
+
+    says: str
+    devices: tuple[str, ...] = ()
+    table: str | None = None
+
+
+def looks(context: Context, facts: Iterable[Evidence], near: Sequence[End] = ()) -> tuple[Look, ...]:
+    """What to look at, in the order of the facts that are missing; those of one table are one thing to do.
+
+    Of several open ends by which an unsurveyed device is reached the first of those `near` is named.
+    """
+    groups: dict[tuple[str, str], list[Evidence]] = defaultdict(list)
+    for fact in facts:
+        unsurveyed = fact.table == "devices" and fact.column == "device"
+        whom = str(fact.key.get("host") or fact.key.get("device") or "") if unsurveyed or fact.table == "hosts" else ""
+        groups[fact.table, whom].append(fact)
+    return tuple(
+        Look(f"survey {whom}{_reached(context, whom, near)}", (whom,))
+        if whom and table == "devices"
+        else _look(context, table, whom, held)
+        for (table, whom), held in groups.items()
+    )
+
+
+def _look(context: Context, table: str, whom: str, facts: Sequence[Evidence]) -> Look:
+    if table == "hosts":
+        return _of_host(context, whom, facts)
+    devices = tuple(dict.fromkeys(str(fact.key.get("device", "")) for fact in facts))
+    cells = [fact for fact in facts if len(fact.key) > 1]
+    one = len({str(fact.key) for fact in cells}) == 1
+    if len(cells) == len(facts) and one and len(cells) <= _FEW:
+        columns = " and ".join(dict.fromkeys(fact.column for fact in cells))
+        place = " ".join(str(part) for part in cells[0].key.values() if part is not None)
+        if table == "neighbors":
+            return Look(f"find what is at the far end of {place}", devices, table)
+        return Look(f"read {columns} of {place} ({table}.csv)", devices, table)
+    more = f" and {len(devices) - _NAMED} more" if len(devices) > _NAMED else ""
+    listed = ", ".join(devices[:_NAMED]) + more
+    return Look(f"read the {TABLES_IN_WORDS.get(table, table)} of {listed}", devices, table)
+
+
+def _of_host(context: Context, host: str, facts: Sequence[Evidence]) -> Look:
+    if not any(fact.column in ("device", "port") for fact in facts):
+        columns = " and ".join(dict.fromkeys(fact.column for fact in facts))
+        return Look(f"ask {host} for its {columns}")
+    station = context.network.stations.hosts.get(host.casefold())
+    beyond = [context.network.open_ends[end] for end in context.learned_at_open_ends(station)] if station else []
+    if beyond:
+        names = ", ".join(dict.fromkeys(one.name or f"what is beyond {one.end}" for one in beyond))
+        at = ", ".join(str(one.end) for one in beyond)
+        return Look(f"survey {names}: the MAC address of {host} was learned at {at}", (), None)
+    return Look(f"find the port that {host} is plugged into")
+
+
+def _reached(context: Context, device: str, near: Sequence[End]) -> str:
+    """How a device that was not surveyed is reached: its management address, and where it was heard."""
+    beyond = [one for one in context.network.open_ends.values() if one.name == device]
+    beyond.sort(key=lambda one: near.index(one.end) if one.end in near else len(near))
+    rows, ends = [row for one in beyond for row in one.heard], [one.end for one in beyond]
+    address = next((row.management for row in rows if row.management and row.management != NONE), None)
+    where = f", heard at {ends[0]}" if rows else f", which the description of {ends[0]} names" if ends else ""
+    return (f", {address}" if address else "") + where
+
+
+def how_far(context: Context, source: Station, walk: Walk, back: bool = False) -> str:
+    """How far a packet surely gets, in one sentence."""
+    network = context.network
+    forwarding, station = Forwarding(network), source
+    passed: list[str] = []
+    for leg in walk.legs:
+        if leg.sender is not station or forwarding.resolves(leg.sender, leg.receiver) is not True:
+            break
+        station = leg.receiver
+        passed.append(_called(station))
+    if walk.stop is not None and walk.stop.reason == "beyond" and walk.stop.station.device == station.device:
+        station = walk.stop.station
+    what = "reply" if back else "echo"
+    way = f" by way of {', '.join(passed)}" if passed else ""
+    exit_ = next((found for found in network.unread.exits(station) if found.unknown == 0), None)
+    if exit_ is not None:
+        inside = f" in VLAN {exit_.vid}" if exit_.vid else ""
+        where = f"{exit_.beyond.end}{inside}" if exit_.beyond.end.port else exit_.beyond.end.device
+        return f"The {what} surely gets from {source.name}{way} to {where}; beyond that nobody looked."
+    tap = next((tap for tap in station.taps if tap.device and tap.enters.sure), None)
+    if station.up is True and tap is not None:
+        vid = tap.enters.sure.bit_length() - 1
+        return f"The {what} surely gets from {source.name}{way} into VLAN {vid} on {tap.device}."
+    if passed:
+        return f"The {what} surely gets from {source.name} to {passed[-1]}."
+    return f"The {what} is not sure to get out of {source.name}."
+
+
+def how_it_turns(walk: Walk, facts: Sequence[Evidence]) -> str:
+    """What the verdict will be when it is known what is there."""
+    stop = walk.stop
+    if stop is not None and stop.reason == "beyond":
+        if isinstance(stop.station, HostStation):
+            return f"It works if something there answers for {stop.target} and passes the packet on; else it fails."
+        if stop.choice is not None:
+            return f"It works if {stop.target} is there and passes the packet on; else it fails."
+        return f"It works if {stop.station.device} has a way to {stop.target} that nobody read; else it fails."
+    if any(fact.table == "devices" and fact.column == "device" for fact in facts):
+        return "It works if the VLAN gets through there in both directions; else it fails."
+    if any(fact.table == "hosts" and fact.column == "port" for fact in facts):
+        return "It turns on the port that the host is plugged into."
+    return "It works if all of that is as the rest of the way needs it; else it fails."
+
+
+def _called(station: Station) -> str:
+    return station.name if isinstance(station, HostStation) else f"{station.device} {station.name}"
