@@ -132,6 +132,7 @@ PLANTED |= {
     "survey-gap": ([at("lighthouse-1", "port5", pvid="")], "lighthouse-1 port5"),
 }  # fmt: skip
 ALSO = {
+    "host-not-located": {"survey-gap"},
     "gateway-tag-duplicate": {"gateway-vlan-wrong"},
     "link-allowed-differs": {"vlan-unused"},
     "link-lag-differs": {"survey-gap"},

@@ -13,23 +13,10 @@ from crossthread.network.routing.forwarding import Forwarding, Walk
 from crossthread.network.topology.names import End
 from crossthread.survey.survey import Evidence
 from crossthread.values import NONE
+from crossthread.views.coverage import TABLES_IN_WORDS, listed
 
-TABLES_IN_WORDS = {
-    "devices": "system description",
-    "ports": "port table",
-    "vlans": "VLAN list",
-    "neighbors": "neighbour table",
-    "gateways": "routing interfaces",
-    "routes": "routing table",
-    "trees": "spanning-tree settings",
-    "tree_ports": "spanning-tree ports",
-    "macs": "filtering database",
-    "arp": "ARP cache",
-    "cables": "cable tests",
-}
 _FEW = 4
 """Up to how many cells of one port or interface are named one by one."""
-_NAMED = 6
 
 
 class Look(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -80,9 +67,7 @@ def _look(context: Context, table: str, whom: str, facts: Sequence[Evidence]) ->
         if table == "neighbors":
             return Look(f"find what is at the far end of {place}", devices, table)
         return Look(f"read {columns} of {place} ({table}.csv)", devices, table)
-    more = f" and {len(devices) - _NAMED} more" if len(devices) > _NAMED else ""
-    listed = ", ".join(devices[:_NAMED]) + more
-    return Look(f"read the {TABLES_IN_WORDS.get(table, table)} of {listed}", devices, table)
+    return Look(f"read the {TABLES_IN_WORDS.get(table, table)} of {listed(devices)}", devices, table)
 
 
 def _of_host(context: Context, host: str, facts: Sequence[Evidence]) -> Look:

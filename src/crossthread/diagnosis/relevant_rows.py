@@ -7,12 +7,14 @@ gateways, routes, VLANs.
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 from itertools import compress
 from operator import not_
 
 from crossthread.network.hosts.classes import Block, number_of
+from crossthread.network.topology.open_ends import FACES_BRIDGES, FEW_STATIONS
 from crossthread.survey import Survey
 from crossthread.survey.records import Gateway, Host
 from crossthread.values import NONE, address
@@ -43,6 +45,7 @@ def focus(survey: Survey, pair: Sequence[Host], large: int = _LARGE) -> Survey:
     claimed |= {(row.device, row.port) for row in survey.gateways if row.port}
     own = {(spelled.get((host.device or "").casefold(), ""), host.port or "") for host in pair}
     vids, targets, blocks = _concern(survey, pair, own, claimed)
+    claimed |= _towards_bridges(survey)
     claimed |= own | {(device, lag) for device, lag in zip(devices, lags, strict=True) if lag and lag != NONE}
     keep_port = _ports_that_matter(survey, vids, claimed)
     dropped = set(compress(_places(survey, "ports"), map(not_, keep_port)))
@@ -50,9 +53,19 @@ def focus(survey: Survey, pair: Sequence[Host], large: int = _LARGE) -> Survey:
         "ports": keep_port,
         "hosts": _hosts_that_matter(survey, dropped, targets, blocks),
         "tree_ports": [place not in dropped for place in _places(survey, "tree_ports")],
+        "macs": [place not in dropped for place in _places(survey, "macs")],
     }
     tables = {name: survey.table(name).kept(kept) for name, kept in keep.items()}
     return replace(survey, **tables)  # type: ignore[arg-type]
+
+
+def _towards_bridges(survey: Survey) -> set[_Place]:
+    """The ports that may lead on to something that nobody surveyed, whatever their mode: those may be open ends."""
+    told = zip(_places(survey, "tree_ports"), survey.column("tree_ports", "role"), survey.column("tree_ports", "edge"),
+               strict=True)  # fmt: skip
+    found = {place for place, role, edge in told if role in FACES_BRIDGES or (role == "designated" and edge == "no")}
+    learned = Counter(_places(survey, "macs"))
+    return found | {place for place, count in learned.items() if count > FEW_STATIONS}
 
 
 def _places(survey: Survey, table: str) -> Iterator[_Place]:

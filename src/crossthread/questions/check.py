@@ -25,6 +25,7 @@ from crossthread.network.network import Network
 from crossthread.plan import Plan
 from crossthread.plan.plan import Accepted
 from crossthread.survey.survey import Evidence
+from crossthread.views.coverage import NotRead, not_read
 
 
 class Check(Answer, frozen=True):
@@ -40,6 +41,8 @@ class Check(Answer, frozen=True):
         Those that the plan accepts; they are not among the findings.
     left_out
         How many findings there are besides, where only a part was asked for.
+    unchecked
+        What could not be looked at, as nobody read it.
     """
 
     ROWS = "findings"
@@ -47,6 +50,7 @@ class Check(Answer, frozen=True):
     counts: dict[Severity, int]
     accepted: tuple[Finding, ...] = ()
     left_out: int = 0
+    unchecked: tuple[NotRead, ...] = ()
 
 
 @of_network
@@ -101,7 +105,7 @@ def _check(context: Context, today: date, progress: Callable[[], None]) -> Check
     for gap in effects.gaps:
         by_column[gap[0].table, gap[0].column].append(gap)
     for gaps in by_column.values():
-        told = survey_gap([fact for fact, _ in gaps], gaps[0][1])
+        told = survey_gap(context, [fact for fact, _ in gaps], gaps[0][1])
         found.setdefault(told.identity, told)
     for one, two, vids in effects.forbidden:
         told = plan_rules.plan_talk(context, one, two, vids)
@@ -115,7 +119,8 @@ def _check(context: Context, today: date, progress: Callable[[], None]) -> Check
         causes[told.identity] = {finding.identity for finding in way.findings} if way is not None else set()
     kept, accepted, idle = _accepted(context, list(found.values()), today)
     ordered = sorted(nested(context, [*kept, *idle], causes), key=_order)
-    return Check(tuple(ordered), _counts(ordered), tuple(sorted(accepted, key=_order)))
+    unchecked = not_read(context.network)
+    return Check(tuple(ordered), _counts(ordered), tuple(sorted(accepted, key=_order)), unchecked=unchecked)
 
 
 def _counts(findings: Iterable[Finding]) -> dict[Severity, int]:
@@ -204,7 +209,7 @@ def select(
 
     kept = tuple(finding for finding in answer.findings if any(map(fits, _all(finding))))
     accepted = tuple(filter(fits, answer.accepted))
-    return Check(kept, _counts(kept), accepted, len(answer.findings) - len(kept))
+    return Check(kept, _counts(kept), accepted, len(answer.findings) - len(kept), answer.unchecked)
 
 
 def _all(finding: Finding) -> Iterator[Finding]:

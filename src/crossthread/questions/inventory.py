@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 
 import msgspec
 
@@ -16,6 +16,7 @@ from crossthread.network.given import of_network
 from crossthread.network.network import Network
 from crossthread.survey.records import Neighbor
 from crossthread.values import NONE
+from crossthread.views.coverage import not_read
 
 
 class Known(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -27,6 +28,10 @@ class Known(msgspec.Struct, frozen=True, omit_defaults=True):
     platform: str | None = None
     software: str | None = None
     management: str | None = None
+    read: tuple[str, ...] = ()
+    """The tables that were read in full of it."""
+    unread: tuple[str, ...] = ()
+    """Those of which it is not known what they would say."""
 
 
 class Inventory(Answer, frozen=True):
@@ -77,11 +82,29 @@ def inventory(network: Network) -> Inventory:
         if name not in found:
             found[name] = Known(device, "named in some table, without a row of its own")
     for name, rows in heard.items():
-        first, at = rows[0], ", ".join(sorted({f"{row.device} {row.port}" for row in rows})[:3])
+        first, places = rows[0], sorted({f"{row.device} {row.port}" for row in rows})
+        at = places[0] + (f" and {len(places) - 1} more" if len(places) > 1 else "")
         management = next((r.management for r in rows if r.management and r.management != NONE), None)
         known = Known(name, f"heard at {at}", first.capabilities or (), first.platform, first.software, management)
         found.setdefault(name.casefold(), known)
-    return Inventory(tuple(found.values()), tuple(_remarks(Context(network))))
+    missed: dict[str, list[str]] = defaultdict(list)
+    for lack in not_read(network):
+        for device in lack.devices if lack.table else ():
+            missed[device].append(lack.table or "")
+    entries = tuple(_with_coverage(network, entry, missed) for entry in found.values())
+    return Inventory(entries, tuple(_remarks(Context(network))))
+
+
+_ASKED = ("ports", "neighbors", "gateways", "routes", "trees", "tree_ports")
+
+
+def _with_coverage(network: Network, entry: Known, missed: Mapping[str, list[str]]) -> Known:
+    """The entry with what was read of the device, as far as verdicts turn on it."""
+    device = network.names.device(entry.device)
+    if device is None:
+        return entry
+    read = tuple(table for table in _ASKED if network.covered.fully(device, table))
+    return msgspec.structs.replace(entry, read=read, unread=tuple(missed.get(device, ())))
 
 
 _REMARKABLE = ("software-mixed", "neighbor-one-way", "neighbor-several", "neighbor-stale", "neighbor-no-address")

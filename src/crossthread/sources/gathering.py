@@ -11,6 +11,7 @@ import msgspec
 
 from crossthread.answer import Answer
 from crossthread.errors import UnreadableError
+from crossthread.sources.covering import by_chance, of_listings
 from crossthread.sources.documents import Document, recognise
 from crossthread.sources.frames import capture
 from crossthread.sources.listings import discovery_daemon as daemon
@@ -159,6 +160,7 @@ def _alone(documents: list[tuple[Document, float]]) -> tuple[list[Told], list[Ta
                 taken.append(Taken(document.path, None, 0, str(error)))
                 continue
             rows, says = capture.read_rows(heard, document.path), capture.told(heard)
+            rows += by_chance(rows, document.path)
         told += [Told(row, time) for row in rows]
         taken.append(Taken(document.path, document.kind, len(rows), says))
     return told, taken
@@ -224,5 +226,9 @@ def _device(folder: str, documents: list[tuple[Document, float]]) -> list[Told]:
     if "lldp-neighbors" in parts:
         rows += daemon.read_neighbors(name, parts["lldp-neighbors"].data, parts["lldp-neighbors"].path)
     if {"ip-addr", "ip-link"} & set(parts):
-        rows += linux.read_host(name, parts) if linux.is_host(parts) else linux.read_device(name, parts)
+        host = linux.is_host(parts)
+        rows += linux.read_host(name, parts) if host else linux.read_device(name, parts)
+        if host:
+            parts = {}
+    rows += of_listings(name, {kind: document.path for kind, document in parts.items()}, rows)
     return [Told(row, times.get(getattr(row, "source", None) or "", 0.0)) for row in rows]

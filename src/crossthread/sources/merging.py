@@ -10,7 +10,7 @@ import msgspec
 
 from crossthread.survey import Survey
 from crossthread.survey.cell_kinds import Kind
-from crossthread.survey.records import TABLES, Neighbor, Row, columns_of
+from crossthread.survey.records import TABLES, Coverage, Neighbor, Row, columns_of
 
 _JOIN = "; "
 
@@ -139,6 +139,10 @@ def _files_of(row: Row) -> set[str]:
 def _join(one: Told, two: Told, differences: list[Difference]) -> Told:
     """Two sources of this gathering: the device itself counts more than its neighbour, then the newer one."""
     first, second = (one, two)
+    if isinstance(one.row, Coverage) and isinstance(two.row, Coverage):  # what one source has in full is complete
+        first, second = (one, two) if one.row.complete == "yes" else (two, one)
+        source = _sources(first.row, second.row)
+        return Told(msgspec.structs.replace(first.row, source=source), max(one.time, two.time))
     if one.itself != two.itself:
         first, second = (one, two) if one.itself else (two, one)
         because = "a device knows better than its neighbour"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from ipaddress import ip_interface
 
 from crossthread.diagnosis.context import Context
@@ -225,8 +226,10 @@ def host_gateway_missing(context: Context, host: HostStation) -> Finding | None:
     Mend: set the gateway of its subnet.
     """
     wanted, gateway = _best_gateway(context, host)
-    if host.row.gateway != NONE or wanted is None or gateway is None:
+    if host.row.gateway != NONE:
         return None
+    if wanted is None or gateway is None:
+        return _like_its_peers(context, host)
     return Finding(
         "host-gateway-missing",
         "breaks",
@@ -234,6 +237,27 @@ def host_gateway_missing(context: Context, host: HostStation) -> Finding | None:
         f"{host.name} has no gateway; {wanted} ({gateway.device} {gateway.name}) serves its subnet.",
         context.evidence(host.row, "gateway", "address") + context.evidence(gateway.row, "address"),
         (set_host(host, gateway=wanted),),
+    )
+
+
+def _like_its_peers(context: Context, host: HostStation) -> Finding | None:
+    """The same where nobody read the gateway, but others of the subnet say which one they use."""
+    if host.address is None or not context.network.unread.anywhere:
+        return None
+    subnet = host.address.network
+    near = [other for other in context.expected.near(host.address.ip) if isinstance(other, HostStation)]
+    used = Counter(o.row.gateway for o in near if o.row.gateway not in (None, NONE))
+    hop = next((hop for hop, _ in used.most_common() if hop and address(hop) in subnet), None)
+    if hop is None:
+        return None
+    peers = [other for other in near if other.row.gateway == hop]
+    evidence = context.evidence(host.row, "gateway", "address")
+    for other in peers[:3]:
+        evidence += context.evidence(other.row, "gateway")
+    says = f"{host.name} has no gateway; {peers[0].name} and the others in {subnet} use {hop}."
+    says = says if len(peers) > 1 else f"{host.name} has no gateway; {peers[0].name} in {subnet} uses {hop}."
+    return Finding(
+        "host-gateway-missing", "breaks", (at_station(host),), says, evidence, (set_host(host, gateway=hop),)
     )
 
 

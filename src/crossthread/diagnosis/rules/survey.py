@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding, Subject, at_station
+from crossthread.diagnosis.looking import looks
 from crossthread.diagnosis.registry import rule
 from crossthread.network.hosts.station import HostStation
 from crossthread.network.routing.forwarding import Stop
@@ -13,7 +14,7 @@ from crossthread.survey.survey import Evidence
 
 
 @rule("survey-gap", "Plan and inventory", follows="host-not-located host-address-duplicate gateway-address-duplicate")
-def survey_gap(facts: Sequence[Evidence], example: tuple[str, str]) -> Finding:
+def survey_gap(context: Context, facts: Sequence[Evidence], example: tuple[str, str]) -> Finding:
     """A fact was not observed on which a verdict turns.
 
     Matters: whether some hosts reach each other cannot be said without it.
@@ -21,12 +22,10 @@ def survey_gap(facts: Sequence[Evidence], example: tuple[str, str]) -> Finding:
     Confirm: the fact that is named is empty in the survey.
     Mend: look at it, and survey again.
     """
-    first = facts[0]
-    more = f" and of {len(facts) - 1} more" if len(facts) > 1 else ""
-    words = " ".join(str(part) for part in first.key.values() if part is not None)
-    says = f"Whether {example[0]} reaches {example[1]} turns on {first.column} of {words}{more} ({first.table}), "
+    todo = "; ".join(look.says for look in looks(context, facts))
+    says = f"Whether {example[0]} reaches {example[1]} was not observed: {todo}."
     subjects = tuple(_subject(fact) for fact in facts)
-    return Finding("survey-gap", "note", subjects, f"{says}which was not observed.", tuple(facts[:9]))
+    return Finding("survey-gap", "note", subjects, says, tuple(facts[:9]))
 
 
 def _subject(fact: Evidence) -> Subject:

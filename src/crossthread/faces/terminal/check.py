@@ -13,7 +13,7 @@ from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.meanings import meaning
 from crossthread.errors import visible
 from crossthread.faces.documents.exports import as_csv
-from crossthread.faces.terminal.console import STYLES, count, line
+from crossthread.faces.terminal.console import STYLES, count, line, paragraph
 from crossthread.faces.terminal.findings import describe, show_findings
 from crossthread.questions.check import Check
 
@@ -26,8 +26,14 @@ def show_check(answer: Check, out: Console) -> None:
     accepted = f" {count(len(answer.accepted), 'finding')} accepted by the plan." if answer.accepted else ""
     elsewhere = f" {count(answer.left_out, 'finding')} besides, not asked for." if answer.left_out else ""
     if not answer.findings:
-        says = ("Nothing found of what was asked for.", "bold") if answer.left_out else ("Nothing found.", "bold green")
-        out.print(line(says, elsewhere, accepted))
+        says, style = "Nothing found.", "bold green"
+        if answer.left_out:
+            says, style = "Nothing found of what was asked for.", "bold"
+        elif answer.unchecked:
+            lacking = count(len(answer.unchecked), "thing")
+            says, style = f"Nothing found in what was read; {lacking} could not be checked.", "bold yellow"
+        out.print(line((says, style), elsewhere, accepted))
+        _unchecked(answer, out)
         return
     words = [
         (f"{counts['breaks']} that break traffic", STYLES["breaks"] if counts["breaks"] else ""),
@@ -37,6 +43,17 @@ def show_check(answer: Check, out: Console) -> None:
     head = (count(len(answer.findings), "finding") + ": ", "bold")
     out.print(line(head, words[0], ", ", words[1], ", ", words[2], ".", elsewhere, accepted))
     show_findings(answer.findings, out)
+    _unchecked(answer, out)
+
+
+def _unchecked(answer: Check, out: Console) -> None:
+    """What could not be checked, and what to collect for it."""
+    if not answer.unchecked:
+        return
+    out.print()
+    out.print(line(("Not checked, as nobody read it:", "bold")))
+    for entry in answer.unchecked:
+        paragraph(out, line((entry.means, "bold"), f": {entry.says}."), 3)
 
 
 def _every(findings: tuple[Finding, ...], cause: str = "") -> Iterator[tuple[Finding, str]]:

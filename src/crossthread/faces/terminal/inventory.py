@@ -16,10 +16,13 @@ def show_inventory(answer: Inventory, out: Console) -> None:
     words = f"{count(len(answer.devices), 'device')}, {surveyed} surveyed, {count(len(answer.remarks), 'remark')}."
     out.print(line((words, "bold")))
     out.print()
-    listed = table("device", "does", "platform", "software", "management", "how known")
+    half = any(device.unread or device.how != "surveyed" for device in answer.devices)
+    listed = table("device", "does", "platform", "software", "management", "how known", *(["not read"] if half else []))
     for device in answer.devices:
         does = " ".join(device.capabilities)
-        cells = (device.device, does, device.platform, device.software, device.management, device.how)
+        cells = [device.device, does, device.platform, device.software, device.management, device.how]
+        if half:
+            cells.append(" ".join(device.unread) if device.how == "surveyed" else "")
         listed.add_row(*(said(cell or "") for cell in cells))
     out.print(listed)
     if answer.remarks:

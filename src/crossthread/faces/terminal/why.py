@@ -50,7 +50,7 @@ def show_why(answer: Why, out: Console, brief: bool = False) -> None:
 
 def _unknown(answer: Why, out: Console) -> None:
     """How far the packet surely gets, the one place to look at next and the others, and how the verdict will turn."""
-    rows = [("surely", answer.surely)] if answer.surely else []
+    rows = [("so far", answer.surely)] if answer.surely else []
     rows += [("next" if not number else "then", f"{look.says}.") for number, look in enumerate(answer.look)]
     rows += [("turns", answer.turns)] if answer.turns else []
     out.print()

@@ -18,6 +18,10 @@ def show_every(answer: Every, out: Console) -> None:
     """First line: how many of the wanted pairs fail, and what mends them; then each repair, then the work order."""
     now, then = answer.now, answer.then
     failing = now.wanted - now.works - now.unknown
+    if not now.wanted:
+        says = ": the survey lists no two hosts that should reach each other, or not enough of them to tell."
+        out.print(line((f"{MARKS['unknown']} No pair to ask about", STYLES["unknown"]), says))
+        return
     if not failing and not answer.mends:
         mark = "unknown" if now.unknown else "works"
         aside = f"; of {now.unknown:,} more it is not known" if now.unknown else ""

@@ -79,6 +79,14 @@ def find_known_vids(survey: Survey) -> int:
     return sum(1 << vid for vid in found if vid)
 
 
+def find_named_vids(survey: Survey) -> int:
+    """The VIDs that a survey speaks of in any way, also as one of those that a port lets through, as bits."""
+    found = find_known_vids(survey)
+    for allowed in set(survey.column("ports", "allowed")):
+        found |= allowed.bits if allowed is not None and allowed.bits != EVERY_VID else 0
+    return found
+
+
 class FabricBefore(NamedTuple):
     """The fabric of a network of which this one is a changed copy.
 

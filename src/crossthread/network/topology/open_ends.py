@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from itertools import compress
 from typing import Literal
 
 import msgspec
@@ -22,6 +23,11 @@ from crossthread.values import NONE
 
 OUTSIDE = End("", "")
 """What is beyond all open ends, as one place: how things are connected there is not known."""
+
+FACES_BRIDGES = frozenset({"root", "alternate", "backup", "master"})
+"""The tree roles that only a port towards another bridge has."""
+FEW_STATIONS = 2
+"""How many stations may be at a port without a bridge: a telephone and the computer that is plugged into it."""
 
 Why = Literal["heard", "named", "far end", "stations", "ports"]
 
@@ -77,6 +83,7 @@ class _Finding:
         self._linked = {end for a in adjacencies for end in (a.a, a.b)}
         self._hosted = set(self._ends("hosts"))
         self._found: dict[End, OpenEnd] = {}
+        self._stations: dict[End, set[str]] = defaultdict(set)
 
     def _ends(self, table: str) -> Iterator[End]:
         columns = (self._survey.column(table, name) for name in ("device", "port"))
@@ -154,7 +161,7 @@ class _Finding:
         """Ports that a tree gives a part which only ports towards other bridges have."""
         columns = (self._survey.column("tree_ports", name) for name in ("role", "edge"))
         for end, role, edge in zip(self._ends("tree_ports"), *columns, strict=True):
-            bridge = role in ("root", "alternate", "backup", "master") or (role == "designated" and edge == "no")
+            bridge = role in FACES_BRIDGES or (role == "designated" and edge == "no")
             if bridge and edge != "yes" and self._free(end):
                 self._add(end, "far end")
 
@@ -163,7 +170,7 @@ class _Finding:
         hosts = self._survey.hosts
         places = {row.mac: (row.device or "").casefold() for row in hosts if row.mac and row.device and row.port}
         own = {row.chassis for row in self._survey.devices} | set(self._survey.column("ports", "mac"))
-        stations: dict[End, set[str]] = defaultdict(set)
+        stations = self._stations
         elsewhere: set[End] = set()
         macs, kinds = self._survey.column("macs", "mac"), self._survey.column("macs", "kind")
         devices, ports = self._survey.column("macs", "device"), self._survey.column("macs", "port")
@@ -176,19 +183,23 @@ class _Finding:
             if mac in own or places.get(mac, device.casefold()) != device.casefold():
                 elsewhere.add(end)
         for end, seen in stations.items():
-            if (end in elsewhere or len(seen) > _FEW) and self._free(end) and self._names.row(end) is not None:
+            if (end in elsewhere or len(seen) > FEW_STATIONS) and self._free(end) and self._names.row(end) is not None:
                 self._add(end, "stations")
 
     def _take_by_mode(self) -> None:
-        """All others but access ports, if nothing is known to be plugged into them."""
+        """All others but access ports, if nothing is known to be plugged into them.
+
+        A port at which no bridge was ever heard (an edge port) and which learned one known host only leads to that.
+        """
+        edges = set(
+            compress(self._ends("tree_ports"), (edge == "yes" for edge in self._survey.column("tree_ports", "edge")))
+        )
+        hosts = set(self._survey.column("hosts", "mac"))
         columns = (self._survey.column("ports", name) for name in ("device", "port", "mode", "lag"))
         for device, port, mode, lag in zip(*columns, strict=True):
             if mode == "access" or (lag and lag != NONE):
                 continue
             end = End(self._names.spelled[device], port)
-            if self._free(end):
+            alone = end in edges and len(self._stations[end]) == 1 and self._stations[end] <= hosts
+            if self._free(end) and not alone:
                 self._add(end, "far end")
-
-
-_FEW = 2
-"""How many stations may be at a port without a bridge: a telephone and the computer that is plugged into it."""

@@ -13,6 +13,7 @@ from crossthread.sources.snmp.mib import COLUMNS, capabilities
 from crossthread.sources.snmp.neighbors import NeighborTables
 from crossthread.sources.snmp.walk import Walk
 from crossthread.survey.records import (
+    Coverage,
     Device,
     MacEntry,
     Port,
@@ -55,7 +56,18 @@ class _Reader(AddressTables, NeighborTables):
             *self._stations(),
             *self._addresses(),
         )
-        return [*parts, *self._routes(), *self._neighbors()]
+        found = [*parts, *self._routes(), *self._neighbors()]
+        return [*found, *self._covered()]
+
+    def _covered(self) -> list[Coverage]:
+        """The tables that were read in full: those of which a column is there, unless the walk broke off in it."""
+        broken = self._walk.broken_off
+        return [
+            Coverage(self.device, table, "no" if any(COLUMNS[c] == broken for c in columns) else "yes",
+                     source=self._source)
+            for table, columns in _TELLING.items()
+            if any(self._walk.has(COLUMNS[column]) for column in columns)
+        ]  # fmt: skip
 
     def _device(self) -> Device:
         forwarding = self.one("forwarding")
@@ -210,6 +222,20 @@ class _Reader(AddressTables, NeighborTables):
             if found:
                 break
         return list(found.values())
+
+
+_TELLING = {
+    "ports": ("if_descr", "if_oper", "if_type", "if_admin", "if_name", "pvid"),
+    "vlans": ("vlan_egress", "static_egress", "static_name"),
+    "neighbors": ("lldp_chassis", "lldp_port_id", "rem_chassis", "rem_port", "rem_name"),
+    "gateways": ("ip_index", "address_if", "address_prefix"),
+    "routes": ("route_if", "route_type", "inet_route_if"),
+    "trees": ("port_state",),
+    "tree_ports": ("port_state", "port_cost", "port_cost_32"),
+    "macs": ("mac_port", "fdb_port"),
+    "arp": ("arp", "neighbour_mac"),
+}
+"""The columns of a walk by which one sees that a table was read, or where it broke off."""
 
 
 def _seconds(hundredths: int | None, least: int, most: int) -> float | None:

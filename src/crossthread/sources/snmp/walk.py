@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable
+from functools import cached_property
 from typing import TypeVar
 
 Index = tuple[int, ...]
@@ -44,6 +45,7 @@ class Walk:
         outer = {p for p in parents if any(other != p and other.startswith(p) for other in parents)}
         last = parents[0] if parents else " "
         into: list[tuple[str, str]] | None = None
+        self._text = text
         for line in text.split("\n"):
             identifier, equals, value = line.partition(" = ")
             if not equals or identifier.strip("0123456789."):
@@ -64,6 +66,22 @@ class Walk:
             into = by_parent[last].get(number)
             if into is not None:
                 into.append((index, value))
+
+    def has(self, column: str) -> bool:
+        """Whether anything of a column is there."""
+        return bool(self._columns[column])
+
+    @cached_property
+    def broken_off(self) -> str | None:
+        """The column in which the walk ends too early: with fewer entries than an earlier column of the same table."""
+        last = next((line for line in reversed(self._text.split("\n")) if _HEAD.match(line.encode())), "")
+        identifier = last.partition(" = ")[0].strip().lstrip(".")
+        column = next((c for c in self._columns if identifier.startswith(c + ".")), None)
+        if column is None:
+            return None
+        table = column.rpartition(".")[0]
+        others = [len(entries) for c, entries in self._columns.items() if c != column and c.startswith(table + ".")]
+        return column if len(self._columns[column]) < max(others, default=0) else None
 
     def _read(self, column: str, read: Callable[[str, str], _Value | None]) -> dict[Index, _Value]:
         found = {}

@@ -11,6 +11,7 @@ from collections import defaultdict
 from collections.abc import Callable
 from typing import Any
 
+from crossthread.sources.covering import in_full
 from crossthread.sources.yang import openconfig
 from crossthread.sources.yang.instance_data import (
     CAPABILITIES,
@@ -42,6 +43,7 @@ def read_yang(device: str, document: Node, source: str) -> list[Row]:
     for key, read in _READERS.items():
         if isinstance(document.get(key), dict):
             rows += read(name, plain(document[key]), source)
+            rows += in_full(name, _COVERED.get(key, ()), source)
     return rows
 
 
@@ -155,3 +157,12 @@ _READERS: dict[str, Callable[[str, Node, str], list[Row]]] = {
     "openconfig-lldp:lldp": openconfig.read_lldp,
     "openconfig-spanning-tree:stp": openconfig.read_tree,
 }
+
+_COVERED = {
+    "ietf-interfaces:interfaces": ("ports", "gateways"),
+    "ieee802-dot1ab-lldp:lldp": ("neighbors",),
+    "openconfig-interfaces:interfaces": ("ports", "gateways"),
+    "openconfig-lldp:lldp": ("neighbors",),
+    "openconfig-spanning-tree:stp": ("trees", "tree_ports"),
+}
+"""The tables that a module has in full."""

@@ -1,0 +1,322 @@
+"""A survey is half-known, always: what nobody read changes no verdict, accuses nobody, and mends nothing."""
+
+import random
+import tempfile
+import unittest
+from itertools import pairwise
+from pathlib import Path
+
+from msgspec.structs import replace
+
+from crossthread import (
+    Change,
+    Network,
+    Survey,
+    SurveyError,
+    apply_changes,
+    check,
+    inventory,
+    matrix,
+    read_survey,
+    vlan,
+    why,
+    write_survey,
+)  # fmt: skip
+from crossthread.demo import faulty, healthy
+from crossthread.demo.generator import generate
+from crossthread.network.topology.names import End
+from crossthread.sources.gathering import gather
+from crossthread.survey.records import TABLES, Coverage, columns_of
+from tests.building import DATA, LAB, cabled, hosts, network_of, ports, truth_of
+from tests.test_command import run
+from tests.test_generated import plant
+
+IDENTITIES = {"mac", "chassis", "aliases", "neighbor", "neighbor_chassis", "neighbor_port", "capabilities"}
+"""Without these somebody is taken for somebody else, or for two."""
+
+
+def rebuilt(survey, rows):
+    return Survey(info=survey.info, **{name: tuple(rows.get(name, survey.table(name))) for name in TABLES})
+
+
+def without_device(survey, device):
+    """A survey in which nobody went to a device; hosts stay, without a place."""
+    rows = {n: [r for r in survey.table(n) if r.device != device] for n in TABLES if n != "hosts"}
+    unplugged = [replace(r, device=None, port=None) if r.device == device else r for r in survey.hosts]
+    return rebuilt(survey, rows | {"hosts": unplugged})
+
+
+def without_table(survey, table, device=None):
+    return rebuilt(survey, {table: [r for r in survey.table(table) if device and r.device != device]})
+
+
+def without_cells(survey, chance):
+    rows = {name: list(survey.table(name)) for name in TABLES}
+    for _ in range(6):
+        name = chance.choice([n for n in TABLES if rows[n] and n not in ("vlans", "coverage")])
+        at = chance.randrange(len(rows[name]))
+        row, kinds = rows[name][at], columns_of(TABLES[name])
+        cells = [c for c, (_, must) in kinds.items() if not must and c not in (*TABLES[name].KEY, *IDENTITIES)]
+        rows[name][at] = replace(row, **{chance.choice(cells): None})
+    return rebuilt(survey, rows)
+
+
+def less(survey, what, device, table, chance):
+    if what == "cells":
+        return without_cells(survey, chance)
+    if what == "device":
+        return without_device(survey, device)
+    return without_table(survey, table, device if what == "table of a device" else None)
+
+
+def verdicts(survey):
+    return {(a, b): verdict for a, b, verdict in matrix(survey).reaches}
+
+
+def parts(survey):
+    """The survey without each device, and without each table; for VLANs, see the description of the format."""
+    for row in survey.devices:
+        yield row.device, without_device(survey, row.device)
+    for table in TABLES:
+        if len(survey.table(table)) and table not in ("hosts", "vlans"):
+            yield table, without_table(survey, table)
+
+
+class Verdicts(unittest.TestCase):
+    def contradicted(self, truth, said):
+        return [pair for pair, verdict in said.items() if verdict != "unknown" and verdict != truth[pair]]
+
+    def test_real_switches_without_a_device_or_a_table_are_never_contradicted(self):
+        known = total = 0
+        for case in LAB:
+            survey = read_survey(case / "survey")
+            truth = {(a, b): "works" if ok else "fails" for a, b, ok in truth_of(case)["reaches"] if ok != "unstable"}
+            for name, part in parts(survey):
+                said = {pair: verdict for pair, verdict in verdicts(part).items() if pair in truth}
+                self.assertEqual(self.contradicted(truth, said), [], (case.name, name))
+                known += sum(verdict != "unknown" for verdict in said.values())
+                total += len(said)
+        self.assertGreater(known / total, 0.6)
+
+    def test_nor_is_the_demo(self):
+        for survey in (healthy(), faulty()):
+            truth = verdicts(survey)
+            for name, part in parts(survey):
+                self.assertEqual(self.contradicted(truth, verdicts(part)), [], name)
+
+    def test_whatever_is_left_out_of_any_campus_no_verdict_turns_when_it_is_added_again(self):
+        for seed in range(24):
+            chance = random.Random(seed)
+            survey = generate(seed, 3 + seed * 7 % 9, 8 + seed * 13 % 16, 1 + seed % 5)
+            survey = apply_changes(survey, [plant(chance, survey)[0] for _ in range(seed % 4)])
+            fuller, truth = survey, verdicts(survey)
+            for _ in range(3):
+                what = chance.choice(["device", "table", "table of a device", "cells"])
+                table = chance.choice([n for n in ("ports", "neighbors", "trees", "tree_ports") if len(fuller.table(n))]
+                                      or ["macs"])  # fmt: skip
+                device = chance.choice([row.device for row in fuller.devices])
+                part = less(fuller, what, device, table, chance)
+                said = verdicts(part)
+                with self.subTest(seed, what=what, table=table, device=device):
+                    self.assertEqual(self.contradicted(truth, said), [])
+                fuller = part
+                truth = {pair: truth[pair] if verdict == "unknown" else verdict for pair, verdict in said.items()}
+                if not len(fuller.devices):
+                    break
+
+
+class Harm(unittest.TestCase):
+    def test_no_mend_of_a_half_known_campus_stops_a_pair_that_works(self):
+        for survey in (healthy(), faulty()):
+            before = {pair for pair, verdict in verdicts(survey).items() if verdict == "works"}
+            for name, part in parts(survey):
+                mends = [f.repair for f in check(part).findings]
+                failing = [pair for pair, verdict in verdicts(part).items() if verdict != "works"]
+                for pair in random.Random(name).sample(failing, min(4, len(failing))):
+                    answer = why(part, *pair)
+                    mends += [answer.repair, *(f.repair for f in answer.findings)]
+                for mend in {str(mend): mend for mend in mends if mend}.values():
+                    try:
+                        after = verdicts(apply_changes(survey, mend))
+                    except SurveyError:
+                        continue  # the device that was left out has that key already: it cannot be done at all
+                    self.assertEqual([pair for pair in before if after[pair] != "works"], [], (name, mend))
+
+    def test_what_somebody_shut_is_not_opened_in_the_place_of_a_router_that_nobody_read(self):
+        shut = apply_changes(healthy(), [
+            Change("gateways", {"device": "core-east", "interface": "vlan50", "address": "10.61.50.1/24"},
+                   {"vid": 50, "admin": "down", "oper": "down"})
+        ])  # fmt: skip
+        part = without_device(shut, "quay-router")
+        found = check(part).findings
+        self.assertEqual([f.repair for f in found if f.rule == "gateway-admin-down"], [()])
+        self.assertEqual(why(part, "gate-camera", "ticket-desk-1").repair, ())
+
+    def test_a_port_that_hears_a_switch_is_made_no_access_port(self):
+        rows = "device|port|neighbor|neighbor_port|capabilities\nsw-a|p1|loft|x|bridge"
+        with tempfile.TemporaryDirectory() as folder:
+            network = network_of(
+                Path(folder), ports=ports("sw-a p1 trunk 10 10", "sw-a p2 access 20"), neighbors=rows,
+                hosts=hosts("a 10.0.0.1/24 none sw-a p1", "b 10.0.0.2/24 none sw-a p2"),
+            )  # fmt: skip
+        mends = [f.repair for f in (*check(network).findings, *why(network, "a", "b").findings)]
+        modes = [change.cells.get("mode") for repair in mends for change in repair if change.key.get("port") == "p1"]
+        self.assertNotIn("access", modes)
+
+    def test_no_gateway_is_missing_while_a_router_is_unread(self):
+        for name in ("quay-router", "core-east"):
+            rules = {f.rule for f in check(without_device(healthy(), name)).findings if f.severity != "note"}
+            self.assertEqual(rules, set(), name)
+        self.assertNotIn("gateway-missing", {f.rule for f in check(without_table(healthy(), "gateways")).findings})
+
+
+class Help(unittest.TestCase):
+    def test_it_says_how_far_it_gets_where_to_look_and_how_it_turns(self):
+        answer = why(without_device(healthy(), "quay-router"), "ticket-desk-1", "plank-saw")
+        self.assertEqual((answer.verdict, answer.repair, answer.confidence), ("unknown", (), "open"))
+        self.assertIn("to harbour-office port5 in VLAN 90", answer.surely)
+        self.assertEqual(answer.look[0].says, "survey quay-router, 10.61.90.2, heard at harbour-office port5")
+        self.assertIn("if 10.61.90.2 is there", answer.turns)
+
+    def test_tables_are_asked_for_device_by_device_and_not_cell_by_cell(self):
+        answer = why(without_table(healthy(), "ports"), "ticket-desk-1", "curator-pc")
+        self.assertEqual([look.table for look in answer.look], ["ports"])
+        self.assertLess(len(answer.look[0].says), 80)
+        answer = why(without_table(healthy(), "routes"), "ticket-desk-1", "plank-saw")
+        self.assertEqual(answer.look[0].says, "read the routing table of core-east, quay-router")
+        answer = why(without_device(healthy(), "lighthouse-1"), "ticket-desk-1", "curator-pc")
+        self.assertIn("survey lighthouse-1: the MAC address of ticket-desk-1 was learned at", answer.look[0].says)
+
+    def test_no_unknown_verdict_is_without_advice(self):
+        for name, part in parts(faulty()):
+            unknown = [pair for pair, verdict in verdicts(part).items() if verdict == "unknown"]
+            for pair in random.Random(name).sample(unknown, min(3, len(unknown))):
+                answer = why(part, *pair)
+                self.assertTrue(answer.look and answer.surely and answer.turns, (name, pair))
+                self.assertFalse(answer.repair_proven)
+
+    def test_what_facts_say_is_wrong_already_is_likely_and_not_proven(self):
+        answer = why(without_device(faulty(), "core-west"), "foghorn-exhibit", "director-laptop")
+        self.assertEqual((answer.verdict, answer.confidence, answer.repair), ("unknown", "likely", ()))
+        self.assertEqual([f.rule for f in answer.findings], ["port-vlan-wrong"])
+
+    def test_with_ports_only_it_says_what_to_collect(self):
+        survey = Survey(info=faulty().info, ports=faulty().ports)
+        asked = {entry.table for entry in check(survey).unchecked}
+        self.assertEqual(asked, {"neighbors", "gateways", "routes", "trees", "tree_ports", "hosts"})
+        self.assertIn(("core-east", "port3"), {(port.device, port.port) for port in vlan(survey, 90).ports})
+        with tempfile.TemporaryDirectory() as folder:
+            write_survey(survey, folder)
+            every, told = run("why", folder, "--all"), run("check", folder)
+        self.assertTrue(every.stdout.startswith("? No pair to ask about"))
+        self.assertIn("which port is cabled to which: read the neighbour table of", " ".join(told.stdout.split()))
+        self.assertEqual(check(healthy()).unchecked, ())
+
+
+class Covers(unittest.TestCase):
+    def covered(self, survey, device, *tables):
+        return [Network(survey).covered.fully(device, table) for table in tables]
+
+    def test_what_a_missing_row_means(self):
+        survey = healthy()
+        self.assertEqual(
+            self.covered(survey, "galley", "ports", "gateways", "routes", "arp"), [True, True, True, False]
+        )
+        self.assertEqual(self.covered(without_table(survey, "gateways"), "galley", "gateways"), [False])
+        lost = without_table(survey, "routes", "core-east")  # it routes, so that its routes were not read
+        self.assertEqual(self.covered(lost, "core-east", "routes"), [False])
+        said = rebuilt(lost, {"coverage": [Coverage("core-east", "routes", "yes"), Coverage("galley", "ports", "no")]})
+        self.assertEqual(self.covered(said, "core-east", "routes"), [True])
+        self.assertEqual(self.covered(said, "galley", "ports"), [False])
+        self.assertEqual(self.covered(without_device(survey, "galley"), "galley", "ports"), [False])
+
+    def test_a_row_that_a_change_takes_away_was_read_all_the_same(self):
+        gone = [Change("routes", {"device": row.device, "prefix": row.prefix, "next_hop": row.next_hop}, delete=True)
+                for row in healthy().routes if row.device == "core-east"]  # fmt: skip
+        self.assertEqual(self.covered(apply_changes(healthy(), gone), "core-east", "routes"), [True])
+
+    def test_the_head_and_the_table_are_written_and_read(self):
+        with tempfile.TemporaryDirectory() as folder:
+            Path(folder, "survey.toml").write_text('complete = ["routes"]\n')
+            Path(folder, "coverage.csv").write_text(
+                "device,table,complete,taken_at\nsw-a,ports,no,2026-05-04T06:00:00Z\n"
+            )
+            survey = read_survey(folder)
+            for place in ("again", "one.json"):
+                write_survey(survey, Path(folder) / place)
+                self.assertEqual(read_survey(Path(folder) / place), survey)
+            self.assertEqual((survey.info.complete, survey.coverage[0].complete), (("routes",), "no"))
+            Path(folder, "survey.toml").write_text('complete = ["hosts", 7]\n')
+            Path(folder, "coverage.csv").write_text("device,table,complete,taken_at\nsw-a,hosts,maybe,noon\n")
+            with self.assertRaises(SurveyError) as raised:
+                read_survey(folder)
+        self.assertEqual(len(raised.exception.problems), 5)
+
+    def test_what_is_gathered_says_what_it_covers(self):
+        survey = gather([DATA / "raw" / "case-0009"]).survey
+        said = {(row.device, row.table): row.complete for row in survey.coverage}
+        self.assertEqual({said[row.device, "ports"] for row in survey.devices}, {"yes"})
+        self.assertEqual(said[survey.gateways[0].device, "gateways"], "yes")
+
+    def test_a_walk_that_broke_off_is_not_complete(self):
+        with tempfile.TemporaryDirectory() as folder:
+            lines = [f".1.3.6.1.2.1.2.2.1.{column}.{n} = INTEGER: 1" for column in (3, 7, 8) for n in (1, 2, 3)]
+            for name, kept in (("whole", lines), ("broken", lines[:-1])):
+                Path(folder, f"{name}.walk").write_text("\n".join(kept) + "\n")
+                (row,) = (r for r in gather([Path(folder, f"{name}.walk")]).survey.coverage if r.table == "ports")
+                self.assertEqual(row.complete, {"whole": "yes", "broken": "no"}[name])
+
+    def test_the_inventory_shows_it(self):
+        known = {entry.device: entry for entry in inventory(without_table(healthy(), "routes")).devices}
+        self.assertEqual((known["core-east"].unread, known["galley"].unread), (("routes",), ()))
+
+
+class OpenEnds(unittest.TestCase):
+    def ends(self, **tables):
+        with tempfile.TemporaryDirectory() as folder:
+            return {str(end): one.why for end, one in network_of(Path(folder), **tables).open_ends.items()}
+
+    def test_where_the_unknown_begins(self):
+        rows = ports("sw-a p1 trunk 1", "sw-a p2 access 1", "sw-a p3 access 1", "sw-a p4 access 1", "sw-b p1 trunk 1")
+        self.assertEqual(self.ends(ports=rows, neighbors=cabled("sw-a p1 sw-b p1")), {})
+        self.assertEqual(self.ends(ports=rows), {"sw-a p1": "far end", "sw-b p1": "far end"})
+        heard = cabled("sw-a p1 sw-b p1") + "\nsw-a|p2|attic|x"
+        self.assertEqual(self.ends(ports=rows, neighbors=heard), {"sw-a p2": "heard"})
+        deaf = "device|port|neighbor|neighbor_port|capabilities\nsw-a|p2|set|1|bridge phone\nsw-a|p3|pc|1|station"
+        self.assertNotIn("sw-a p2", self.ends(ports=rows, neighbors=deaf))
+        learned = "device|vid|mac|port|kind\n" + "\n".join(f"sw-a|1|02:00:00:00:00:0{n}|p3|learned" for n in range(3))
+        self.assertEqual(
+            self.ends(ports=rows, neighbors=cabled("sw-a p1 sw-b p1"), macs=learned), {"sw-a p3": "stations"}
+        )
+        roles = "device|port|instance|role|edge\nsw-a|p4|0|root|\nsw-a|p2|0|designated|yes"
+        self.assertEqual(
+            self.ends(ports=rows, neighbors=cabled("sw-a p1 sw-b p1"), tree_ports=roles), {"sw-a p4": "far end"}
+        )
+        down = rows.replace("sw-a|p1|up|up", "sw-a|p1|up|down")
+        self.assertEqual(self.ends(ports=down), {"sw-b p1": "far end"})
+
+    def test_one_cable_is_one_link_though_only_neighbours_were_read(self):
+        for case in LAB:
+            survey = read_survey(case / "survey")
+            whole = {frozenset((link.a, link.b)) for link in Network(survey).links if link.seen_a or link.seen_b}
+            part = Network(without_table(survey, "ports"))
+            self.assertEqual(len(part.links), len(whole), case.name)
+
+    def test_a_name_with_and_without_its_domain_is_one_device(self):
+        rows = "device|port|neighbor|neighbor_port\nsw-a|p1|SW-B.campus.example|po1\nsw-b|port1|sw-a|p1"
+        with tempfile.TemporaryDirectory() as folder:
+            network = network_of(Path(folder), neighbors=rows, ports=ports("sw-a p1 trunk 1", "sw-b port1 trunk 1"))
+        (link,) = network.links
+        self.assertEqual({link.a, link.b}, {End("sw-a", "p1"), End("sw-b", "port1")})
+
+    def test_a_host_is_not_located_at_a_port_that_leads_on(self):
+        for (_, wider), (name, part) in pairwise(
+            [("", healthy()), ("ropehall", without_device(healthy(), "ropehall"))]
+        ):
+            lost = [h for h in wider.hosts if h.device == name]
+            places = Network(part).stations.hosts
+            self.assertEqual([places[h.host.casefold()].end for h in lost], [None] * len(lost))
+
+
+if __name__ == "__main__":
+    unittest.main()
