@@ -49,7 +49,7 @@ PLANTED = {
     "port-vlan-wrong": ([at("galley", "port2", pvid=30)], "galley port2"),
     "port-mode-wrong": ([at("galley", "port2", mode="trunk", pvid="none", allowed="all")], "galley port2"),
     "port-refuses-station": ([at("galley", "port2", allowed_macs="02:00:00:00:00:01")], "galley port2"),
-    "port-errors": ([at("galley", "port2", crc_errors=7)], "galley port2"),
+    "port-errors": ([at("galley", "port2", crc_errors=700)], "galley port2"),
     "port-slow": ([at("galley", "port2", capable_speed=10000)], "galley port2"),
     "cable-fault": (
         [edit("cables", {"status": "open", "length": 17}, device="galley", port="port2", pair="3-6")],

@@ -116,7 +116,7 @@ class Model(unittest.TestCase):
 
 class Rules(unittest.TestCase):
     def test_an_acceptance_is_good_on_its_last_day(self):
-        ports = [{**access("sw-a", "p1"), "crc_errors": 5}]
+        ports = [{**access("sw-a", "p1"), "crc_errors": 500}]
         with tempfile.TemporaryDirectory() as folder:
             file = Path(folder) / "plan.toml"
             file.write_text('format = 1\n[[accept]]\nrule = "port-errors"\nreason = "old cable"\nuntil = 2026-05-04\n')

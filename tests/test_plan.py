@@ -162,7 +162,7 @@ class Acceptance(unittest.TestCase):
     ENTRY = (
         '[[accept]]\nrule = "port-errors"\nsubject = "galley port2"\nreason = "to be replaced"\nuntil = 2026-12-31\n'
     )
-    ERRORS = (Change("ports", {"device": "galley", "port": "port2"}, {"crc_errors": 7}),)
+    ERRORS = (Change("ports", {"device": "galley", "port": "port2"}, {"crc_errors": 700}),)
 
     def test_it_silences_the_finding_until_its_day(self):
         survey = apply_changes(healthy(), self.ERRORS)

@@ -119,7 +119,9 @@ class Law(unittest.TestCase):
                 )
                 edits.append(Change("hosts", {"host": row.host}, wrong))
             port = chance.choice([row for row in survey.ports if row.mode == "trunk"])
-            odd = chance.choice([{"pvid": 7}, {"mode": "access"}, {"allowed": "7"}, {"speed": 10, "crc_errors": 3}, {}])
+            odd = chance.choice(
+                [{"pvid": 7}, {"mode": "access"}, {"allowed": "7"}, {"speed": 10, "crc_errors": 300}, {}]
+            )
             edits.append(Change("ports", {"device": port.device, "port": port.port}, odd))
             gateway = chance.choice(survey.gateways)
             key = {"device": gateway.device, "interface": gateway.interface, "address": gateway.address}

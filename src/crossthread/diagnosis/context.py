@@ -159,6 +159,11 @@ class Context:
         return found
 
     @cached_property
+    def next_hops(self) -> set[str | None]:
+        """The addresses that some route leads to."""
+        return set(self.network.survey.column("routes", "next_hop"))
+
+    @cached_property
     def used_vlans(self) -> VlanSet:
         """The VLANs in which there are hosts or gateways, as things are and as they should be."""
         found = 0

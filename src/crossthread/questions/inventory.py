@@ -14,9 +14,9 @@ from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.registry import named
 from crossthread.network.given import of_network
 from crossthread.network.network import Network
-from crossthread.survey.records import Neighbor
 from crossthread.values import NONE
 from crossthread.views.coverage import not_read
+from crossthread.views.heard import heard_of
 
 
 class Known(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -73,24 +73,18 @@ def inventory(network: Network) -> Inventory:
         found[row.device.casefold()] = Known(
             row.device, "surveyed", row.capabilities or (), row.platform, row.software, management
         )
-    heard: dict[str, list[Neighbor]] = defaultdict(list)
-    for entry in network.loose:
-        name = entry.row.neighbor or entry.row.neighbor_chassis
-        if entry.why == "unsurveyed" and name:
-            heard[name].append(entry.row)
-    for name, device in network.names.devices.items():
+    for name, named_device in network.names.devices.items():
         if name not in found:
-            found[name] = Known(device, "named in some table, without a row of its own")
-    for name, rows in heard.items():
-        first, places = rows[0], sorted({f"{row.device} {row.port}" for row in rows})
+            found[name] = Known(named_device, "named in some table, without a row of its own")
+    for device in heard_of(network):
+        places = sorted({str(end) for end, _ in device.rows})
         at = places[0] + (f" and {len(places) - 1} more" if len(places) > 1 else "")
-        management = next((r.management for r in rows if r.management and r.management != NONE), None)
-        known = Known(name, f"heard at {at}", first.capabilities or (), first.platform, first.software, management)
-        found.setdefault(name.casefold(), known)
+        told = (device.first("platform"), device.first("software"), device.first("management"))
+        found.setdefault(device.name.casefold(), Known(device.name, f"heard at {at}", device.capabilities, *told))
     missed: dict[str, list[str]] = defaultdict(list)
     for lack in not_read(network):
-        for device in lack.devices if lack.table else ():
-            missed[device].append(lack.table or "")
+        for lacking in lack.devices if lack.table else ():
+            missed[lacking].append(lack.table or "")
     entries = tuple(_with_coverage(network, entry, missed) for entry in found.values())
     return Inventory(entries, tuple(_remarks(Context(network))))
 

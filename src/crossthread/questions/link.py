@@ -18,7 +18,17 @@ from crossthread.views.map import STATES, LinkEnd
 
 _PORT = ("admin", "oper", "mode", "pvid", "allowed", "untagged", "tagging", "speed", "capable_speed", "duplex", "mtu",
          "lag", "discovery", "in_errors", "crc_errors", "out_errors", "late_collisions")  # fmt: skip
-_OWN = ("in_errors", "crc_errors", "out_errors", "late_collisions", "capable_speed", "discovery", "lag")
+_OWN = (
+    "in_packets",
+    "out_packets",
+    "in_errors",
+    "crc_errors",
+    "out_errors",
+    "late_collisions",
+    "capable_speed",
+    "discovery",
+    "lag",
+)
 """What may differ between two ends that agree."""
 
 

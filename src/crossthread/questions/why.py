@@ -6,12 +6,13 @@ from collections.abc import Sequence
 from typing import Literal
 
 from crossthread.answer import Answer
-from crossthread.diagnosis.all_rules import sweep
+from crossthread.diagnosis.all_rules import ask_everywhere
 from crossthread.diagnosis.caution import cautious
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.looking import Look, how_far, how_it_turns, looks
 from crossthread.diagnosis.missing import gaps
+from crossthread.diagnosis.registry import named
 from crossthread.diagnosis.relevant_rows import focus
 from crossthread.diagnosis.repair.mends import host_named, mend, walks
 from crossthread.diagnosis.repair.observations import fewest
@@ -204,7 +205,9 @@ def _likely(context: Context, source: str, target: str) -> list[Finding]:
     if all_of(walk.arrives for walk in walks(closed, source, target)) is not False:
         return []
     suspected = mend(Context(closed, context.plan), source, target)
-    standing = {finding.identity for finding in sweep(context) if finding.severity != "note"}
+    asked = (declared for name in {finding.rule for finding in suspected} for declared in named(name))
+    told = (finding for declared in asked for finding in ask_everywhere(context, declared))
+    standing = {finding.identity for finding in told if finding.severity != "note"}
     return [cautious(context, finding) for finding in suspected if finding.identity in standing]
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import msgspec
 
 from crossthread.network.network import Network
-from crossthread.values import NONE
+from crossthread.views.heard import heard_of
 
 _CONSEQUENCES = {
     "ports": "modes and VLANs of ports, their states, speeds and errors",
@@ -66,25 +66,19 @@ def not_read(network: Network) -> tuple[NotRead, ...]:
             found.append(NotRead(f"read the {TABLES_IN_WORDS[table]} of {listed(lacking)}", means, table, lacking))
     if not len(network.survey.hosts):
         found.append(NotRead("list some hosts: address, gateway and port of each", "who reaches whom", "hosts"))
-    for name, (place, address) in _heard_of(network).items():
-        reached = f", {address}" if address else ""
-        found.append(NotRead(f"survey {name}{reached}, heard at {place}", "what is beyond it", None, (name,)))
+    open_to = {one.name for one in network.open_ends.values()}
+    for device in heard_of(network):
+        if device.name in open_to or not open_to.isdisjoint({row.neighbor_chassis for _, row in device.rows}):
+            address = device.first("management")
+            reached = f", {address}" if address else ""
+            says = f"survey {device.name}{reached}, heard at {device.rows[0][0]}"
+            found.append(NotRead(says, "what is beyond it", None, (device.name,)))
     return tuple(found)
 
 
 def _bridges(network: Network, device: str) -> bool:
     row = network.device(device)
     return row is None or row.capabilities is None or "bridge" in row.capabilities
-
-
-def _heard_of(network: Network) -> dict[str, tuple[str, str | None]]:
-    """The devices that are known by name and were not surveyed: where each was heard, and its management address."""
-    found: dict[str, tuple[str, str | None]] = {}
-    for one in network.open_ends.values():
-        if one.name is not None and network.names.device(one.name) is None and one.name not in found:
-            told = (row.management for row in one.heard if row.management and row.management != NONE)
-            found[one.name] = str(one.end), next(told, None)
-    return found
 
 
 def listed(names: tuple[str, ...], most: int = 6) -> str:

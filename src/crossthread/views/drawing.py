@@ -22,13 +22,18 @@ class Moved(msgspec.Struct, frozen=True):
 
 
 class Drawing(Answer, frozen=True):
-    """How a drawing compares: cables as drawn, those missing, those extra, those moved; and the corrected list."""
+    """How a drawing compares: cables as drawn, those missing, those extra, those moved; and the corrected list.
+
+    `unconfirmed` are drawn cables that only one end tells of, or of whose ends nobody read who is heard there. They are
+    neither right nor wrong, and stay in the corrected list.
+    """
 
     right: tuple[DrawnCable, ...]
     missing: tuple[DrawnCable, ...]
     extra: tuple[DrawnCable, ...]
     moved: tuple[Moved, ...]
     corrected: tuple[DrawnCable, ...]
+    unconfirmed: tuple[DrawnCable, ...] = ()
 
 
 @of_network
@@ -48,7 +53,7 @@ def compare_drawing(network: Network, drawn: Iterable[DrawnCable]) -> Drawing:
     Returns
     -------
     Drawing
-        What is as drawn, missing, extra, and moved to other ports.
+        What is as drawn, not confirmed, missing, extra, and moved to other ports.
 
     Raises
     ------
@@ -62,24 +67,31 @@ def compare_drawing(network: Network, drawn: Iterable[DrawnCable]) -> Drawing:
     >>> len(compare_drawing(healthy(), [DrawnCable("galley", "port1", "ropehall", "port3")]).missing)
     0
     """
-    found = [cable for link in map_network(network).links for cable in _cables(link)]
+    links = map_network(network).links
+    found = [cable for link in links for cable in _cables(link)]
+    vague = {frozenset(_ends(cable)) for link in links if link.told_by == "one end" for cable in _cables(link)}
     wanted = [_known(network, cable) for cable in drawn]
     left = {frozenset(_ends(cable)): cable for cable in found}
-    right, open_drawn = [], []
+    right: list[DrawnCable] = []
+    unconfirmed: list[DrawnCable] = []
+    open_drawn = []
     for cable in wanted:
         if left.pop(frozenset(_ends(cable)), None) is not None:
-            right.append(cable)
+            (unconfirmed if frozenset(_ends(cable)) in vague else right).append(cable)
         else:
             open_drawn.append(cable)
-    moved, missing = [], []
+    moved, missing, unread = [], [], []
     for cable in sorted(open_drawn, key=lambda c: -_likeness(c, left.values())):
         best = max(left.values(), key=lambda other: _alike(cable, other), default=None)
         if best is not None and _alike(cable, best):
             moved.append(Moved(cable, best))
             del left[frozenset(_ends(best))]
-        else:
+        elif any(network.covered.fully(device, "neighbors") for device in (cable.device, cable.far_device)):
             missing.append(cable)
-    return Drawing(tuple(right), tuple(missing), tuple(left.values()), tuple(moved), tuple(found))
+        else:
+            unread.append(cable)
+    corrected, vague_ones = (*found, *unread), (*unconfirmed, *unread)
+    return Drawing(tuple(right), tuple(missing), tuple(left.values()), tuple(moved), corrected, vague_ones)
 
 
 def _cables(link: MapLink) -> list[DrawnCable]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from difflib import get_close_matches
 
 import msgspec
@@ -15,13 +16,15 @@ from crossthread.network.topology.names import End
 from crossthread.survey.records import Gateway, Host, MacEntry
 from crossthread.survey.survey import Evidence
 from crossthread.values import address, parse_mac
+from crossthread.views.heard import Heard, heard_of
 
 
 class Sighting(msgspec.Struct, frozen=True, omit_defaults=True):
     """One place where something is, and what says so.
 
     `how` is `host` (its row), `learned` (filtering databases, followed to the edge), `towards` (learned on a port that
-    leads on, and not beyond), `described` (a port's description), `own` (a port's or device's own address),
+    leads on, and not beyond), `beyond` (behind an open end, where nobody looked), `heard` (a neighbour did),
+    `described` (a port's description), `own` (a port's or device's own address),
     `interface` (an address of a gateway interface) or `member` (a VLAN on a device).
     """
 
@@ -81,6 +84,9 @@ def find(network: Network, wanted: str) -> Found:
     device = network.names.device(word)
     if device is not None:
         return _device(network, device)
+    heard = next((one for one in heard_of(network) if _is_called(one, word)), None)
+    if heard is not None:
+        return _heard(network, heard)
     try:
         text = str(address(word))
     except ValueError:
@@ -94,6 +100,25 @@ def find(network: Network, wanted: str) -> Found:
     else:
         return _mac(network, mac, "MAC address")
     return _vlan(network, word)
+
+
+def _is_called(heard: Heard, word: str) -> bool:
+    """Whether somebody means a device that was only heard of: by name, chassis identifier or management address."""
+    own = {text.casefold() for _, row in heard.rows for text in (row.neighbor, row.neighbor_chassis, row.management)
+           if text}  # fmt: skip
+    with suppress(ValueError):
+        return bool({word.casefold(), parse_mac(word)} & own)
+    return word.casefold() in own
+
+
+def _heard(network: Network, device: Heard) -> Found:
+    """A device that was not surveyed, by those who heard it."""
+    places = [
+        Sighting(*_spot(end, "heard", f"{end} hears it; it was not surveyed"),
+                 evidence=network.evidence(row, "neighbor", "neighbor_chassis", "neighbor_port", "management"))
+        for end, row in device.rows
+    ]  # fmt: skip
+    return Found(device.name, "device that was only heard of", tuple(places), (), ())
 
 
 def _host(network: Network, row: Host) -> Found:
@@ -153,7 +178,12 @@ def _mac_places(network: Network, mac: str) -> tuple[list[Sighting], list[Eviden
         trail += list(network.evidence(entry, "port"))
         evidence = network.evidence(entry, "port")
         vid = f" in VLAN {entry.vid}" if entry.vid else ""
-        if end not in linked:
+        beyond = network.open_ends.get(end)
+        if beyond is not None and end not in linked:
+            what = f"behind {end}, beyond what was surveyed" + (f" ({beyond.name} is there)" if beyond.name else "")
+            says = f"{end} has learned it{vid}: it is {what}"
+            places.append(Sighting(*_spot(end, "beyond", says), vid=entry.vid, evidence=evidence))
+        elif end not in linked:
             says = f"{end} has learned it{vid}, and leads to no other device"
             places.append(Sighting(*_spot(end, "learned", says), vid=entry.vid, evidence=evidence))
         elif linked[end].far(end).device not in knowing:

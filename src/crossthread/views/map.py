@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from contextlib import suppress
 
 import msgspec
 
@@ -10,15 +11,17 @@ from crossthread.answer import Answer
 from crossthread.network.given import of_network
 from crossthread.network.network import Network
 from crossthread.network.topology.adjacency import Adjacency
-from crossthread.network.topology.links import Link, Loose
+from crossthread.network.topology.links import Link, Loose, port_up
 from crossthread.network.topology.names import End
-from crossthread.values import NONE
+from crossthread.survey.records import Neighbor
+from crossthread.values import NONE, parse_mac
+from crossthread.views.heard import Heard, heard_of
 
 STATES = {True: "up", False: "down", None: "unknown"}
 
 
 class MapDevice(msgspec.Struct, frozen=True, omit_defaults=True):
-    """A surveyed device, and how many links, hosts and loose neighbours it has."""
+    """A device, and how many links, hosts and loose neighbours it has; `heard`: it was not surveyed, only heard of."""
 
     device: str
     capabilities: tuple[str, ...] = ()
@@ -30,6 +33,7 @@ class MapDevice(msgspec.Struct, frozen=True, omit_defaults=True):
     links: int = 0
     hosts: int = 0
     loose: int = 0
+    heard: bool = False
 
 
 class LinkEnd(msgspec.Struct, frozen=True):
@@ -108,8 +112,15 @@ def map_network(network: Network) -> Map:
     >>> map_network(healthy()).links[0].a.port
     'port1'
     """
-    links = sorted((link for a in network.adjacencies for link in _links(a)), key=lambda x: (_order(x.a), _order(x.b)))
-    loose = [_loose(entry) for entry in network.loose]
+    found = [link for a in network.adjacencies for link in _links(a)]
+    beyond = heard_of(network)
+    found += [link for device in beyond for link in _links_to(network, device)]
+    links = sorted(found, key=lambda link: (_order(link.a), _order(link.b)))
+    placed = {(end, row.neighbor, row.neighbor_chassis) for device in beyond for end, row in device.rows}
+    loose = [
+        _loose(entry) for entry in network.loose
+        if entry.why != "unsurveyed" or (entry.end, entry.row.neighbor, entry.row.neighbor_chassis) not in placed
+    ]  # fmt: skip
     for host in network.stations.elsewhere:
         if host.end is None:
             loose.append(LooseEnd("host", "no table says where this host is plugged in", host=host.name))
@@ -117,7 +128,32 @@ def map_network(network: Network) -> Map:
         for name in hosts:
             says = f"the host is said to be at {end}, which the survey does not list"
             loose.append(LooseEnd("host-port", says, end.device, end.port, host=name))
-    return Map(tuple(_devices(network)), tuple(links), tuple(loose))
+    return Map((*_devices(network), *map(_heard, beyond)), tuple(links), tuple(loose))
+
+
+def _heard(device: Heard) -> MapDevice:
+    first = device.first
+    return MapDevice(
+        device.name, device.capabilities, first("platform"), first("software"), first("management"),
+        links=len({end for end, _ in device.rows}), heard=True,
+    )  # fmt: skip
+
+
+def _links_to(network: Network, device: Heard) -> list[MapLink]:
+    """The cables to a device that was only heard of: each is told of by its near end alone."""
+    found = {}
+    for end, row in device.rows:
+        far = LinkEnd(device.name, _port_called(row))
+        found[end] = MapLink(LinkEnd(*end), far, ("a",), STATES[port_up(network.port(end))], "one end")
+    return list(found.values())
+
+
+def _port_called(row: Neighbor) -> str:
+    """How a neighbour calls its port: its identifier, unless that is a bare MAC address and there is a description."""
+    with suppress(ValueError):
+        parse_mac(row.neighbor_port or "")
+        return row.neighbor_port_description or row.neighbor_port or "?"
+    return row.neighbor_port or row.neighbor_port_description or "?"
 
 
 def _devices(network: Network) -> list[MapDevice]:
@@ -132,7 +168,7 @@ def _devices(network: Network) -> list[MapDevice]:
         if device in counts:
             counts[device][1] = count
     for entry in network.loose:
-        counts[entry.end.device][2] += 1
+        counts[entry.end.device][0 if entry.why == "unsurveyed" else 2] += 1
     found = []
     for name, (links, hosts, loose) in counts.items():
         row = rows.get(name)

@@ -19,7 +19,11 @@ from crossthread.values import VlanSet
 
 
 class TreeRoot(msgspec.Struct, frozen=True):
-    """A root: its identifier, and how it became root (`set` by a priority, or by `default` through its MAC address)."""
+    """A root: its identifier, and how it became root.
+
+    `set` by a priority, by `default` through its MAC address; or `reported` by bridges for which it could not be
+    computed: by itself, or as one that is in another part of the survey, only heard of, or not known at all.
+    """
 
     device: str
     identifier: str
@@ -196,15 +200,17 @@ def tree(network: Network, instance: int, explained: bool = True) -> TreeAnswer:
     by_device: dict[str, dict[End, Role]] = defaultdict(dict)
     for end, role in roles.items():
         by_device[end.device][end] = role
+    reported = _reported(network, {device: row for device, row in rows.items() if device not in known})
     bridges = [
-        _bridge(device, row, known.get(device), by_device.get(device, {}), names) for device, row in rows.items()
+        _bridge(device, row, known.get(device), by_device.get(device, {}), names, reported)
+        for device, row in rows.items()
     ]
     alone = {device for device in known if device not in by_device}
     root_ids = {role.root for role in roles.values()} | {known[device] for device in alone}
     sizes = Counter(bridge.root for bridge in bridges)
     lowest = heapq.nsmallest(2, known.values())
     roots = sorted((_root(names[own], own, lowest) for own in root_ids if own in names), key=lambda r: -sizes[r.device])
-    seen = _observed_root(rows)
+    roots += [root for root in reported.values() if root.device not in {other.device for other in roots}]
     ports = []
     rivals = _rivals(roles)
     for end, role in sorted(roles.items()):
@@ -216,16 +222,45 @@ def tree(network: Network, instance: int, explained: bool = True) -> TreeAnswer:
         vlans |= trees.instances(device)[instance].sure
     protocols = tuple(sorted({row.protocol for row in rows.values() if row.protocol}))
     missing = tuple(f"{what} ({device})" for device, what in given.missing)
-    root = roots[0].device if roots else seen
+    root = roots[0].device if roots else None
     followed = str(VlanSet(vlans & network.fabric.known))
     return TreeAnswer(instance, followed, protocols, root, tuple(roots), tuple(bridges), tuple(ports), missing)
 
 
-def _observed_root(rows: dict[str, Tree]) -> str | None:
-    """The root that most bridges believe in, where none can be computed."""
-    believed = Counter(row.root_address for row in rows.values() if row.root_address)
-    best = believed.most_common(1)[0][0] if believed else None
-    return next((device for device, row in rows.items() if best and row.address == best), best)
+def _identifier(row: Tree) -> str:
+    return f"{row.priority}/{row.address}" if row.priority is not None and row.address else "?"
+
+
+def _reported(network: Network, rows: Mapping[str, Tree]) -> dict[str, TreeRoot]:
+    """The roots that bridges believe in for which none can be computed, by address; most believed first."""
+    believed: dict[str, list[Tree]] = defaultdict(list)
+    for row in rows.values():
+        if row.root_address:
+            believed[row.root_address].append(row)
+    owners = {row.address: device for held in network.fabric.trees.bridges.values() for row in held if row.address
+              for device in [network.names.spelled[row.device]]}  # fmt: skip
+    found = {}
+    for address, believers in sorted(believed.items(), key=lambda entry: -len(entry[1])):
+        who = ", ".join(row.device for row in believers[:3])
+        more = f" and {len(believers) - 3} more" if len(believers) > 3 else ""
+        own = owners.get(address)
+        if own is not None and any(row.device == own for row in believers):
+            name, because = own, "it says so itself"
+        elif own is not None:
+            name, because = own, f"reported by {who}{more}; it is in another part of the survey"
+        else:
+            name, because = _heard_as(network, address, f"reported by {who}{more}")
+        priority = next((row.root_priority for row in believers if row.root_priority is not None), None)
+        found[address] = TreeRoot(name, f"{'?' if priority is None else priority}/{address}", "reported", because)
+    return found
+
+
+def _heard_as(network: Network, address: str, told: str) -> tuple[str, str]:
+    """What a root is called that was not surveyed, and how it is known."""
+    for entry in network.loose:
+        if entry.row.neighbor_chassis == address:
+            return entry.row.neighbor or address, f"{told}; only heard of, at {entry.end}"
+    return address, f"{told}; nobody surveyed it"
 
 
 def _root(device: str, own: BridgeId, lowest: Sequence[BridgeId]) -> TreeRoot:
@@ -241,13 +276,22 @@ def _root(device: str, own: BridgeId, lowest: Sequence[BridgeId]) -> TreeRoot:
 
 
 def _bridge(
-    device: str, row: Tree, own: BridgeId | None, roles: dict[End, Role], names: dict[BridgeId, str]
+    device: str,
+    row: Tree,
+    own: BridgeId | None,
+    roles: dict[End, Role],
+    names: dict[BridgeId, str],
+    reported: Mapping[str, TreeRoot],
 ) -> TreeBridge:
     root_port = next((end.port for end, role in roles.items() if role.role in ("root", "master")), None)
     one = next(iter(roles.values()), None)
     root = names.get(one.root, "?") if one is not None else device
     internal = next((r.received.internal for r in roles.values() if r.role == "root" and r.inside), None)
     observed = f"{row.root_priority}/{row.root_address}" if row.root_address else None
+    believed = reported.get(row.root_address or "") if own is None else None
+    if believed is not None:
+        told, port = believed.device, row.root_port
+        return TreeBridge(device, _identifier(row), told, port, row.root_cost, None, row.region, observed)
     return TreeBridge(
         device, str(own) if own else "?", root if own else "?", root_port, one.root_cost if one is not None else 0,
         internal, row.region, observed,

@@ -111,8 +111,8 @@ def gateway_address_duplicate(context: Context, gateway: Interface) -> Finding |
     others = [
         s
         for s in context.network.stations.by_address.of(str(gateway.address.ip))
-        if s is not gateway and isinstance(s, Interface) and s.address and s.address.ip == gateway.address.ip
-        and s.row.table == gateway.row.table
+        if (s.device, s.name) != (gateway.device, gateway.name) and isinstance(s, Interface)
+        and s.address and s.address.ip == gateway.address.ip and s.row.table == gateway.row.table
     ]  # fmt: skip
     if not others:
         return None

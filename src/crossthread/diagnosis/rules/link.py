@@ -370,6 +370,13 @@ def link_subnet_differs(context: Context, adjacency: Adjacency) -> Finding | Non
     return None
 
 
+def _goes_round(context: Context, adjacency: Adjacency, vid: int) -> bool:
+    """Whether a VLAN may get from one end of a link to the other by what nobody surveyed."""
+    fabric = context.network.fabric
+    ends = Node(adjacency.a.device, vid), Node(adjacency.b.device, vid)
+    return bool(fabric.open_ends) and fabric.reaches(*ends) is None
+
+
 @rule("tree-blocks-vlan", "Spanning tree", cuts=True)
 def blocked_by_tree(context: Context, adjacency: Adjacency, vid: int) -> Finding | None:
     """The spanning tree blocks the only link that carries a VLAN.
@@ -381,8 +388,7 @@ def blocked_by_tree(context: Context, adjacency: Adjacency, vid: int) -> Finding
     """
     trees = context.network.fabric.trees
     blocked: list[End] = [e for e in (adjacency.a, adjacency.b) if trees.forwarding(e).has(vid) is False]
-    fabric = context.network.fabric
-    if not blocked or fabric.reaches(Node(adjacency.a.device, vid), Node(adjacency.b.device, vid)) is None:
+    if not blocked or _goes_round(context, adjacency, vid):
         return None
     evidence = tuple(
         fact

@@ -155,7 +155,7 @@ def neighbor_stale(context: Context, end: End, rows: Sequence[Neighbor]) -> Iter
         )
 
 
-@rule("neighbor-no-address", "Neighbour discovery", About.CAMPUS)
+@rule("neighbor-no-address", "Neighbour discovery", About.CAMPUS, follows="neighbor-unsurveyed")
 def neighbor_no_address(context: Context) -> Iterator[Finding]:
     """A neighbour gives no management address.
 

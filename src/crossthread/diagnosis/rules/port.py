@@ -11,7 +11,7 @@ from crossthread.network.hosts.station import HostStation, Station
 from crossthread.network.hosts.stations import admits
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
-from crossthread.survey.records import Host
+from crossthread.survey.records import Host, Port
 from crossthread.survey.survey import Evidence
 from crossthread.values import NO_VID
 
@@ -320,12 +320,30 @@ def port_errors(context: Context, end: End) -> Finding | None:
     Mend: make duplex the same at both ends; replace the cable; clear the counters and look again.
     """
     row = context.port(end)
-    counters = ("in_errors", "crc_errors", "out_errors", "late_collisions")
-    bad = [c for c in counters if row is not None and (getattr(row, c) or 0) > 0]
+    bad = [c for c, packets in _COUNTERS.items() if row is not None and _too_many(row, c, packets)]
     if row is None or not bad:
         return None
+    known = list(dict.fromkeys(_COUNTERS[c] for c in bad if getattr(row, _COUNTERS[c])))
     listed = ", ".join(f"{c.replace('_', ' ')} {getattr(row, c)}" for c in bad)
-    return Finding("port-errors", "risks", (at_port(end),), f"{end} has counted {listed}.", context.evidence(row, *bad))
+    of = ", of " + " and ".join(f"{getattr(row, c)} packets {c.partition('_')[0]}" for c in known) if known else ""
+    says = f"{end} has counted {listed}{of}."
+    return Finding("port-errors", "risks", (at_port(end),), says, context.evidence(row, *bad, *known))
+
+
+_COUNTERS = {
+    "in_errors": "in_packets", "crc_errors": "in_packets", "out_errors": "out_packets",
+    "late_collisions": "out_packets",
+}  # fmt: skip
+"""The counters of damaged frames, and that of the packets beside which each is judged."""
+_RATE, _HANDFUL = 1e-5, 100
+"""One damaged frame in 100,000 is ten times what a link at its worst allowed bit error rate of 1e-10 loses (IEEE
+802.3); where packets were not counted, fewer than a hundred are a handful that any plug in and out leaves."""
+
+
+def _too_many(row: Port, counter: str, packets: str) -> bool:
+    """Whether damaged frames are more than a sound link has."""
+    bad, good = getattr(row, counter) or 0, getattr(row, packets)
+    return bad > 0 and (bad >= _RATE * (good + bad) if good else bad >= _HANDFUL)
 
 
 @rule("port-slow", "Port", About.PORT, needs="ports.capable_speed", follows="cable-fault link-speed-differs")

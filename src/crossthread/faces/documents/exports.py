@@ -44,12 +44,20 @@ def _plain(cell: object) -> str:
 def as_graphml(answer: Map) -> str:
     """The map as GraphML: devices as nodes, cables as edges with both port names."""
     root = Element("graphml", xmlns="http://graphml.graphdrawing.org/xmlns")
-    for name, goal in (("site", "node"), ("tier", "node"), ("a_port", "edge"), ("b_port", "edge"), ("state", "edge")):
+    for name, goal in (
+        ("site", "node"),
+        ("tier", "node"),
+        ("known", "node"),
+        ("a_port", "edge"),
+        ("b_port", "edge"),
+        ("state", "edge"),
+    ):
         SubElement(root, "key", {"id": name, "for": goal, "attr.name": name, "attr.type": "string"})
     graph = SubElement(root, "graph", id="map", edgedefault="undirected")
     for device in answer.devices:
         node = SubElement(graph, "node", id=visible(device.device, 500))
-        _add_data(node, {"site": device.site, "tier": device.tier})
+        known = "heard of" if device.heard else "surveyed"
+        _add_data(node, {"site": device.site, "tier": device.tier, "known": known})
     for number, link in enumerate(answer.links):
         ends = {"source": visible(link.a.device, 500), "target": visible(link.b.device, 500)}
         edge = SubElement(graph, "edge", {"id": f"cable{number}", **ends})
@@ -68,7 +76,7 @@ def as_dot(answer: Map) -> str:
     """The map in the DOT language: cables labelled at both ends, dashed where they are down, dotted where unknown."""
     styles = {"up": "solid", "down": "dashed", "unknown": "dotted"}
     lines = ["graph map {", "  node [shape=box];"]
-    lines += [f"  {_quoted(device.device)};" for device in answer.devices]
+    lines += [f"  {_quoted(d.device)}{' [style=dashed]' if d.heard else ''};" for d in answer.devices]
     for link in answer.links:
         labels = f"taillabel={_quoted(link.a.port)}, headlabel={_quoted(link.b.port)}, style={styles[link.state]}"
         lines.append(f"  {_quoted(link.a.device)} -- {_quoted(link.b.device)} [{labels}];")

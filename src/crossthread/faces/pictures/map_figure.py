@@ -1,8 +1,9 @@
 """The map as a picture: PNG or SVG.
 
-Bridges are boxes, routers have a double frame. A cable that is up is a full line; one that is down is dashed, with a
-cross in its middle; one whose state was not observed is dotted. A cable that only one end told of has an open ring at
-the silent end; an aggregate lies on a broad band. Nothing depends on colour alone.
+Bridges are boxes, routers have a double frame; the box of a device that was only heard of is dashed. A cable that is
+up is a full line; one that is down is dashed, with a cross in its middle; one whose state was not observed is dotted.
+A cable that only one end told of has an open ring at the silent end; an aggregate lies on a broad band. Nothing depends
+on colour alone.
 """
 
 from __future__ import annotations
@@ -77,7 +78,7 @@ def draw_map(answer: Map, path: Path, title: str | None = None, overlay: Overlay
             lines = overlay.devices.get(device.device, "").splitlines()
             text = "\n".join([text, *(visible(words, 30) for words in lines)])
             text = f"♔ {text}" if device.device in overlay.crowned else text
-        _box(axes, places[device.device], text, "router" in device.capabilities, font, strong)
+        _box(axes, places[device.device], text, "router" in device.capabilities, font, strong, device.heard)
     down = sum(link.state == "down" for link in answer.links)
     head = visible(title, 80) if title else "Map"
     says = f"{head} – {len(names)} devices, {len(answer.links)} links" + (f", {down} down" if down else "")
@@ -85,16 +86,20 @@ def draw_map(answer: Map, path: Path, title: str | None = None, overlay: Overlay
         says = f"{head} – {visible(overlay.says, 120)}"
     axes.set_title(says, loc="left", fontsize=12, color=_INK, parse_math=False)
     if overlay is None:
-        _legend(axes, answer.links)
+        _legend(axes, answer.links, any(device.heard for device in answer.devices))
     else:
         _overlay_legend(axes, overlay)
     path.parent.mkdir(parents=True, exist_ok=True)
     figure.savefig(path, dpi=110, metadata={"Date": None} if path.suffix.lower() == ".svg" else None)
 
 
-def _box(axes: Axes, place: Point, text: str, routes: bool, size: float, strong: bool = True) -> None:
+def _box(
+    axes: Axes, place: Point, text: str, routes: bool, size: float, strong: bool = True, heard: bool = False
+) -> None:
     edge = _INK if strong else _FAINT
     frame = {"boxstyle": "round,pad=0.42", "facecolor": _BOX if strong else _PAPER, "edgecolor": edge, "linewidth": 1.2}
+    if heard:
+        frame |= {"facecolor": _PAPER, "linestyle": (0, (4, 3))}
     if routes:
         outer = {**frame, "boxstyle": "round,pad=0.62", "facecolor": _PAPER}
         axes.text(*place, text, ha="center", va="center", fontsize=size, color=_PAPER, zorder=3, bbox=outer,
@@ -238,19 +243,30 @@ def _free_place(points: list[Point], labels: list[Point]) -> Point:
     return outside[0]
 
 
-def _legend(axes: Axes, links: Sequence[MapLink]) -> None:
+def _legend(axes: Axes, links: Sequence[MapLink], heard: bool) -> None:
     from matplotlib.lines import Line2D
+    from matplotlib.patches import Patch
 
     words = {"up": "up", "down": "down", "unknown": "state not observed"}
     used = [state for state in words if any(link.state == state for link in links)]
-    marks = [
+    marks: list[Any] = [
         Line2D([], [], label=words[s], marker="x" if s == "down" else "", markeredgewidth=2, **_STYLES[s]) for s in used
     ]
     if any(len(link.seen_from) < 2 for link in links):
         marks.append(
-            Line2D([], [], color=_INK, marker="o", markerfacecolor=_PAPER, linestyle="", label="this end heard nothing")
+            Line2D(
+                [],
+                [],
+                color=_INK,
+                marker="o",
+                markerfacecolor=_PAPER,
+                linestyle="",
+                label="only the other end tells of it",
+            )
         )
     if any(link.members for link in links):
         marks.append(Line2D([], [], color=_BAND, linewidth=7, label="aggregate"))
+    if heard:
+        marks.append(Patch(facecolor=_PAPER, edgecolor=_INK, linestyle=(0, (4, 3)), label="only heard of"))
     if marks:
         axes.legend(handles=marks, loc="lower left", ncols=len(marks), frameon=False, fontsize=8)

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from itertools import groupby
 
 from rich.console import Console
 
@@ -13,9 +14,47 @@ from crossthread.survey.changes import Change
 
 def show_findings(findings: Sequence[Finding], out: Console, numbered: bool = True, evidence: bool = True) -> None:
     """Each finding as a paragraph: severity and rule, what it says, the facts with their sources, the changes."""
-    for number, finding in enumerate(findings, 1):
+    for number, alike in _alike(findings):
+        if len(alike) >= _MANY:
+            _folded(number, alike, out, numbered)
+            continue
+        _show_each(number, alike, out, numbered, evidence)
+
+
+_MANY, _SHOWN = 5, 3
+"""From how many equal findings on they are shown as one, and how many of them in words."""
+
+
+def _alike(findings: Sequence[Finding]) -> Iterator[tuple[int, list[Finding]]]:
+    """Findings that differ only in where they stand, together, with the number of the first."""
+    number = 1
+    for key, group in groupby(findings, lambda f: (f.rule, f.severity, f.affected, not f.follows, not f.alternatives)):
+        held = list(group)
+        plain = not key[2] and key[3] and key[4]
+        for part in [held] if plain else [[finding] for finding in held]:
+            yield number, part
+            number += len(part)
+
+
+def _folded(number: int, findings: Sequence[Finding], out: Console, numbered: bool) -> None:
+    first, last = findings[0], number + len(findings) - 1
+    out.print()
+    head = f"{number}–{last}. " if numbered else ""
+    count_of = f"  {len(findings)} places"
+    out.print(line((head, "bold"), (first.severity, STYLES[first.severity]), "  ", (first.rule, "bold"), count_of))
+    for finding in findings[:_SHOWN]:
+        paragraph(out, said(finding.says), 3)
+    others = "; ".join(str(finding.subjects[0]) for finding in findings[_SHOWN:] if finding.subjects)
+    paragraph(out, line(("and at  ", "dim"), others), 3)
+    for finding in findings:
+        for change in finding.repair:
+            paragraph(out, line(("mend  ", "green"), describe(change)), 5)
+
+
+def _show_each(number: int, findings: Sequence[Finding], out: Console, numbered: bool, evidence: bool) -> None:
+    for at, finding in enumerate(findings, number):
         out.print()
-        head = f"{number}. " if numbered else ""
+        head = f"{at}. " if numbered else ""
         loses = f"  {count(finding.affected, 'host')}" if finding.affected else ""
         out.print(
             line((head, "bold"), (finding.severity, STYLES[finding.severity]), "  ", (finding.rule, "bold"), loses)

@@ -35,16 +35,27 @@ def show_drawing(answer: Drawing, out: Console) -> None:
     """First line: whether the drawing is right; then what is missing, extra and moved."""
     wrong = len(answer.missing) + len(answer.extra) + len(answer.moved)
     if not wrong:
-        out.print(line(("The drawing is right", "bold green"), f": {count(len(answer.right), 'cable')} as drawn."))
+        more = f", {len(answer.unconfirmed)} not confirmed" if answer.unconfirmed else ""
+        word = "Nothing contradicts the drawing" if answer.unconfirmed else "The drawing is right"
+        out.print(line((word, "bold green"), f": {count(len(answer.right), 'cable')} as drawn{more}."))
+        _unconfirmed(answer, out)
         return
     words = f"{len(answer.right)} as drawn, {len(answer.missing)} missing, "
-    words += f"{len(answer.extra)} extra, {len(answer.moved)} moved."
+    words += f"{len(answer.extra)} extra, {len(answer.moved)} moved"
+    words += f", {len(answer.unconfirmed)} not confirmed." if answer.unconfirmed else "."
     out.print(line((f"The drawing is wrong in {count(wrong, 'place')}", "bold red"), f": {words}"))
     for word, cables in (("missing", answer.missing), ("extra", answer.extra)):
         for cable in cables:
             paragraph(out, line((f"{word:<8}", "bold"), cable), 3)
     for change in answer.moved:
         paragraph(out, line((f"{'moved':<8}", "bold"), f"{change.drawn} is now {change.found}"), 3)
+    _unconfirmed(answer, out)
+
+
+def _unconfirmed(answer: Drawing, out: Console) -> None:
+    """The drawn cables that only one end tells of, or none that was read."""
+    for cable in answer.unconfirmed:
+        paragraph(out, line(("not confirmed  ", "bold"), f"{cable}: heard at one end, or nobody read either"), 3)
 
 
 def corrected_csv(answer: Drawing) -> str:

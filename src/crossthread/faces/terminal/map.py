@@ -14,7 +14,9 @@ _STATE = {"up": "green", "down": "bold red", "unknown": "yellow"}
 def show_map(answer: Map, out: Console) -> None:
     """First line: how much there is; then devices, links with the port at its own device, and what is loose."""
     down = sum(link.state == "down" for link in answer.links)
-    words = [count(len(answer.devices), "device"), count(len(answer.links), "link")]
+    heard = sum(device.heard for device in answer.devices)
+    known = f" ({heard} only heard of)" if heard else ""
+    words = [count(len(answer.devices), "device") + known, count(len(answer.links), "link")]
     more = f" ({down} down)" if down else ""
     out.print(line((f"{words[0]}, {words[1]}{more}, {len(answer.loose)} loose.", "bold")))
     if answer.devices:
@@ -32,7 +34,7 @@ def _devices(answer: Map, out: Console) -> None:
     listed = table("device", "does", "place", "model, software", "links", "hosts", right=("links", "hosts"))
     for device in answer.devices:
         model = ", ".join(part for part in (device.platform, device.software) if part)
-        place = device.site or device.tier or ""
+        place = "only heard of" if device.heard else device.site or device.tier or ""
         does = " ".join(device.capabilities) or "?"
         row = (device.device, does, place, model)
         listed.add_row(*map(said, row), str(device.links), str(device.hosts))

@@ -2,14 +2,15 @@
 
 Two hosts are in one class if their frames join the same connected part, they have the same subnet and gateway, and no
 prefix that any table speaks of contains the one address and not the other. A host that is special in any way (not
-plainly on an access port that is up, sharing a port or an address, used as a next hop) is a class of its own.
+plainly on an access port that is up, sharing a port or an address, used as a next hop) is a class of its own; those of
+which nobody knows the place are alike, if they have the same subnet and gateway.
 """
 
 from __future__ import annotations
 
 from bisect import bisect_left
 from collections import Counter, defaultdict
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from functools import cached_property, partial
 from socket import AF_INET6, inet_aton, inet_pton
 from typing import NamedTuple
@@ -164,15 +165,38 @@ class Classes:
                     held = groups[(vid, part), block, gateway, around]
                     held[0].append(n)
                     held[1][pairs[n][0]] += 1
-        found: list[tuple[list[int], _Key | None, Counter[str]]] = [([n], None, Counter()) for n in alone]
+        single, lost = self._lost(alone, special, tags, links)
+        found: list[tuple[list[int], _Key | None, Counter[str]]] = [([n], None, Counter()) for n in single]
+        astray: dict[tuple[Block, str | None, tuple[Block, ...]], list[int]] = defaultdict(list)
+        for n in lost:
+            text = addresses[n] or ""
+            block = Block.of(text)
+            astray[block, gateways[n], inner.around(text, block)].append(n)
+        found += [(sorted(members), None, Counter()) for members in astray.values()]
         found += [(sorted(members), key, near) for key, (members, near) in groups.items()]
         found.sort(key=lambda group: group[0][0])
         return [(key, members, near) for members, key, near in found]
 
+    def _lost(
+        self, alone: list[int], special: set[int], tags: Sequence[int | None], links: Sequence[str | None]
+    ) -> tuple[list[int], list[int]]:
+        """Of some hosts those that are each a class, and those of which nobody knows the place, who are all alike."""
+        single: list[int] = []
+        lost: list[int] = []
+        for n in alone:
+            host = self._stations.hosts.at(n)
+            alike = n not in special and not tags[n] and links[n] != "down" and host.address is not None
+            (lost if alike and host.end is None else single).append(n)
+        return single, lost
+
     def _special(self, survey: Survey) -> set[int]:
         """The hosts that share a port or an address, are a next hop, or sit at a port that does not forward."""
         holders, pairs, plugged = self._stations.by_address, self._stations.pairs, self._stations.plugged
-        shared = {pair for pair, count in Counter(pairs).items() if count > 1} if len(plugged) < len(pairs) else set()
+        shared = (
+            {pair for pair, count in Counter(pairs).items() if count > 1 and pair[1]}
+            if len(plugged) < len(pairs)
+            else set()
+        )
         blocked = zip(*(survey.column("tree_ports", name) for name in ("state", "device", "port")), strict=True)
         for written, called in ((written, called) for state, written, called in blocked if state not in _HARMLESS):
             device = self._names.spelled[written]

@@ -9,7 +9,7 @@ from typing import NamedTuple
 from crossthread.network.spanning.roles import BridgeId, Lan, TreeEnd
 from crossthread.network.three_valued import Bounds, Truth
 from crossthread.network.topology.adjacency import Adjacency
-from crossthread.network.topology.graph import distances
+from crossthread.network.topology.graph import distances, joined
 from crossthread.network.topology.names import End
 from crossthread.survey.records import Tree
 
@@ -179,6 +179,20 @@ class _Collected:
             if region is None and beside[device] & self._regions.keys():
                 self._missing.setdefault(device, "region")
 
+    def _root_elsewhere(self, lans: Iterable[Lan]) -> None:
+        """A part of which no bridge reports a root that is in it has its root where nobody looked."""
+        parts = joined((one.end.device, lan[0].end.device) for lan in lans for one in lan)
+        inside: dict[str, set[str]] = defaultdict(set)
+        reported: dict[str, set[str]] = defaultdict(set)
+        for device, row in self._members.items():
+            part = parts.get(device, device)
+            inside[part] |= {row.address} if row.address else set()
+            reported[part] |= {row.root_address} if row.root_address else set()
+        for device in self._members:
+            part = parts.get(device, device)
+            if reported[part] and reported[part].isdisjoint(inside[part]):
+                self._missing.setdefault(device, f"the root that it reports, {min(reported[part])}")
+
     def inputs(self) -> TreeInputs:
         """All that was collected, without the parts of the network in which something that matters is missing."""
         self._pass_through()
@@ -186,6 +200,7 @@ class _Collected:
         lans = [lan for lan in all_lans if len(lan) > 1]
         _where_identifiers_matter(lans, self._vague, self._missing)
         self._unknown_regions(lans)
+        self._root_elsewhere(lans)
         known = _apart(self._bridges, lans, self._missing)
         kept = [lan for lan in lans if all(one.end.device in known for one in lan)]
         told = sorted(

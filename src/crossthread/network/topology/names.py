@@ -86,9 +86,14 @@ class Names:
         return found
 
     @cached_property
-    def _by_mac(self) -> dict[str, End]:
+    def _by_mac(self) -> dict[str, list[End]]:
+        """The ports that have each MAC address: a software bridge and its port share one."""
+        found: dict[str, list[End]] = {}
         columns = (self._survey.column("ports", name) for name in ("mac", "device", "port"))
-        return {mac: End(self.spelled[device], port) for mac, device, port in zip(*columns, strict=True) if mac}
+        for mac, device, port in zip(*columns, strict=True):
+            if mac:
+                found.setdefault(mac, []).append(End(self.spelled[device], port))
+        return found
 
     def in_copy(self, survey: Survey) -> Names:
         """The names of a changed survey in which devices and ports have the names, and the places, that they had."""
@@ -127,10 +132,11 @@ class Names:
 
     def _port_of_mac(self, device: str, text: str) -> str | None:
         try:
-            end = self._by_mac.get(parse_mac(text))
+            ends = self._by_mac.get(parse_mac(text), [])
         except ValueError:
             return None
-        return end.port if end and end.device == device else None
+        own = [end.port for end in ends if end.device == device]
+        return own[0] if len(own) == 1 else None
 
     def neighbor_device(self, row: Neighbor) -> str | None:
         """The surveyed device a neighbour row speaks of.
@@ -141,9 +147,9 @@ class Names:
             by_chassis = self._by_chassis.get(row.neighbor_chassis.casefold())
             if by_chassis:
                 return by_chassis
-            end = self._by_mac.get(row.neighbor_chassis)
-            if end:
-                return end.device
+            owners = {end.device for end in self._by_mac.get(row.neighbor_chassis, ())}
+            if len(owners) == 1:
+                return owners.pop()
         by_name = self.device(row.neighbor) or self._by_host_name(row)
         if by_name or not row.management or row.management == NONE:
             return by_name
@@ -172,5 +178,9 @@ class Names:
         return {self.devices[row.device.casefold()]: row.chassis.casefold() for row in rows if row.chassis}
 
     def neighbor_port(self, device: str, row: Neighbor) -> str | None:
-        """The port of `device` that a neighbour row names, by its identifier or else by its description."""
+        """The port of `device` that a neighbour row names.
+
+        By its identifier or else by its description; the latter decides where several ports share the MAC address that
+        is the identifier.
+        """
         return self.port(device, row.neighbor_port) or self.port(device, row.neighbor_port_description)

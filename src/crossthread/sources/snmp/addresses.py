@@ -45,8 +45,8 @@ class AddressTables(Mib):
         prefixes = self._walk.pointers(COLUMNS["address_prefix"])
         for index, number in self.numbers("address_if").items():
             own, pointer = address_of(index), prefixes.get(index, ())
-            if own is None or own.is_loopback or own.is_link_local or number not in self.interfaces or not pointer:
-                continue
+            if own is None or own.is_loopback or own.is_link_local or number not in self.interfaces or len(pointer) < 3:
+                continue  # 0.0 in place of a pointer: the prefix is not known
             text = f"{own}/{pointer[-1]}"
             if text not in known and pointer[-1] <= own.max_prefixlen:
                 name = self.interfaces[number]

@@ -109,6 +109,8 @@ class _Reader(AddressTables, NeighborTables):
                     speed=self._speed(number),
                     duplex={2: "half", 3: "full"}.get(self.of(self.numbers("duplex"), number) or 0),
                     mtu=self.of(self.numbers("if_mtu"), number),
+                    in_packets=self._packets("in", number),
+                    out_packets=self._packets("out", number),
                     in_errors=self.of(self.numbers("if_in_errors"), number),
                     crc_errors=self.of(self.numbers("fcs_errors"), number),
                     out_errors=self.of(self.numbers("if_out_errors"), number),
@@ -118,6 +120,12 @@ class _Reader(AddressTables, NeighborTables):
                 )
             )
         return found
+
+    def _packets(self, direction: str, number: int) -> int | None:
+        """How many packets came in or went out, by the counters of 64 bits: the older ones start again too soon."""
+        kinds = ("unicast", "multicast", "broadcast")
+        counts = [self.of(self.numbers(f"if_{direction}_{kind}"), number) for kind in kinds]
+        return sum(filter(None, counts)) if counts[0] is not None else None
 
     def _speed(self, number: int) -> int | None:
         """In Mb/s, while the interface is up; the older column cannot hold more than 4.29 Gb/s."""

@@ -23,6 +23,8 @@ COLUMNS = {
     "description": f"{_SYSTEM}.1", "name": f"{_SYSTEM}.5",
     "if_descr": f"{_IF}.2", "if_type": f"{_IF}.3", "if_mtu": f"{_IF}.4", "if_speed": f"{_IF}.5", "if_mac": f"{_IF}.6",
     "if_admin": f"{_IF}.7", "if_oper": f"{_IF}.8", "if_in_errors": f"{_IF}.14", "if_out_errors": f"{_IF}.20",
+    "if_in_unicast": f"{_IFX}.7", "if_in_multicast": f"{_IFX}.8", "if_in_broadcast": f"{_IFX}.9",
+    "if_out_unicast": f"{_IFX}.11", "if_out_multicast": f"{_IFX}.12", "if_out_broadcast": f"{_IFX}.13",
     "if_name": f"{_IFX}.1", "if_high_speed": f"{_IFX}.15", "if_alias": f"{_IFX}.18",
     "fcs_errors": f"{_ETHER}.3", "late_collisions": f"{_ETHER}.8", "duplex": f"{_ETHER}.19",
     "bridge_address": f"{_BRIDGE}.1.1", "base_port": f"{_BRIDGE}.1.4.1.2",
