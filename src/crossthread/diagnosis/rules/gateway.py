@@ -46,28 +46,6 @@ def _unused(context: Context, gateway: Interface) -> bool:
     return not any(isinstance(other, HostStation) for other in context.expected.near(gateway.address.ip))
 
 
-@rule("gateway-down", "Gateway and routing", About.DEVICE)
-def gateways_idle(context: Context, device: str) -> Finding | None:
-    """Interfaces with addresses are down, and nobody is known to use them.
-
-    Matters: nothing, if they are left over or prepared, such as an unplugged management port or an interface in a VLAN
-    without members.
-    Notice: nothing.
-    Confirm: ask whether somebody should be in their subnets.
-    Mend: none is needed; take away what nobody needs.
-    """
-    own = context.network.stations.on_device.get(device, ())
-    down = [s for s in own if s.address is not None and s.up is False and _unused(context, s)]
-    names = list(dict.fromkeys(s.name for s in down))
-    if not names:
-        return None
-    listed = ", ".join(names[:8]) + (f" and {len(names) - 8} more" if len(names) > 8 else "")
-    are = "interface is" if len(names) == 1 else "interfaces are"
-    says = f"{device}: {len(names)} {are} down that nobody is known to use: {listed}."
-    evidence = tuple(fact for s in down[:3] for fact in context.evidence(s.row, "admin", "oper"))
-    return Finding("gateway-down", "note", tuple(map(at_station, down)), says, evidence)
-
-
 @rule("gateway-admin-down", "Gateway and routing", About.GATEWAY, unless=(_unused,))
 def gateway_admin_down(context: Context, gateway: Interface) -> Finding | None:
     """A gateway's interface has been shut.
@@ -120,6 +98,28 @@ def gateway_down(context: Context, gateway: Interface) -> Finding | None:
         context.evidence(row, "admin", "oper"),
         tuple(set_gateway(s, oper="up") for s in _rows_of(context, gateway)),
     )
+
+
+@rule("gateway-down", "Gateway and routing", About.DEVICE)
+def gateways_idle(context: Context, device: str) -> Finding | None:
+    """Interfaces with addresses are down, and nobody is known to use them.
+
+    Matters: nothing, if they are left over or prepared, such as an unplugged management port or an interface in a VLAN
+    without members.
+    Notice: nothing.
+    Confirm: ask whether somebody should be in their subnets.
+    Mend: none is needed; take away what nobody needs.
+    """
+    own = context.network.stations.on_device.get(device, ())
+    down = [s for s in own if s.address is not None and s.up is False and _unused(context, s)]
+    names = list(dict.fromkeys(s.name for s in down))
+    if not names:
+        return None
+    listed = ", ".join(names[:8]) + (f" and {len(names) - 8} more" if len(names) > 8 else "")
+    are = "interface is" if len(names) == 1 else "interfaces are"
+    says = f"{device}: {len(names)} {are} down that nobody is known to use: {listed}."
+    evidence = tuple(fact for s in down[:3] for fact in context.evidence(s.row, "admin", "oper"))
+    return Finding("gateway-down", "note", tuple(map(at_station, down)), says, evidence)
 
 
 @rule("gateway-vlan-wrong", "Gateway and routing", About.GATEWAY)

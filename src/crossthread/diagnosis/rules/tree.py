@@ -136,9 +136,13 @@ def tree_disagrees(context: Context, answer: TreeAnswer) -> Iterator[Finding]:
     Mend: find the bridge that is missing from the survey, or the cost that was set by hand.
     """
     wrong = [p for p in answer.ports if p.observed_role not in (None, "disabled", p.role) and p.state != "unknown"]
-    roots = {root.identifier for root in answer.roots}
-    believed = {b.observed_root for b in answer.bridges if b.observed_root and "None" not in b.observed_root}
-    strange = sorted(root for root in believed if root not in roots) if answer.roots else []
+    computed = {root.identifier: root.device for root in answer.roots if root.how != "reported"}
+    whole = len(answer.bridges) > 1 and not context.network.open_ends  # else the root may be where nobody looked
+    believed = {
+        b.observed_root for b in answer.bridges
+        if b.observed_root and "None" not in b.observed_root and (whole or b.root in computed.values())
+    }  # fmt: skip
+    strange = sorted(believed - computed.keys())
     if not wrong and not strange:
         return
     known = {bridge.identifier.partition("/")[2] for bridge in answer.bridges}

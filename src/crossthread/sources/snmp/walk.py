@@ -69,7 +69,7 @@ class Walk:
 
     def has(self, column: str) -> bool:
         """Whether anything of a column is there."""
-        return bool(self._columns[column])
+        return any(index for index, _ in self._columns[column])
 
     @cached_property
     def broken_off(self) -> str | None:
