@@ -14,6 +14,7 @@ from crossthread.network.topology.names import End
 from crossthread.survey.survey import Evidence
 from crossthread.values import NONE
 from crossthread.views.coverage import TABLES_IN_WORDS, listed
+from crossthread.views.way import Hop
 
 _FEW = 4
 """Up to how many cells of one port or interface are named one by one."""
@@ -121,7 +122,7 @@ def how_far(context: Context, source: Station, walk: Walk, back: bool = False) -
     return f"The {what} is not sure to get out of {source.name}."
 
 
-def how_it_turns(walk: Walk, facts: Sequence[Evidence]) -> str:
+def how_it_turns(walk: Walk, facts: Sequence[Evidence], path: Sequence[Hop]) -> str:
     """What the verdict will be when it is known what is there."""
     stop = walk.stop
     if stop is not None and stop.reason == "beyond":
@@ -130,8 +131,10 @@ def how_it_turns(walk: Walk, facts: Sequence[Evidence]) -> str:
         if stop.choice is not None:
             return f"It works if {stop.target} is there and passes the packet on; else it fails."
         return f"It works if {stop.station.device} has a way to {stop.target} that nobody read; else it fails."
-    if any(fact.table == "devices" and fact.column == "device" for fact in facts):
-        return "It works if the VLAN gets through there in both directions; else it fails."
+    for before, here, after in zip(path, path[1:], path[2:], strict=False):
+        if here.kind == "unsurveyed":
+            turned = "" if after.vid == before.vid else f" and comes out as VLAN {after.vid}"
+            return f"It works if VLAN {before.vid} gets through there{turned}, both ways; else it fails."
     if any(fact.table == "hosts" and fact.column == "port" for fact in facts):
         return "It turns on the port that the host is plugged into."
     return "It works if all of that is as the rest of the way needs it; else it fails."

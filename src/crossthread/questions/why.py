@@ -182,6 +182,7 @@ def _unknown(
     findings = [*filter(None, told), *_likely(context, one.name, two.name)]
     observe = _to_observe(context, (one.name, two.name), walked, seat)
     open_walk, first, answers = (there, one, False) if there.arrives is None else (back, two, True)
+    paths = path_of(network, one, there), path_of(network, two, back)
     return Why(
         source=one.name,
         target=two.name,
@@ -190,12 +191,12 @@ def _unknown(
         repair=(),
         repair_proven=False,
         observe=observe,
-        path=path_of(network, one, there),
-        path_back=path_of(network, two, back),
+        path=paths[0],
+        path_back=paths[1],
         confidence="likely" if findings else "open",
         surely=how_far(context, first, open_walk, answers),
         look=looks(context, observe, [one.beyond.end for one in network.unread.exits(first)]),
-        turns=how_it_turns(open_walk, observe),
+        turns=how_it_turns(open_walk, observe, paths[answers]),
     )
 
 

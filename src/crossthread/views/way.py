@@ -9,6 +9,7 @@ from crossthread.network.network import Network
 from crossthread.network.routing.forwarding import Leg, Walk
 from crossthread.network.switching.segments import BEYOND, Node, Reached
 from crossthread.network.three_valued import vids_in
+from crossthread.network.topology.open_ends import OUTSIDE
 
 
 class Hop(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -97,7 +98,7 @@ def _hops(leg: Leg, tap: Tap, goal: Tap, start: Node, node: Node, way: list[Reac
     at, enters, tag_in = start, tap.end.port if tap.end else None, leg.sender.tag if tap.end else None
     for step in way:
         assert step.crossing is not None
-        tag = at.vid if step.tagged else 0
+        tag = _tag(at, step)
         hops.append(_bridge(at, enters, tag_in, step, tag))
         following = Node(step.crossing.far.device, _arrives(way, step, node))
         at, enters, tag_in = following, step.crossing.far.port, tag
@@ -105,6 +106,13 @@ def _hops(leg: Leg, tap: Tap, goal: Tap, start: Node, node: Node, way: list[Reac
     tag_out = leg.receiver.tag if goal.end else None
     hops.append(Hop("bridge", at.device, None, enters, out, at.vid, tag_in, tag_out))
     return hops
+
+
+def _tag(at: Node, step: Reached) -> int | None:
+    """The tag of a frame on its next cable; None where that leads to or comes from what nobody surveyed."""
+    if step.crossing is not None and OUTSIDE in (step.crossing.near, step.crossing.far):
+        return None
+    return at.vid if step.tagged else 0
 
 
 def _arrives(way: list[Reached], step: Reached, last: Node) -> int:
@@ -115,7 +123,7 @@ def _arrives(way: list[Reached], step: Reached, last: Node) -> int:
     return following.vid
 
 
-def _bridge(at: Node, enters: str | None, tag_in: int | None, step: Reached, tag: int) -> Hop:
+def _bridge(at: Node, enters: str | None, tag_in: int | None, step: Reached, tag: int | None) -> Hop:
     assert step.crossing is not None
     if at == BEYOND:
         return Hop("unsurveyed", "what was not surveyed")

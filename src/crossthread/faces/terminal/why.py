@@ -132,4 +132,5 @@ def _way(title: str, hops: Sequence[Hop], out: Console) -> None:
 def _wire(port: str | None, tag: int | None) -> Text:
     if port is None:
         return Text("")
-    return said(port) + Text(f" tag {tag}" if tag else " untagged", style="dim")
+    how = "" if tag is None else f" tag {tag}" if tag else " untagged"
+    return said(port) + Text(how, style="dim")
