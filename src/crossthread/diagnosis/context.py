@@ -13,6 +13,7 @@ from crossthread.network.hosts.station import HostStation
 from crossthread.network.network import Network
 from crossthread.network.three_valued import EVERY_VID
 from crossthread.network.topology.adjacency import Adjacency, bundle
+from crossthread.network.topology.graph import joined
 from crossthread.network.topology.names import End
 from crossthread.plan import Plan
 from crossthread.survey.records import Device, MacEntry, Neighbor, Port, Row, TreePort
@@ -157,6 +158,15 @@ class Context:
         for one in self.network.classes.all:
             found[one.vid].append(one)
         return found
+
+    @cached_property
+    def islands(self) -> dict[str, str]:
+        """For each device with a cable the one that stands for all that cables join it to."""
+        return joined((adjacency.a.device, adjacency.b.device) for adjacency in self.network.adjacencies)
+
+    def connected(self, one: str, other: str) -> bool:
+        """Whether cables join two devices, over whatever others: else they may have nothing to do with each other."""
+        return self.islands.get(one, one) == self.islands.get(other, other)
 
     @cached_property
     def next_hops(self) -> set[str | None]:

@@ -173,7 +173,17 @@ class Expected:
         best = max(weights.values())
         winners = [vid for vid, weight in weights.items() if weight > best - 1e-9]
         current = self.current_vlan(station)
+        if current is not None and best - weights.get(current, 0.0) <= self._silent(station):
+            return current  # those who were not read may all speak for what is there
         return current if current in winners else winners[0]
+
+    def _silent(self, station: Station) -> float:
+        """How much those could say of a station's VLAN whose own VLAN is not known, or who were not read at all."""
+        silent, served = 0.0, isinstance(station, Interface)
+        for other, weight in self._votes(station):
+            silent += weight if self.current_vlan(other) is None and self._named_vid(other) is None else 0.0
+            served = served or isinstance(other, Interface)
+        return silent if served or not self._network.unread.anywhere else silent + _GATEWAY
 
     def _says_vlan(self, station: Station) -> Iterator[tuple[int, float]]:
         vid = self.current_vlan(station)

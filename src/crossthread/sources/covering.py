@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator
 
-from crossthread.survey.records import Coverage, Device, Gateway, Port, Route, Row
+from crossthread.survey.records import READ_IN_FULL, Coverage, Device, Gateway, Port, Route, Row
 
 _LISTED = {
     "lldp-neighbors": ("neighbors",),
@@ -28,23 +28,32 @@ def of_listings(device: str, kinds: dict[str, str], rows: Iterable[Row]) -> list
         for kind, path in kinds.items()
         for table in _LISTED.get(kind, ())
     }
+    held = list(rows)
     if "ip-route" in kinds:
-        held = list(rows)
-        told = {":" in row.prefix for row in held if isinstance(row, Route)}
+        families = {":" in row.prefix for row in held if isinstance(row, Route)}
         needed = {":" in row.address for row in held if isinstance(row, Gateway) and row.address}
         # Routes are listed family by family; those of IPv6 in use and not listed were not read.
-        complete = "no" if True in needed - told else "yes"
+        complete = "no" if True in needed - families else "yes"
         found["routes"] = Coverage(device, "routes", complete, source=kinds["ip-route"])
-    return list(found.values())
+    told = found.keys() | {row.TABLE for row in held}
+    rest = (row for row in in_full(device, told, next(iter(kinds.values()))) if row.complete == "no") if kinds else ()
+    return [*found.values(), *rest]
 
 
-def in_full(device: str, tables: Collection[str], source: str) -> list[Coverage]:
-    """Tables that were read in full of a device."""
-    return [Coverage(device, table, "yes", source=source) for table in tables]
+def in_full(device: str, tables: Collection[str], source: str, broken: Collection[str] = ()) -> list[Coverage]:
+    """Tables that were read in full of a device.
+
+    Those that broke off, and all others on which verdicts turn, were not.
+    """
+    lacking = [table for table in READ_IN_FULL if table not in tables and (table in _NEEDED or table in broken)]
+    said = [(table, "yes") for table in READ_IN_FULL if table in tables] + [(table, "no") for table in lacking]
+    return [Coverage(device, table, complete, source=source) for table, complete in said]
+
+
+_NEEDED = ("ports", "neighbors", "gateways", "routes", "trees", "tree_ports")
 
 
 def by_chance(rows: Iterable[Row], source: str) -> Iterator[Coverage]:
-    """For devices that were only overheard: their ports and neighbours are more than what was heard of them."""
+    """For devices that were only overheard: there is more of them than what was heard."""
     for device in dict.fromkeys(row.device for row in rows if isinstance(row, Device | Port)):
-        for table in ("ports", "neighbors"):
-            yield Coverage(device, table, "no", source=source)
+        yield from in_full(device, (), source)

@@ -43,7 +43,11 @@ class VlanSegment(msgspec.Struct, frozen=True):
 
 
 class VlanView(Answer, frozen=True):
-    """Where a VLAN is: its names, its ports, its segments, and the devices where it is missing or suspended."""
+    """Where a VLAN is: its names, its ports, its segments, and the devices where it is missing or suspended.
+
+    `beyond` are the open ends by which it may go on, and join its pieces, where nobody looked; with the device that is
+    known to be there.
+    """
 
     ROWS = "ports"
     vid: int
@@ -52,6 +56,7 @@ class VlanView(Answer, frozen=True):
     segments: tuple[VlanSegment, ...]
     suspended: tuple[str, ...]
     roots: tuple[str, ...]
+    beyond: tuple[str, ...] = ()
 
 
 @of_network
@@ -108,7 +113,14 @@ def vlan_view(network: Network, vid: int) -> VlanView:
     held = [(device, known[vid]) for device, known in fabric.vlan_rows.items() if vid in known]
     suspended = tuple(device for device, vlan in held if vlan.state == "suspended")
     names = dict.fromkeys(vlan.name for _, vlan in held if vlan.name)
-    return VlanView(vid, tuple(names), tuple(ports), _segments(network, vid), suspended, tuple(roots_of(network, vid)))
+    segments, roots = _segments(network, vid), tuple(roots_of(network, vid))
+    return VlanView(vid, tuple(names), tuple(ports), segments, suspended, roots, _beyond(network, vid))
+
+
+def _beyond(network: Network, vid: int) -> tuple[str, ...]:
+    """The open ends that may let a VLAN out."""
+    ends = [one for one in network.open_ends.values() if network.fabric.leaving(one.end) >> vid & 1 and one.end.port]
+    return tuple(f"{one.end} ({one.name})" if one.name else str(one.end) for one in ends)
 
 
 def _state(network: Network, end: End, vid: int) -> str:
@@ -206,12 +218,13 @@ def vlan_overview(network: Network) -> Overview:
     counts: dict[str, dict[int, list[int]]] = {
         name: defaultdict(lambda: [0, 0]) for name in network.names.devices.values()
     }
+    named = VlanSet(find_named_vids(network.survey))
     for device, rows in network.names.ports.items():
         for row in rows.values():
             if row.mode == "access" and row.pvid:
                 counts[device][row.pvid][0] += 1
             elif row.mode in ("trunk", "hybrid") and row.allowed is not None:
-                for vid in VlanSet(network.fabric.known) & row.allowed:
+                for vid in named & row.allowed:
                     counts[device][vid][1] += 1
     for device, held in network.fabric.vlan_rows.items():
         for vid in held:

@@ -44,6 +44,8 @@ def gateway_address_wrong(context: Context, gateway: Interface) -> Finding | Non
     inside = best in gateway.address.network
     if str(best) in context.network.stations.by_address or (inside and counts[best] < 2):
         return None
+    if context.network.unread.anywhere:
+        return None  # another gateway of that VLAN may be where nobody looked
     users = [host for one in wanted[best] for host in one.hosts[:3]][:3]
     like_hosts = users[0].address or gateway.address
     length = (gateway.address if inside else like_hosts).network.prefixlen
@@ -113,6 +115,7 @@ def gateway_address_duplicate(context: Context, gateway: Interface) -> Finding |
         for s in context.network.stations.by_address.of(str(gateway.address.ip))
         if (s.device, s.name) != (gateway.device, gateway.name) and isinstance(s, Interface)
         and s.address and s.address.ip == gateway.address.ip and s.row.table == gateway.row.table
+        and context.connected(s.device, gateway.device)
     ]  # fmt: skip
     if not others:
         return None

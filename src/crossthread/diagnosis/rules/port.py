@@ -109,11 +109,15 @@ def port_vlan_wrong(context: Context, host: HostStation, vid: int | None = None)
     settled = wanted == context.expected.vlan(host) and host.address is not None
     blind = not settled and context.network.unread.anywhere and not context.expected.gateways(host)
     belongs = f"belongs to {host.address.network}, which lives in" if settled and host.address else "would need"
+    says = f"{host.end} is in {now}; {host.name} {belongs} VLAN {wanted}."
+    if blind:
+        says = f"{host.end} is in {now}, and one of the same subnet in VLAN {wanted}; which of the two is right, its "
+        says += "gateway would say, and nobody read that."
     return Finding(
         "port-vlan-wrong",
         "breaks",
         (at_port(host.end, wanted), at_station(host)),
-        f"{host.end} is in {now}; {host.name} {belongs} VLAN {wanted}.",
+        says,
         evidence,
         () if blind else (set_port(host.end, pvid=wanted),),
     )

@@ -138,9 +138,11 @@ def tree_disagrees(context: Context, answer: TreeAnswer) -> Iterator[Finding]:
     wrong = [p for p in answer.ports if p.observed_role not in (None, "disabled", p.role) and p.state != "unknown"]
     computed = {root.identifier: root.device for root in answer.roots if root.how != "reported"}
     whole = len(answer.bridges) > 1 and not context.network.open_ends  # else the root may be where nobody looked
+    surveyed = {bridge.identifier.partition("/")[2] for bridge in answer.bridges}
     believed = {
         b.observed_root for b in answer.bridges
-        if b.observed_root and "None" not in b.observed_root and (whole or b.root in computed.values())
+        if b.observed_root and "None" not in b.observed_root
+        and (b.root in computed.values() or (whole and b.observed_root.partition("/")[2] not in surveyed))
     }  # fmt: skip
     strange = sorted(believed - computed.keys())
     if not wrong and not strange:
@@ -179,7 +181,7 @@ def tree_off_in_loop(context: Context, device: str) -> Finding | None:
     rows = [row for row in trees.bridges.get(device, ()) if row.protocol == "off"]
     if not rows or rows[0].bpdus == "pass":
         return None
-    ring = [end for end in context.adjacencies_at if end.device == device and trees.on_a_ring(end)]
+    ring = [end for end in context.adjacencies_at if end.device == device and trees.on_a_ring(end, surely=True)]
     if len(ring) < 2:
         return None
     fabric = context.network.fabric
@@ -211,7 +213,7 @@ def tree_off_at_port(context: Context, adjacency: Adjacency) -> Finding | None:
     for end in (adjacency.a, adjacency.b):
         rows = [trees.ports.get((*end, instance)) for instance in trees.instances(end.device)]
         off = [row for row in rows if row is not None and row.bpdus == "drop"]
-        if off and trees.on_a_ring(end):
+        if off and trees.on_a_ring(end, surely=True):
             carried = context.network.fabric.carried(end).possible & context.network.fabric.known
             vlans = " ".join(map(str, list(vids_in(carried))[:12]))
             key = {"device": end.device, "port": end.port, "instance": off[0].instance}

@@ -83,12 +83,14 @@ def vlan_name_differs(context: Context) -> Iterator[Finding]:
     told = set(zip(survey.column("vlans", "vid"), survey.column("vlans", "name"), strict=True))
     given = Counter(vid for vid, name in told if name)
     doubtful = {vid for vid, count in given.items() if count > 1 or vid in context.plan.vlans}
-    names: dict[int, dict[str, list[Vlan]]] = defaultdict(dict)
-    for rows in context.network.fabric.vlan_rows.values() if doubtful else ():
+    names: dict[tuple[int, str], dict[str, list[Vlan]]] = defaultdict(dict)
+    for device, rows in context.network.fabric.vlan_rows.items() if doubtful else ():
         for vid in doubtful.intersection(rows):
             if name := rows[vid].name:
-                names[vid].setdefault(name, []).append(rows[vid])
-    for vid, called in sorted(names.items()):
+                names[vid, context.islands.get(device, device)].setdefault(name, []).append(rows[vid])
+    for (vid, _), called in sorted(names.items()):
+        if vid == 1 and vid not in context.plan.vlans:
+            continue  # its names are the makers'
         planned = context.plan.vlans.get(vid)
         usual = planned.name if planned is not None and planned.name else max(called, key=lambda n: len(called[n]))
         odd = {name: rows for name, rows in called.items() if name != usual}

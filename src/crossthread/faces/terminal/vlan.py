@@ -24,6 +24,9 @@ def show_vlan(answer: VlanView, out: Console) -> None:
         out.print(line(("Root of its tree: ", "dim"), " ".join(answer.roots)))
     if answer.suspended:
         out.print(line(("Suspended on ", "bold red"), ", ".join(answer.suspended)))
+    if answer.beyond:
+        shown = ", ".join(answer.beyond[:8]) + (f" and {len(answer.beyond) - 8} more" if len(answer.beyond) > 8 else "")
+        paragraph(out, line(("May go on beyond ", "yellow"), f"{shown}: nobody looked there."), 0)
     for number, segment in enumerate(held, 1):
         out.print()
         words = f"{count(len(segment.devices), 'device')}, {count(len(segment.hosts), 'host')}"

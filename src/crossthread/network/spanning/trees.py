@@ -164,9 +164,13 @@ class Trees:
             return Bounds(sure | rest, possible | rest)
         return Bounds(sure, possible | rest)
 
-    def on_a_ring(self, end: End) -> bool:
-        """Whether a port's link lies on a cycle of known links that are not down."""
-        return end in self._ringed
+    def on_a_ring(self, end: End, surely: bool = False) -> bool:
+        """Whether a port's link lies on a cycle of known links that are not down, or that are surely up."""
+        return end in (self._surely_ringed if surely else self._ringed)
+
+    @cached_property
+    def _surely_ringed(self) -> set[End]:
+        return _ends_on_cycles([adjacency for adjacency in self._adjacencies if adjacency.up])
 
     def single(self, device: str) -> bool:
         """Whether one spanning tree serves all VLANs of a device."""

@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections import defaultdict
 from typing import Any
 
+from crossthread.sources.covering import in_full
 from crossthread.sources.snmp.addresses import AddressTables
 from crossthread.sources.snmp.mib import COLUMNS, capabilities
 from crossthread.sources.snmp.neighbors import NeighborTables
@@ -62,12 +63,9 @@ class _Reader(AddressTables, NeighborTables):
     def _covered(self) -> list[Coverage]:
         """The tables that were read in full: those of which a column is there, unless the walk broke off in it."""
         broken = self._walk.broken_off
-        return [
-            Coverage(self.device, table, "no" if any(COLUMNS[c] == broken for c in columns) else "yes",
-                     source=self._source)
-            for table, columns in _TELLING.items()
-            if any(self._walk.has(COLUMNS[column]) for column in columns)
-        ]  # fmt: skip
+        there = {t: columns for t, columns in _TELLING.items() if any(self._walk.has(COLUMNS[c]) for c in columns)}
+        cut = {table for table, columns in there.items() if any(COLUMNS[c] == broken for c in columns)}
+        return in_full(self.device, there.keys() - cut, self._source, cut)
 
     def _device(self) -> Device:
         forwarding = self.one("forwarding")

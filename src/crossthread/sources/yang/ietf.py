@@ -43,8 +43,7 @@ def read_yang(device: str, document: Node, source: str) -> list[Row]:
     for key, read in _READERS.items():
         if isinstance(document.get(key), dict):
             rows += read(name, plain(document[key]), source)
-            rows += in_full(name, _COVERED.get(key, ()), source)
-    return rows
+    return rows + in_full(name, {table for key in document for table in _COVERED.get(key, ())}, source)
 
 
 def _system_name(document: Node) -> str | None:
