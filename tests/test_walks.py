@@ -152,7 +152,8 @@ class Text(unittest.TestCase):
 
     def test_a_column_without_an_index_is_no_entry(self):
         rows = read_walk(".1.3.6.1.2.1.2.2.1.3 = INTEGER: 6\n", "x", "x")
-        self.assertEqual([type(row).TABLE for row in rows], ["devices"])
+        self.assertEqual({type(row).TABLE for row in rows}, {"devices", "coverage"})
+        self.assertEqual({row.complete for row in rows if type(row).TABLE == "coverage"}, {"no"})
 
     @settings(max_examples=30, deadline=None)
     @given(st.integers(0, 2**32))

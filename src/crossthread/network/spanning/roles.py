@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import heapq
 from collections import defaultdict
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from typing import NamedTuple
 
 from crossthread.network.topology.names import End
@@ -122,82 +122,136 @@ def compute(
     A shortest-path search from the root in which the queue's order is the priority vector's: no way gets better by
     being longer, so the first vector that reaches a bridge is its best one. Bridges are compared by their rank.
     """
-    lans = list(lans)
-    within = regions or {}
-    order = sorted(bridges, key=bridges.__getitem__)
-    rank = {device: number for number, device in enumerate(order)}
-    at: dict[str, list[tuple[TreeEnd, Lan]]] = defaultdict(list)
-    for lan in lans:
-        for one in lan:
-            at[one.end.device].append((one, lan))
-    settled: dict[str, tuple[int, int, int]] = {}
-    roots: dict[str, str] = {}
-    arrives: dict[str, End] = {}
-    for start in order:
-        if start not in settled:
-            _spread(start, rank, at, within, settled, roots, arrives)
-    roles: dict[End, Role] = {}
-    for lan in lans:
-        region = within.get(lan[0].end.device)
-        inside = region is not None and all(within.get(e.end.device) == region for e in lan)
+    found = Spread(bridges, lans, regions)
+    found.all()
+    return found.roles()
+
+
+class Spread:
+    """How the best way to the root spreads over bridges, which are compared by their rank.
+
+    Attributes
+    ----------
+    at
+        Each device's ports with the media they are on.
+    arrives
+        The root port of each bridge that is no root.
+    """
+
+    def __init__(
+        self, bridges: Mapping[str, BridgeId], lans: Iterable[Lan], regions: Mapping[str, object] | None = None
+    ) -> None:
+        self._bridges, self._lans, self._within = bridges, list(lans), regions or {}
+        self._order = sorted(bridges, key=bridges.__getitem__)
+        self._rank = {device: number for number, device in enumerate(self._order)}
+        self.at: dict[str, list[tuple[TreeEnd, Lan]]] = defaultdict(list)
+        for lan in self._lans:
+            for one in lan:
+                self.at[one.end.device].append((one, lan))
+        self._settled: dict[str, tuple[int, int, int]] = {}
+        self._roots: dict[str, str] = {}
+        self.arrives: dict[str, End] = {}
+
+    def all(self) -> None:
+        """Find the way of every bridge, part by part."""
+        for start in self._order:
+            if start not in self._settled:
+                self._from([((0, self._rank[start], 0), start, None)], {start: start})
+
+    def again(self, below: Collection[str], dead: Collection[int], device: str | None) -> dict[End, Role]:
+        """The roles on all media of some bridges, once these have found another way without some media and a device.
+
+        Everything else stays as it is; what was found before is found again afterwards.
+        """
+        kept = self._settled, self._roots, self.arrives
+        self._settled = {d: v for d, v in kept[0].items() if d not in below and d != device}
+        self._roots, self.arrives = dict(kept[1]), {d: end for d, end in kept[2].items() if d not in below}
+        queue: list[_Way] = []
+        for other in below:
+            for near, lan in self.at[other]:
+                for far in lan if id(lan) not in dead else ():
+                    if far.end.device in self._settled:
+                        queue.append((self._way(far, near), other, near.end))
+        heapq.heapify(queue)
+        self._from(queue, {}, dead)
+        for start in sorted(below, key=self._rank.__getitem__):
+            if start not in self._settled:
+                self._from([((0, self._rank[start], 0), start, None)], {start: start}, dead)
+        touched = {id(lan): lan for other in below for _, lan in self.at[other] if id(lan) not in dead}
+        found: dict[End, Role] = {}
+        for lan in touched.values():
+            found.update(self._on(lan))
+        self._settled, self._roots, self.arrives = kept
+        return found
+
+    def roles(self) -> dict[End, Role]:
+        """What every port does."""
+        found: dict[End, Role] = {}
+        for lan in self._lans:
+            found.update(self._on(lan))
+        return found
+
+    def _on(self, lan: Lan) -> Iterator[tuple[End, Role]]:
+        """What the ports on a medium do."""
+        region = self._within.get(lan[0].end.device)
+        inside = region is not None and all(self._within.get(e.end.device) == region for e in lan)
         offers = []
         for one in lan:
             device = one.end.device
-            cost, regional, internal = settled[device] if inside else (settled[device][0], rank[device], 0)
-            offers.append(((cost, regional, internal, rank[device], one.priority, one.number), one))
+            cost, regional, internal = (
+                self._settled[device] if inside else (self._settled[device][0], self._rank[device], 0)
+            )
+            offers.append(((cost, regional, internal, self._rank[device], one.priority, one.number), one))
         offers.sort(key=lambda entry: entry[0])
         first, winner = offers[0]
-        best = _offer(first, order, bridges)
+        best = _offer(first, self._order, self._bridges)
         for vector, one in offers:
             device = one.end.device
-            if arrives.get(device) == one.end:
+            if self.arrives.get(device) == one.end:
                 role = "root"
             elif one is winner:
                 role = "designated"
             else:
                 role = "backup" if device == winner.end.device else "alternate"
-            root = bridges[roots[device]]
-            own = best if one is winner else _offer(vector, order, bridges)
-            roles[one.end] = Role(role, root, settled[device][0], own, best, winner.end, one.cost, inside)
-    return roles
+            root = self._bridges[self._roots[device]]
+            own = best if one is winner else _offer(vector, self._order, self._bridges)
+            yield one.end, Role(role, root, self._settled[device][0], own, best, winner.end, one.cost, inside)
+
+    def _way(self, near: TreeEnd, far: TreeEnd) -> tuple[int, ...]:
+        """The priority vector that a bridge gets from another, from the port of the one to that of the other."""
+        device, other = near.end.device, far.end.device
+        cost, regional, internal = self._settled[device]
+        sender = (self._rank[device], near.priority, near.number, far.priority, far.number)
+        region = self._within.get(device)
+        if region is not None and self._within.get(other) == region:
+            return (cost, regional, internal + far.cost, *sender)
+        return (cost + far.cost, self._rank[other], 0, *sender)
+
+    def _from(self, queue: list[_Way], roots: Mapping[str, str], dead: Collection[int] = ()) -> None:
+        """Give every bridge that is reached its best vector and its root port."""
+        while queue:
+            vector, device, root_port = heapq.heappop(queue)
+            if device in self._settled:
+                continue
+            self._settled[device] = vector[:3]  # type: ignore[assignment]
+            self._roots[device] = roots[device] if root_port is None else self._roots[self._sender(vector)]
+            if root_port is not None:
+                self.arrives[device] = root_port
+            for near, lan in self.at.get(device, ()):
+                for far in lan if id(lan) not in dead else ():
+                    if far.end.device not in self._settled:
+                        heapq.heappush(queue, (self._way(near, far), far.end.device, far.end))
+
+    def _sender(self, vector: tuple[int, ...]) -> str:
+        return self._order[vector[3]]
+
+
+_Way = tuple[tuple[int, ...], str, End | None]
 
 
 def _offer(vector: tuple[int, ...], order: Sequence[str], bridges: Mapping[str, BridgeId]) -> Offer:
     cost, regional, internal, bridge, priority, number = vector
     return Offer(cost, bridges[order[regional]], internal, bridges[order[bridge]], (priority, number))
-
-
-def _spread(
-    start: str,
-    rank: Mapping[str, int],
-    at: Mapping[str, list[tuple[TreeEnd, Lan]]],
-    within: Mapping[str, object],
-    settled: dict[str, tuple[int, int, int]],
-    roots: dict[str, str],
-    arrives: dict[str, End],
-) -> None:
-    """Give every bridge that a root reaches its best vector and its root port."""
-    queue: list[tuple[tuple[int, ...], str, End | None]] = [((0, rank[start], 0), start, None)]
-    while queue:
-        vector, device, root_port = heapq.heappop(queue)
-        if device in settled:
-            continue
-        cost, regional, internal = vector[:3]
-        settled[device], roots[device] = (cost, regional, internal), start
-        if root_port is not None:
-            arrives[device] = root_port
-        region = within.get(device)
-        for near, lan in at.get(device, ()):
-            for far in lan:
-                other = far.end.device
-                if other in settled:
-                    continue
-                sender = (rank[device], near.priority, near.number, far.priority, far.number)
-                if region is not None and within.get(other) == region:
-                    way: tuple[int, ...] = (cost, regional, internal + far.cost, *sender)
-                else:
-                    way = (cost + far.cost, rank[other], 0, *sender)
-                heapq.heappush(queue, (way, other, far.end))
 
 
 def instance_roles(
