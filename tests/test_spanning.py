@@ -15,6 +15,7 @@ from crossthread import Network
 from crossthread.demo.generator import generate
 from crossthread.network.spanning.role_arrays import ArrayRoles, array_roles
 from crossthread.network.spanning.roles import BridgeId, TreeEnd, compute, default_cost, instance_roles, short_cost
+from crossthread.network.spanning.standing_tree import StandingTree
 from crossthread.network.topology.names import End
 from crossthread.survey.records import Tree, TreePort
 
@@ -162,6 +163,24 @@ class Laws(unittest.TestCase):
                 self.assertEqual(dict(roles), compute(dict(given.bridges), given.lans))
                 by_arrays += isinstance(roles, ArrayRoles)
         self.assertGreater(by_arrays, 8)
+
+    @settings(max_examples=150, deadline=None)
+    @given(networks(), st.randoms(use_true_random=False))
+    def test_what_fails_is_worked_out_from_below_as_if_from_the_start(self, network, chance: random.Random):
+        bridges, lans = network
+        standing = StandingTree(bridges, lans)
+        self.assertEqual(standing.roles, compute(bridges, lans))
+        for _ in range(3):
+            device = chance.choice([None, *bridges])
+            dead = chance.sample(lans, min(len(lans), chance.randrange(3)))
+            cut = {one.end for lan in dead for one in lan}
+            left = [lan for lan in lans if lan not in dead and all(one.end.device != device for one in lan)]
+            afresh = compute({name: own for name, own in bridges.items() if name != device}, left)
+            found = standing.without(cut, device)
+            stands = {end: role for end, role in standing.roles.items() if end not in found.gone}
+            self.assertEqual({**stands, **found.roles}, afresh)
+            self.assertEqual(found.gone, standing.roles.keys() - afresh.keys())
+        self.assertEqual(standing.without(set()).roles, {})
 
     def test_a_hub_has_one_designated_port(self):
         bridges = {name: BridgeId(32768, f"02:00:00:00:00:0{n}") for n, name in enumerate("abc")}

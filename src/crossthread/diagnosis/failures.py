@@ -12,6 +12,7 @@ from typing import NamedTuple
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.detours import bridge_links
+from crossthread.network.hosts.classes import HostClass
 from crossthread.network.hosts.station import Station
 from crossthread.network.spanning import roles as spanning
 from crossthread.network.spanning.roles import Role
@@ -133,22 +134,31 @@ class Failures:
                 self._needs_of[thing].append(number)
 
     def _pairs(self) -> list[_Need]:
-        network = self._context.network
-        by_place: dict[tuple[int, str], list[Station]] = defaultdict(list)
-        for one in network.classes.all:
-            if one.vid is not None:
-                for host in one.hosts:
+        stations, expected = self._context.network.stations, self._context.expected
+        by_place: dict[tuple[int, str], list[tuple[HostClass, list[int]]]] = defaultdict(list)
+        for one in self._context.network.classes.all:
+            if one.vid is None:
+                continue
+            if one.plain:  # where they are stands in their rows
+                near: dict[str, list[int]] = defaultdict(list)
+                for number in one.hosts.numbers:
+                    near[stations.pairs[number][0]].append(number)
+                for device, numbers in near.items():
+                    by_place[one.vid, device].append((one, numbers))
+            else:
+                for number, host in zip(one.hosts.numbers, one.hosts, strict=True):
                     if host.end is not None:
-                        by_place[one.vid, host.end.device].append(host)
+                        by_place[one.vid, host.end.device].append((one, [number]))
         first: dict[int, str] = {}
         found = []
-        for (vid, device), hosts in by_place.items():
-            gateway = next((g for h in hosts for g in self._context.expected.gateways(h)), None)
+        for (vid, device), held in by_place.items():
+            gateway = next((g for one, _ in held for g in expected.gateways(one.hosts[0])), None)
             goal = gateway.taps[0].device if gateway is not None and gateway.taps else first.setdefault(vid, device)
-            by = frozenset(network.stations.facing(gateway)) if gateway is not None else frozenset[Adjacency]()
+            by = frozenset(stations.facing(gateway)) if gateway is not None else frozenset[Adjacency]()
             router = gateway.device if gateway is not None else ""
             if goal:
-                found.append(_Need(vid, device, goal, router, by, tuple(host.name for host in hosts)))
+                names = tuple(stations.hosts.spelled[number] for _, numbers in held for number in numbers)
+                found.append(_Need(vid, device, goal, router, by, names))
         return [*found, *self._between_routers(found)]
 
     def _between_routers(self, found: list[_Need]) -> Iterator[_Need]:

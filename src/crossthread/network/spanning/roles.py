@@ -163,9 +163,8 @@ class Spread:
 
         Everything else stays as it is; what was found before is found again afterwards.
         """
-        kept = self._settled, self._roots, self.arrives
-        self._settled = {d: v for d, v in kept[0].items() if d not in below and d != device}
-        self._roots, self.arrives = dict(kept[1]), {d: end for d, end in kept[2].items() if d not in below}
+        aside = [*below, device] if device in self._settled else [*below]
+        kept = [(other, self._settled.pop(other), self._roots[other], self.arrives.pop(other, None)) for other in aside]
         queue: list[_Way] = []
         for other in below:
             for near, lan in self.at[other]:
@@ -181,7 +180,11 @@ class Spread:
         found: dict[End, Role] = {}
         for lan in touched.values():
             found.update(self._on(lan))
-        self._settled, self._roots, self.arrives = kept
+        for other, vector, root, arrived in kept:
+            self._settled[other], self._roots[other] = vector, root
+            self.arrives.pop(other, None)
+            if arrived is not None:
+                self.arrives[other] = arrived
         return found
 
     def roles(self) -> dict[End, Role]:
