@@ -42,8 +42,8 @@ PARTS = {
     "open ends": Part(
         _columns(
             "coverage.* vlans.device gateways.device routes.device arp.device cables.device "
-            "ports.admin,oper,mode,lag,description hosts.device,port,mac,gateway macs.* "
-            "tree_ports.role,edge devices.capabilities,routing,management"
+            "ports.admin,oper,mode,lag,description hosts.device,port,mac macs.* "
+            "tree_ports.role,edge devices.device,chassis"
         ),
         ("links",),
     ),

@@ -7,7 +7,8 @@ by gateways that nobody has read. An access port that is up, with one station or
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
+from functools import cached_property
 from itertools import compress
 from typing import Literal
 
@@ -76,21 +77,17 @@ def find_open_ends(
 
 
 class _Finding:
-    """What tells whether the far end of a port is known."""
+    """What tells whether the far end of a port is known.
+
+    Most ports of a campus are down, or it is known what is plugged into them: the others are looked for once.
+    """
 
     def __init__(self, survey: Survey, names: Names, covered: Covered, adjacencies: Sequence[Adjacency]) -> None:
         self._survey, self._names, self._covered = survey, names, covered
-        self._linked = {end for a in adjacencies for end in (a.a, a.b)}
-        self._hosted = set(self._ends("hosts"))
+        self._linked: set[_Place] = {end for a in adjacencies for end in (a.a, a.b)}
+        self._hosted = {self._known_as(*place) for place in set(self._places("hosts")) if place[0] and place[1]}
         self._found: dict[End, OpenEnd] = {}
-        self._stations: dict[End, set[str]] = defaultdict(set)
-
-    def _ends(self, table: str) -> Iterator[End]:
-        columns = (self._survey.column(table, name) for name in ("device", "port"))
-        for device, port in zip(*columns, strict=True):
-            if device and port:
-                spelled = self._names.spelled[device]
-                yield End(spelled, self._names.port(spelled, port) or port)
+        self._stations: dict[_Place, set[str]] = defaultdict(set)
 
     def all(self, loose: Iterable[Loose]) -> dict[End, OpenEnd]:
         """The open ends, the surest reason first."""
@@ -104,17 +101,41 @@ class _Finding:
                 self._found[End(device, "")] = OpenEnd(End(device, ""), "ports")
         return self._found
 
+    def _places(self, table: str) -> Iterator[_Place]:
+        """The device and port of each row, the device as it is spelled and the port as it stands there."""
+        devices = self._survey.column(table, "device")
+        spelled = {device: self._names.spelled[device] if device else "" for device in set(devices)}
+        return zip(map(spelled.__getitem__, devices), self._survey.column(table, "port"), strict=True)
+
+    def _known_as(self, device: str, port: str) -> _Place:
+        """A place with the port as the device spells it."""
+        if port in self._names.ports.get(device, ()):
+            return device, port
+        return device, self._names.port(device, port) or port
+
+    @cached_property
+    def _free(self) -> dict[_Place, int]:
+        """The ports that are not down and at whose far end nothing is known to be, with the places of their rows."""
+        admin, oper, lags = (self._survey.column("ports", name) for name in ("admin", "oper", "lag"))
+        free = {
+            place: n
+            for n, (place, a, o) in enumerate(zip(self._places("ports"), admin, oper, strict=True))
+            if a != "down" and o != "down" and place not in self._linked and place not in self._hosted
+        }
+        members = {place: n for place, n in free.items() if lags[n] and lags[n] != NONE}
+        return {
+            place: n for place, n in free.items()
+            if place not in members or bundle(End(*place), self._names) not in self._linked
+        }  # fmt: skip
+
     def _add(self, end: End, why: Why, heard: tuple[Neighbor, ...] = (), name: str | None = None) -> None:
         end = bundle(end, self._names)
         if end not in self._found and port_up(self._names.row(end)) is not False:
             self._found[end] = OpenEnd(end, why, heard, name)
 
-    def _free(self, end: End) -> bool:
-        """Whether nothing is known to be at the far end of a port."""
-        return end not in self._linked and end not in self._hosted and bundle(end, self._names) not in self._linked
-
     def _take_heard(self, loose: Iterable[Loose]) -> None:
         unsurveyed: dict[End, list[Neighbor]] = defaultdict(list)
+        lost: list[tuple[Loose, str]] = []
         for entry in loose:
             row = entry.row
             if entry.why == "unsurveyed":
@@ -123,83 +144,92 @@ class _Finding:
                 else:
                     self._hosted.add(entry.end)
                 continue
-            self._add(entry.end, "far end", name=self._names.neighbor_device(row))
+            far = self._names.neighbor_device(row)
+            self._add(entry.end, "far end", name=far)
             if entry.claims is not None:
                 self._add(entry.claims, "far end", name=entry.end.device)
-            far = self._names.neighbor_device(row)
-            for port in self._names.ports.get(far or "", ()) if entry.why == "port" else ():
-                if far is not None and self._free(End(far, port)):
-                    self._add(End(far, port), "far end", name=entry.end.device)
+            if entry.why == "port" and far is not None:
+                lost.append((entry, far))
         for end, rows in unsurveyed.items():
             self._add(end, "heard", tuple(rows), rows[0].neighbor or rows[0].neighbor_chassis)
+        for entry, far in lost:  # it is cabled to one of the other's free ports
+            for port in self._names.ports.get(far, ()):
+                if (far, port) in self._free:
+                    self._add(End(far, port), "far end", name=entry.end.device)
 
     def _take_described(self) -> None:
         """Ports whose description names another device, where nothing confirms that there is a cable."""
+        texts = self._survey.column("ports", "description")
+        told = [(End(*place), text) for place, n in self._free.items() if (text := texts[n])]
+        if not told:
+            return
         unsurveyed = {row.neighbor.casefold(): row.neighbor for row in self._survey.neighbors if row.neighbor}
         unsurveyed |= {name.casefold(): name for name in set(self._survey.column("hosts", "device")) if name}
         known = {**unsurveyed, **self._names.devices}
-        begins = {name.split()[0] for name in known if name.split()}
-        columns = (self._survey.column("ports", name) for name in ("device", "port", "description"))
-        for device, port, text in zip(*columns, strict=True):
-            if not text or begins.isdisjoint(text.casefold().replace(",", " ").replace(":", " ").split()):
-                continue
-            end = End(self._names.spelled[device], port)
-            if self._free(end):
-                name = next((known[part.casefold()] for part in word_runs(text) if part.casefold() in known), None)
-                if name is not None and name != end.device:
-                    self._add(end, "named", name=name)
-                    self._take_named(text, name)
+        for end, text in told:
+            name = next((known[part.casefold()] for part in word_runs(text) if part.casefold() in known), None)
+            if name is not None and name != end.device:
+                self._add(end, "named", name=name)
+                self._take_named(text, name)
 
     def _take_named(self, text: str, device: str) -> None:
         """The port of a surveyed device that another's description names may be the far end."""
-        rows: Mapping[str, object] = self._names.ports.get(device, {})
         for part in word_runs(text):
-            if part in rows and part != device and self._free(End(device, part)):
+            if part != device and (device, part) in self._free:
                 self._add(End(device, part), "far end")
 
     def _take_by_role(self) -> None:
         """Ports that a tree gives a part which only ports towards other bridges have."""
-        columns = (self._survey.column("tree_ports", name) for name in ("role", "edge"))
-        for end, role, edge in zip(self._ends("tree_ports"), *columns, strict=True):
-            bridge = role in FACES_BRIDGES or (role == "designated" and edge == "no")
-            if bridge and edge != "yes" and self._free(end):
-                self._add(end, "far end")
+        roles, edges = (self._survey.column("tree_ports", name) for name in ("role", "edge"))
+        bridges = (
+            edge != "yes" and (role in FACES_BRIDGES or (role == "designated" and edge == "no"))
+            for role, edge in zip(roles, edges, strict=True)
+        )
+        for device, port in compress(self._places("tree_ports"), bridges):
+            place = self._known_as(device, port)
+            if place in self._free:
+                self._add(End(*place), "far end")
 
     def _take_by_stations(self) -> None:
         """Ports that learned stations of which it is known that they are elsewhere, or more than two."""
+        taken = self._linked | self._hosted
+        learned = zip(
+            self._places("macs"), self._survey.column("macs", "mac"), self._survey.column("macs", "kind"), strict=True
+        )
+        for place, mac, kind in learned:
+            if place not in taken and place[1] and kind != "self":
+                self._stations[self._known_as(*place)].add(mac)
+        seen = {place: macs for place, macs in self._stations.items() if place in self._free}
+        if not seen:
+            return
         hosts = self._survey.hosts
         places = {row.mac: (row.device or "").casefold() for row in hosts if row.mac and row.device and row.port}
         own = {row.chassis for row in self._survey.devices} | set(self._survey.column("ports", "mac"))
-        stations = self._stations
-        elsewhere: set[End] = set()
-        macs, kinds = self._survey.column("macs", "mac"), self._survey.column("macs", "kind")
-        devices, ports = self._survey.column("macs", "device"), self._survey.column("macs", "port")
-        for device, port, mac, kind in zip(devices, ports, macs, kinds, strict=True):
-            if not port or kind == "self":
-                continue
-            spelled = self._names.spelled[device]
-            end = End(spelled, self._names.port(spelled, port) or port)
-            stations[end].add(mac)
-            if mac in own or places.get(mac, device.casefold()) != device.casefold():
-                elsewhere.add(end)
-        for end, seen in stations.items():
-            if (end in elsewhere or len(seen) > FEW_STATIONS) and self._free(end) and self._names.row(end) is not None:
-                self._add(end, "stations")
+        for place, macs in seen.items():
+            here = place[0].casefold()
+            elsewhere = any(mac in own or places.get(mac, here) != here for mac in macs)
+            if elsewhere or len(macs) > FEW_STATIONS:
+                self._add(End(*place), "stations")
 
     def _take_by_mode(self) -> None:
         """All others but access ports, if nothing is known to be plugged into them.
 
         A port at which no bridge was ever heard (an edge port) and which learned one known host only leads to that.
         """
-        edges = set(
-            compress(self._ends("tree_ports"), (edge == "yes" for edge in self._survey.column("tree_ports", "edge")))
-        )
+        modes, lags = (self._survey.column("ports", name) for name in ("mode", "lag"))
+        left = [
+            place for place, n in self._free.items() if modes[n] != "access" and (not lags[n] or lags[n] == NONE)
+        ]  # fmt: skip
+        if not left:
+            return
+        told = compress(self._places("tree_ports"), (e == "yes" for e in self._survey.column("tree_ports", "edge")))
+        edges = {self._known_as(*place) for place in told}
         hosts = set(self._survey.column("hosts", "mac"))
-        columns = (self._survey.column("ports", name) for name in ("device", "port", "mode", "lag"))
-        for device, port, mode, lag in zip(*columns, strict=True):
-            if mode == "access" or (lag and lag != NONE):
-                continue
-            end = End(self._names.spelled[device], port)
-            alone = end in edges and len(self._stations[end]) == 1 and self._stations[end] <= hosts
-            if self._free(end) and not alone:
-                self._add(end, "far end")
+        for place in left:
+            learned = self._stations.get(place, set())
+            if place not in edges or len(learned) != 1 or not learned <= hosts:
+                self._add(End(*place), "far end")
+
+
+_Place = tuple[str, str]
+"""A device and its port; an `End` is one too."""
