@@ -17,10 +17,12 @@ from crossthread.values import NONE, VlanSet
 
 
 def cautious(context: Context, finding: Finding) -> Finding:
-    """A finding without a mend that could do harm to something unknown."""
-    if any(dares(context, change) for change in finding.repair):
-        return msgspec.structs.replace(finding, repair=())
-    return finding
+    """A finding without the mends that could do harm to something unknown, its own and others."""
+    kept = tuple(one for one in finding.alternatives if not any(dares(context, change) for change in one.changes))
+    repair = () if any(dares(context, change) for change in finding.repair) else finding.repair
+    if repair == finding.repair and len(kept) == len(finding.alternatives):
+        return finding
+    return msgspec.structs.replace(finding, repair=repair, alternatives=kept if repair else ())
 
 
 def dares(context: Context, change: Change) -> bool:

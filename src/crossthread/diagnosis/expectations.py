@@ -214,10 +214,13 @@ class Expected:
             weights: dict[int, float] = defaultdict(float)
             if station.address is not None:
                 own_weight = _HOST if isinstance(station, HostStation) else _GATEWAY
-                weights[station.address.network.prefixlen] += own_weight * self._believable(station)
+                twice = 1
                 for other, weight in self._votes(station):
                     assert other.address is not None
-                    weights[other.address.network.prefixlen] += weight * self._believable(other)
+                    wider, narrower = _needs_more(other, station), _needs_more(station, other)
+                    twice = 2 if narrower else twice
+                    weights[other.address.network.prefixlen] += weight * self._believable(other) * (2 if wider else 1)
+                weights[station.address.network.prefixlen] += own_weight * self._believable(station) * twice
             best = max(weights.values(), default=0.0)
             own = station.address.network.prefixlen if station.address else None
             winners = [length for length, weight in weights.items() if weight > best - 1e-9]
@@ -274,6 +277,22 @@ class Expected:
     def users(self, wanted: Address) -> list[HostStation]:
         """The hosts that have an address as their gateway."""
         return [s for c in self._network.classes.all if c.gateway == str(wanted) for s in c.hosts]
+
+
+def _needs_more(host: Station, gateway: Station) -> bool:
+    """Whether a host that uses a gateway has an address outside the gateway's prefix: a second fact against that."""
+    if (
+        not isinstance(host, HostStation)
+        or not isinstance(gateway, Interface)
+        or not host.address
+        or not gateway.address
+    ):
+        return False
+    return (
+        _gateway(host) == gateway.address.ip
+        and gateway.address.ip in host.address.network
+        and host.address.ip not in gateway.address.network
+    )
 
 
 def gateway_address(station: Station) -> Address | None:

@@ -11,7 +11,7 @@ from crossthread.diagnosis.findings import Finding, at_station
 from crossthread.diagnosis.rules import gateway_address as address_rules
 from crossthread.diagnosis.rules import host as host_rules
 from crossthread.diagnosis.rules import routing as routing_rules
-from crossthread.diagnosis.rules.gateway_missing import gateway_missing
+from crossthread.diagnosis.rules.gateway_missing import gateway_missing, transit_missing
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.routing.forwarding import Stop
 from crossthread.values import Address
@@ -172,6 +172,7 @@ def _no_way(
         elif other.up is False and (other in own or looped):
             return [*context.once(Search).down(other)]
     rules.append(partial(routing_rules.route_down, context, gateway, goal))
+    rules.append(partial(transit_missing, context, gateway.device, goal))
     rules.append(partial(_route, context, gateway, goal, back))
     for other in context.expected.served(context.expected.current_vlan(target)):
         rules.append(partial(address_rules.gateway_address_wrong, context, other))

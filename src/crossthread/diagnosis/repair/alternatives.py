@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
 
+from crossthread.diagnosis.caution import dares
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_gateway, set_host, set_port
 from crossthread.diagnosis.expectations import gateway_address
@@ -54,7 +55,7 @@ def alternatives(
     for other in (*_others(context, finding), *(changes for changes, _ in elsewhere)):
         if len({(c.table, str(c.key)) for c in other}) <= len({(c.table, str(c.key)) for c in chosen}):
             key = _key(other)
-            if key not in found and works(other):
+            if key not in found and works(other) and not any(dares(context, change) for change in other):
                 found[key] = other
     ranked = [(sorted(_reasons(context, changes)), number, changes) for number, changes in enumerate(found.values())]
     ranked.sort(key=lambda entry: _rank(entry[0], entry[1]))

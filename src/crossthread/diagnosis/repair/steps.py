@@ -109,11 +109,28 @@ def _said(context: Context, change: Change, draft: Draft) -> list[str]:
         return [f"create VLAN {vid}"] if exists is None else [f"make VLAN {vid} active"]
     if draft.clears:
         return ["clear its tag"] if change.table == "gateways" else ["clear its address"]
+    if change.table == "gateways" and _is_new(context, change):
+        return _new_address(change)
     if change.table == "gateways" and change.cells.get("admin") == "up":
         return ["bring it up", *_plain(change, {"admin", "oper"})]
     if change.table != "ports":
         return _plain(change, {"oper"})
     return _port_words(context, change)
+
+
+def _is_new(context: Context, change: Change) -> bool:
+    """Whether an interface has no row yet with the address that a change gives it."""
+    own = context.network.stations.on_device.get(context.network.names.spelled[str(change.key.get("device"))], ())
+    known = {s.row.address for s in own if s.name == change.key.get("interface")}
+    return bool(change.key.get("address")) and not known & {change.key["address"], None}
+
+
+def _new_address(change: Change) -> list[str]:
+    cells = change.cells
+    where = f", in VLAN {cells['vid']}" if cells.get("vid") else ""
+    if cells.get("port") and cells.get("port") != change.key.get("interface"):
+        where += f", {'without a tag' if cells.get('untagged') == 'yes' else 'tagged'} on {cells['port']}"
+    return [f"give it the address {change.key['address']}{where}", "bring it up"]
 
 
 def _port_words(context: Context, change: Change) -> list[str]:

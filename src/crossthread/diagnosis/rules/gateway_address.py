@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
+from collections import Counter, defaultdict
 from ipaddress import ip_interface, ip_network
 
 from crossthread.diagnosis.context import Context
@@ -14,7 +14,7 @@ from crossthread.network.hosts.classes import HostClass
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.survey.changes import Change
 from crossthread.survey.records import Gateway
-from crossthread.values import NONE, Address
+from crossthread.values import NONE, Address, PrefixedAddress
 
 
 @rule("gateway-address-wrong", "Gateway and routing", About.GATEWAY)
@@ -29,20 +29,14 @@ def gateway_address_wrong(context: Context, gateway: Interface) -> Finding | Non
     if gateway.address is None:
         return None
     vid = context.expected.vlan(gateway)
-    wanted: dict[Address, list[HostClass]] = defaultdict(list)
-    for one in context.classes_in.get(vid, ()):
-        host = one.hosts[0]
-        if one.gateway in (None, NONE) or host.address is None:
-            continue
-        known = ip_interface(str(one.gateway)).ip
-        if known in host.address.network and known.version == gateway.address.version:
-            wanted[known].append(one)
+    wanted = _asked_for(context, gateway, vid)
     counts = {hop: sum(len(one.hosts) for one in users) for hop, users in wanted.items()}
     best = max(counts, key=lambda hop: counts[hop], default=None)
     if best is None or counts[best] <= counts.get(gateway.address.ip, 0):
         return None
     inside = best in gateway.address.network
-    if str(best) in context.network.stations.by_address or (inside and counts[best] < 2):
+    usual = inside and not counts.get(gateway.address.ip) and _more_usual(context, gateway, best)
+    if str(best) in context.network.stations.by_address or (inside and counts[best] < 2 and not usual):
         return None
     if context.network.unread.anywhere:
         return None  # another gateway of that VLAN may be where nobody looked
@@ -61,6 +55,46 @@ def gateway_address_wrong(context: Context, gateway: Interface) -> Finding | Non
         evidence,
         (set_gateway(gateway, address=f"{best}/{length}"),),
     )
+
+
+def _asked_for(context: Context, gateway: Interface, vid: int | None) -> dict[Address, list[HostClass]]:
+    """The addresses that hosts have as their gateway, of its VLAN or its subnet, each with those hosts."""
+    assert gateway.address is not None
+    own = gateway.address.network
+    found: dict[Address, list[HostClass]] = defaultdict(list)
+    for one in context.network.classes.all:
+        host = one.hosts[0]
+        if one.gateway in (None, NONE) or host.address is None or (one.vid != vid and host.address.ip not in own):
+            continue
+        hop = ip_interface(str(one.gateway)).ip
+        if hop in host.address.network and hop.version == own.version and (one.vid == vid or hop in own):
+            found[hop].append(one)
+    return found
+
+
+def _more_usual(context: Context, gateway: Interface, hop: Address) -> bool:
+    """Whether the site's other gateways stand where this address does in their subnets, and not where this one is.
+
+    Most sites give all gateways the first address of their subnets, or the last, or always one of the two.
+    """
+    assert gateway.address is not None
+    others = [s.address for s in context.network.stations.gateways if s.address is not None and s.name != gateway.name]
+    habits = Counter(_end_of(own.ip, own) for own in others if own.network.num_addresses > _WIDE)
+    usual = {kind for kind in habits if kind is not None}
+    if len(others) < 2 or habits[None] * 4 > len(others):
+        return False
+    theirs, its = _end_of(hop, gateway.address), _end_of(gateway.address.ip, gateway.address)
+    return theirs is not None and (its is None or (theirs in usual and its not in usual))
+
+
+_WIDE = 4
+"""Subnets of no more addresses than this have hardly any but their first and last one."""
+
+
+def _end_of(ip: Address, own: PrefixedAddress) -> str | None:
+    """Whether an address is the first or the last one for hosts in a subnet."""
+    first, last = int(own.network.network_address) + 1, int(own.network.broadcast_address) - 1
+    return "first" if int(ip) == first else "last" if int(ip) == last else None
 
 
 @rule("gateway-mask-differs", "Gateway and routing", About.GATEWAY)
