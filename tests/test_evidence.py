@@ -15,6 +15,8 @@ from crossthread.questions.matrix_change import changed_pairs, matrix_after
 from crossthread.questions.why_all import why_all
 from crossthread.survey.records import Device, Gateway, Host
 from crossthread.views.map import map_network
+from tests.building import cabled, network_of, ports
+from tests.building import hosts as listed
 from tests.test_command import run
 from tests.test_generated import shape
 from tests.test_laws import edits
@@ -183,3 +185,71 @@ class Drawn(unittest.TestCase):
             wrong = run("why", Path(folder) / "s", "galley-till", "shop-till", "--figure", Path(folder) / "way.txt")
             self.assertEqual(wrong.returncode, 2)
             self.assertIn("ends in .png or .svg", wrong.stderr)
+
+
+class Gateways(unittest.TestCase):
+    """A router with a trunk to one switch, and hosts in some VLANs."""
+
+    PORTS = ports("quay p1 trunk none 10 20 30 40", "rt e1 routed none", "quay p2 access 10", "quay p3 access 20",
+                  "quay p4 access 30", "quay p5 access 40")  # fmt: skip
+
+    def asked(self, held, hosted, pair, **tables):
+        rows = ["device|interface|address|vid|port|untagged|admin|oper|proxy_arp"]
+        for device, vid, own in (row.split() for row in held):
+            rows.append(f"{device}|e1.{vid}|{own}|{vid}|e1|no|up|up|no")
+        given = {
+            "ports": self.PORTS, "gateways": "\n".join(rows), "hosts": listed(*hosted),
+            "neighbors": cabled("quay p1 rt e1"),
+            "devices": "device|capabilities|routing\nquay|bridge|no\nrt|router|yes",
+        }  # fmt: skip
+        with tempfile.TemporaryDirectory() as folder:
+            answer = why(network_of(Path(folder), **given | tables), *pair)
+        self.assertTrue(answer.repair_proven)
+        return [(f.rule, [{**c.key, **c.cells} for c in f.repair]) for f in answer.findings]
+
+    def test_one_that_stands_where_no_other_gateway_of_the_site_does_is_wrong_and_not_the_host(self):
+        usual = ["rt 10 10.1.0.1/24", "rt 20 10.2.0.1/24"]
+        for own, hop, rule in (
+            ("10.3.0.41", "10.3.0.1", "gateway-address-wrong"),
+            ("10.3.0.1", "10.3.0.41", "host-gateway-wrong"),
+        ):
+            hosted = ["a 10.1.0.9/24 10.1.0.1 quay p2", f"b 10.3.0.9/24 {hop} quay p4"]
+            found = self.asked([*usual, f"rt 30 {own}/24"], hosted, ("a", "b"))
+            self.assertEqual([name for name, _ in found], [rule])
+
+    def test_hosts_of_its_subnet_count_together_whatever_vlan_they_were_put_into(self):
+        hosted = [
+            "a 10.1.0.20/24 10.1.0.5 quay p2",
+            "b 10.1.0.21/24 10.1.0.5 quay p4",
+            "c 10.2.0.20/24 10.2.0.9 quay p3",
+        ]
+        found = self.asked(["rt 10 10.1.0.7/24", "rt 20 10.2.0.9/24"], hosted, ("c", "a"))
+        self.assertEqual([name for name, _ in found], ["gateway-address-wrong"])
+        self.assertEqual(found[0][1][0]["address"], "10.1.0.5/24")
+
+    def test_a_prefix_that_leaves_out_a_host_which_uses_the_gateway_is_the_gateways_fault(self):
+        hosted = ["a 10.1.0.225/24 10.1.0.1 quay p2", "b 10.2.0.9/24 10.2.0.1 quay p3"]
+        found = self.asked(["rt 10 10.1.0.1/28", "rt 20 10.2.0.1/24"], hosted, ("b", "a"))
+        self.assertEqual([name for name, _ in found], ["gateway-mask-differs"])
+        self.assertEqual(found[0][1][0]["address"], "10.1.0.1/24")
+
+    def test_an_interface_that_routes_name_and_that_has_no_address(self):
+        told = "device|interface|address|vid|port|untagged|admin|oper|proxy_arp\n"
+        told += "rt|e1.10|10.1.0.1/24|10|e1|no|up|up|no\n"
+        told += "far|e1.40|10.9.0.2/30|40|e1|no|up|up|no\nfar|e1.20|10.2.0.1/24|20|e1|no|up|up|no"
+        more = ports("quay p6 trunk none 20 40", "far e1 routed none").splitlines()[1:]
+        found = self.asked(
+            [], ["a 10.1.0.9/24 10.1.0.1 quay p2", "b 10.2.0.9/24 10.2.0.1 quay p3"], ("a", "b"),
+            gateways=told, ports="\n".join([self.PORTS, *more]), neighbors=cabled("quay p1 rt e1", "quay p6 far e1"),
+            devices="device|capabilities|routing\nquay|bridge|no\nrt|router|yes\nfar|router|yes",
+            routes="device|prefix|next_hop|interface|origin\nrt|10.2.0.0/24|10.9.0.2|e1.40|static\n"
+                   "far|10.1.0.0/24|10.9.0.1|e1.40|static",
+        )  # fmt: skip
+        self.assertEqual([name for name, _ in found], ["gateway-missing"])
+        (added,) = found[0][1]
+        self.assertEqual((added["device"], added["interface"], added["address"]), ("rt", "e1.40", "10.9.0.1/30"))
+        self.assertEqual((added["port"], added["vid"], added["untagged"]), ("e1", 40, "no"))
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -94,6 +94,8 @@ def _at_host(context: Context, stop: Stop, target: HostStation) -> list[Finding]
         settings = [partial(host_rules.host_outside_subnet, context, target)]
     if stop.reason == "gateway" and not context.expected.gateways(host):
         settings.insert(0, partial(_like_the_other, context, host, target))
+    if stop.reason == "gateway":
+        settings += [partial(host_rules.host_outside_peers, context, one, True) for one in (host, target)]
     found_here = _first(settings)
     if found_here:
         return found_here

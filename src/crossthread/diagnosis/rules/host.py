@@ -179,6 +179,50 @@ def host_outside_subnet(context: Context, host: HostStation) -> Finding | None:
     return None
 
 
+@rule("host-outside-subnet", "Host", About.HOST, reads="subnet current-vlan expected", unless=(host_outside_subnet,))
+def host_outside_peers(context: Context, host: HostStation, paired: bool = False) -> Finding | None:
+    """The host is alone with its subnet, in a VLAN in which all others are of one other subnet.
+
+    Asked about a pair, it is enough that the host's subnet lives in another VLAN, and one other in this.
+
+    Matters: nobody there takes it for a neighbour, and nobody elsewhere is of its subnet.
+    Notice: the host reaches nobody.
+    Confirm: compare its address with those of the other hosts in its VLAN.
+    Mend: give it an address of the subnet of its VLAN.
+    """
+    vid = context.expected.current_vlan(host)
+    if host.address is None or vid is None:
+        return None
+    mates = [one for one in context.classes_in.get(vid, ()) if one.block is not None and one.hosts[0] is not host]
+    blocks = {one.block for one in mates}
+    if len(blocks) != 1 or sum(len(one.hosts) for one in mates) < (1 if paired else _SEVERAL):
+        return None
+    other = mates[0].hosts[0]
+    near = context.expected.near_in(host.address.ip, vid) if paired else context.expected.near(host.address.ip)
+    if any(station is not host for station in near) or other.address is None:
+        return None
+    elsewhere = any(context.expected.current_vlan(s) != vid for s in context.expected.near(other.address.ip))
+    if paired and (elsewhere or context.expected.gateways(host) or context.expected.served(vid)):
+        return None
+    if other.address.version != host.address.version:
+        return None
+    free = free_address(context, other.address)
+    cells = {"address": f"{free}/{other.address.network.prefixlen}", "gateway": other.row.gateway or NONE}
+    return Finding(
+        "host-outside-subnet",
+        "breaks",
+        (at_station(host),),
+        f"{host.name} has the address {host.address}, of a subnet that nobody else in its VLAN {vid} has; the others "
+        f"there are in {other.address.network}.",
+        context.evidence(host.row, "address") + context.evidence(other.row, "address"),
+        (set_host(host, **cells),) if free else (),
+    )
+
+
+_SEVERAL = 2
+"""How many others have to agree."""
+
+
 @rule("host-mask-differs", "Host", About.HOST, reads="subnet expected", follows_in_vlan="gateway-mask-differs")
 def host_mask_differs(context: Context, host: HostStation, length: int | None = None) -> Finding | None:
     """The host's prefix length is not that of its gateway and its neighbours.
