@@ -75,7 +75,9 @@ class Trees:
             self.ports = before.ports
         else:
             self.ports = _by_port(survey, names)
-        self._in_tree = {device for device, _, _ in self.ports}
+        self._in_tree: dict[str, set[int]] = defaultdict(set)
+        for device, _, instance in self.ports:
+            self._in_tree[device].add(instance)
         self._instances: dict[str, dict[int, Bounds]] = {}
         self._roles: dict[int, Mapping[End, spanning.Role]] = {}
         self._asked: tuple[int, TreeInputs] | None = None
@@ -123,7 +125,9 @@ class Trees:
                 rest = rest.without(vids) if instance else rest
             found[0] = rest  # what no instance has follows the common tree
         if not rows and device in self._in_tree:
-            found[0] = ANYTHING
+            # With all its ports listed for tree 0 and for no other, there is no other that a VLAN may follow.
+            single = self._in_tree[device] == {0} and self._covered.fully(device, "tree_ports")
+            found[0] = EVERYTHING if single else ANYTHING
         return found
 
     def off(self, device: str) -> bool:
