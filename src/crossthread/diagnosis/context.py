@@ -160,6 +160,15 @@ class Context:
         return found
 
     @cached_property
+    def spoken_addresses(self) -> set[str | None]:
+        """The addresses that some table has as somebody's gateway, next hop, management address or neighbour in ARP."""
+        columns = (
+            ("hosts", "gateway"), ("routes", "next_hop"), ("devices", "management"), ("neighbors", "management"),
+            ("arp", "address"), ("gateways", "virtual"),
+        )  # fmt: skip
+        return set().union(*(self.network.survey.column(*column) for column in columns))
+
+    @cached_property
     def islands(self) -> dict[str, str]:
         """For each device with a cable the one that stands for all that cables join it to."""
         return joined((adjacency.a.device, adjacency.b.device) for adjacency in self.network.adjacencies)

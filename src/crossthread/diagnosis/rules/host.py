@@ -22,9 +22,14 @@ def _served_wrongly(context: Context, host: HostStation) -> bool:
 
 
 def free_address(context: Context, subnet: PrefixedAddress) -> Address | None:
-    """An address of a subnet that nobody is known to have."""
-    taken = context.network.stations.by_address
-    return next((ip for ip in subnet.network.hosts() if str(ip) not in taken), None)
+    """An address of a subnet that nobody is known to have, and that nothing in the survey speaks of as somebody's.
+
+    The first and the last one are left to gateways, which may be where nobody looked.
+    """
+    taken, spoken = context.network.stations.by_address, context.spoken_addresses
+    free = (ip for ip in subnet.network.hosts() if str(ip) not in taken and str(ip) not in spoken)
+    ends = {int(subnet.network.network_address) + 1, int(subnet.network.broadcast_address) - 1}
+    return next((ip for ip in free if int(ip) not in ends), None)
 
 
 @rule("host-link-down", "Host", About.HOST, needs="hosts.link=down", follows="port-admin-down")
@@ -191,8 +196,8 @@ def host_outside_peers(context: Context, host: HostStation, paired: bool = False
     Mend: give it an address of the subnet of its VLAN.
     """
     vid = context.expected.current_vlan(host)
-    if host.address is None or vid is None:
-        return None
+    if host.address is None or vid is None or host.row.gateway != NONE:
+        return None  # a gateway of its own would speak for its address
     mates = [one for one in context.classes_in.get(vid, ()) if one.block is not None and one.hosts[0] is not host]
     blocks = {one.block for one in mates}
     if len(blocks) != 1 or sum(len(one.hosts) for one in mates) < (1 if paired else _SEVERAL):
@@ -202,7 +207,7 @@ def host_outside_peers(context: Context, host: HostStation, paired: bool = False
     if any(station is not host for station in near) or other.address is None:
         return None
     elsewhere = any(context.expected.current_vlan(s) != vid for s in context.expected.near(other.address.ip))
-    if paired and (elsewhere or context.expected.gateways(host) or context.expected.served(vid)):
+    if elsewhere or context.expected.gateways(host) or context.expected.served(vid):
         return None
     if other.address.version != host.address.version:
         return None
