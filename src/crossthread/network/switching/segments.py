@@ -9,6 +9,7 @@ from __future__ import annotations
 import heapq
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping
+from itertools import islice
 from typing import NamedTuple
 
 import msgspec
@@ -151,9 +152,12 @@ class Fabric:
             self.out[crossing.near.device].append(crossing)
         self.known = find_known_vids(survey)
         """The VIDs that the survey speaks of one by one."""
-        unseen = ~self.known & EVERY_VID
-        self.vids = self.known | unseen & -unseen
-        """What a frame can be in, and an unobserved PVID be: those, and one that stands for all the others."""
+        others = islice(vids_in(~self.known & EVERY_VID), 2)
+        self.vids = self.known | sum(1 << vid for vid in others)
+        """What a frame can be in, and an unobserved PVID be: those, and two that stand for all the others.
+
+        With one alone, two ports of which nothing was observed would be in one VLAN for sure.
+        """
 
     def _keep(self, before: FabricBefore) -> None:
         """Take over what was found of ports that the changes do not touch."""
