@@ -181,7 +181,7 @@ class Failures:
 
     def without(self, gone: list[Adjacency], device: str | None = None) -> Loss:
         """What is lost without some links, and perhaps a device."""
-        if None in self._trees.values() or any(group.tree is None for group in self._groups):
+        if None in self._trees.values() or any(group.links and group.tree is None for group in self._groups):
             return self._slowly(gone, device)
         lost, cut = set(gone), {end for a in gone for end in (a.a, a.b)}
         rebuilt: dict[int, Rebuilt] = {}
@@ -193,7 +193,8 @@ class Failures:
             numbers.update(self._needs_of.get(adjacency, ()))
         labels: dict[int, dict[str, object]] = {}
         for group in self._groups:
-            assert group.tree is not None
+            if group.tree is None:
+                continue  # a VLAN that no link carries
             below = self._touched(group, rebuilt[id(group.tree)], lost)
             if below:
                 apart = self._apart(group, rebuilt[id(group.tree)], below, lost, device)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from rich.console import Console
 from rich.text import Text
 
@@ -78,24 +80,36 @@ def show_ways(answer: Ways, out: Console) -> None:
     if answer.detours:
         out.print()
         out.print(line(("Longer than the cables would let them:", "bold")))
-        for way in answer.detours:
+        for way in answer.detours[:_SHOWN]:
             whose = f"VLAN {way.vid} at {way.device}, {count(way.hosts, 'host')}"
             says = f"{whose}: {way.hops} links instead of {way.shortest}, cost {way.cost:,} against {way.least:,}"
             paragraph(out, line(says, (f"  {' – '.join(way.way)}; could be {' – '.join(way.short_way)}", "dim")), 3)
+        _rest(answer.detours, out)
     if answer.idle:
         out.print()
         out.print(line(("Carry no VLAN's data now:", "bold")))
-        for name in answer.idle:
+        for name in answer.idle[:_SHOWN]:
             paragraph(out, said(name), 3)
+        _rest(answer.idle, out)
     if answer.failures:
         out.print()
         out.print(line(("If this fails:", "bold")))
         listed = table("", "what", "VLANs cut", "hosts", "ports that move", right=("hosts", "ports that move"))
-        for failure in answer.failures:
+        for failure in answer.failures[:_SHOWN]:
             vlans = " ".join(map(str, failure.vlans)) or "–"
             row = (failure.kind, failure.what, vlans, str(len(failure.hosts)), str(failure.moved))
             listed.add_row(*map(said, row))
         out.print(listed)
+        _rest(answer.failures, out)
+
+
+_SHOWN = 60
+"""How many of each are shown, the worst first: nobody reads a list of thousands."""
+
+
+def _rest(listed: Sequence[object], out: Console) -> None:
+    if len(listed) > _SHOWN:
+        out.print(line((f"   … and {len(listed) - _SHOWN:,} more; --json has all.", "dim")))
 
 
 def show_failure(answer: Failure, out: Console) -> None:
