@@ -179,8 +179,9 @@ class Context:
 
     @cached_property
     def next_hops(self) -> set[str | None]:
-        """The addresses that some route leads to."""
-        return set(self.network.survey.column("routes", "next_hop"))
+        """The addresses to which some route or some host sends what is to be passed on."""
+        survey = self.network.survey
+        return {*survey.column("routes", "next_hop"), *survey.column("hosts", "gateway")}
 
     @cached_property
     def used_vlans(self) -> VlanSet:

@@ -40,8 +40,7 @@ def _unused(context: Context, gateway: Interface) -> bool:
     """Whether nobody is known to use an interface: no host of its subnet, and no route."""
     if gateway.address is None:
         return False
-    own = str(gateway.address.ip)
-    if own in context.next_hops or context.expected.users(gateway.address.ip):
+    if str(gateway.address.ip) in context.next_hops:
         return False
     return not any(isinstance(other, HostStation) for other in context.expected.near(gateway.address.ip))
 

@@ -202,8 +202,8 @@ class _Finding:
         seen = {place: macs for place, macs in self._stations.items() if place in self._free}
         if not seen:
             return
-        hosts = self._survey.hosts
-        places = {row.mac: (row.device or "").casefold() for row in hosts if row.mac and row.device and row.port}
+        plugged = (self._survey.column("hosts", name) for name in ("mac", "device", "port"))
+        places = {mac: device.casefold() for mac, device, port in zip(*plugged, strict=True) if mac and device and port}
         own = {row.chassis for row in self._survey.devices} | set(self._survey.column("ports", "mac"))
         for place, macs in seen.items():
             here = place[0].casefold()
