@@ -31,8 +31,8 @@ def dares(context: Context, change: Change) -> bool:
         return _at_port(context, change)
     if change.table == "gateways":
         return _at_gateway(context, change)
-    if change.table == "trees" and "priority" in change.cells:  # the root of today may be beyond an open end
-        return bool(context.network.open_ends)
+    if change.table in ("trees", "tree_ports") and {"priority", "cost"} & set(change.cells):
+        return bool(context.network.open_ends)  # beyond one may be the root of today, or a way that would close
     return False
 
 

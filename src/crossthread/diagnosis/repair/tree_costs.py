@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 
 import msgspec
 
+from crossthread.diagnosis.caution import cautious
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
 from crossthread.network.topology.names import End
@@ -26,7 +27,7 @@ def opened(context: Context, finding: Finding) -> Finding:
         trees = context.network.changed(changes).fabric.trees
         facing = [a.far(end) for end in ends for a in context.adjacencies_at.get(end, ())]
         if all(trees.forwarding(end).has(vid) for end in (*ends, *facing)):
-            return msgspec.structs.replace(finding, says=says, repair=changes)
+            return cautious(context, msgspec.structs.replace(finding, says=says, repair=changes))
     return msgspec.structs.replace(finding, says=says)
 
 
