@@ -11,7 +11,8 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.wanted_pairs import Wanted, shares
 from crossthread.faces.pictures.overlay import why_overlay
 from crossthread.plan import read_plan
-from crossthread.questions.matrix_change import changed_pairs, matrix_after
+from crossthread.diagnosis.repair.side_effects import changed_pairs
+from crossthread.questions.matrix_change import matrix_after
 from crossthread.questions.why_all import why_all
 from crossthread.survey.records import Device, Gateway, Host
 from crossthread.views.map import map_network

@@ -266,6 +266,7 @@ class Mending(unittest.TestCase):
         answer = why(network, "curator-pc", "foghorn-exhibit")
         by_rule = {finding.rule: finding for finding in answer.findings}
         first, second = by_rule["port-vlan-wrong"].alternatives
+        self.assertEqual((answer.confidence, first.stops, second.stops), ("likely", 0, 0))
         self.assertIn("3 of 3 other hosts of its subnet are in VLAN 20", first.because)
         self.assertEqual(second.changes[0].key, {"host": "foghorn-exhibit"})
         rest = [c for f in answer.findings if f.rule != "port-vlan-wrong" for c in f.repair]

@@ -26,6 +26,7 @@ from crossthread.network.switching.segments import Crossing, Node
 from crossthread.network.three_valued import Truth, all_of
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End
+from crossthread.survey.changes import edited
 
 _NO_CHANGE = 3
 """What a fault counts for of which no change is known that mends it."""
@@ -59,18 +60,8 @@ _PLAIN = Step(Cost(0, 0, 1))
 
 def _step(findings: Sequence[Finding | None], doubts: int = 0, observations: int = 0, hops: int = 0) -> Step:
     real = tuple(finding for finding in findings if finding is not None)
-    changes = sum(max(1, _edits(finding)) if finding.repair else _NO_CHANGE for finding in real)
+    changes = sum(max(1, len(edited(finding.repair))) if finding.repair else _NO_CHANGE for finding in real)
     return Step(Cost(changes + doubts, observations, hops), real)
-
-
-def _edits(finding: Finding) -> int:
-    """How many ports, interfaces or other things somebody has to edit; what will only be observed does not count."""
-    edited = set()
-    for change in finding.repair:
-        if set(change.cells) - {"oper", "link"} or change.delete:
-            key = {column: str(value) for column, value in change.key.items() if column != "address"}
-            edited.add((change.table, *key.values()))
-    return len(edited)
 
 
 class Search:

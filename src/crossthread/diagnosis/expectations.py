@@ -22,6 +22,8 @@ from crossthread.survey.records import Gateway, Host
 from crossthread.values import NONE, Address, PrefixedAddress, address
 
 _HOST, _GATEWAY, _WEAK = 1.0, 1.5, 0.4
+_AT_END = 0.75
+"""What it weighs for a prefix length that a gateway is then at an end of its subnet, as most are."""
 
 
 class _Group(NamedTuple):
@@ -44,6 +46,7 @@ class Expected:
         self._network, self._plan = network, plan or Plan()
         self._vlan: dict[Station, int | None] = {}
         self._weights: dict[Station, dict[int, float]] = {}
+        self._astray: dict[Station, bool] = {}
         self._length: dict[Station, int | None] = {}
         self._gateways: dict[Station, list[Interface]] = {}
 
@@ -134,21 +137,21 @@ class Expected:
         return 1 if weights.get(vid, 0.0) >= 0.5 * weights.get(wanted, 1.0) else 3
 
     @cached_property
-    def _planned(self) -> list[tuple[IPv4Network | IPv6Network, int]]:
+    def planned_subnets(self) -> list[tuple[IPv4Network | IPv6Network, int]]:
         """The subnets of the plan with their VLANs, the longest prefix first."""
         found = [(ip_network(text), vid) for vid, entry in self._plan.vlans.items() for text in entry.subnets or ()]
         return sorted(found, key=lambda pair: -pair[0].prefixlen)
 
     def planned(self, station: Station) -> int | None:
         """The VLAN that the plan has for a station: by its name, its port, or the subnet that its address is in."""
-        if not self._planned and not self._plan.hosts and not self._plan.ports:
+        if not self.planned_subnets and not self._plan.hosts and not self._plan.ports:
             return None
         if isinstance(station, HostStation):
             entry = self._plan.hosts.get(station.name.casefold())
             if entry is not None and entry.vlan is not None:
                 return entry.vlan
         if station.address is not None:
-            for network, vid in self._planned:
+            for network, vid in self.planned_subnets:
                 if station.address.ip in network:
                     return vid
         if isinstance(station, HostStation) and station.end is not None:
@@ -181,19 +184,54 @@ class Expected:
         """How much those could say of a station's VLAN whose own VLAN is not known, or who were not read at all."""
         silent, served = 0.0, isinstance(station, Interface)
         for other, weight in self._votes(station):
-            silent += weight if self.current_vlan(other) is None and self._named_vid(other) is None else 0.0
+            silent += weight if self.current_vlan(other) is None and self.named_vid(other) is None else 0.0
             served = served or isinstance(other, Interface)
         return silent if served or not self._network.unread.anywhere else silent + _GATEWAY
 
     def _says_vlan(self, station: Station) -> Iterator[tuple[int, float]]:
         vid = self.current_vlan(station)
-        named = self._named_vid(station)
+        named = self.named_vid(station)
         if named is not None and named != vid:
             yield named, 1.0
         if vid is not None:
-            yield vid, 0.5 if named is not None and named != vid else 1.0
+            share = 0.5 if named is not None and named != vid else 1.0
+            yield vid, share * (_WEAK if named != vid and self.astray(station) else 1.0)
 
-    def _named_vid(self, station: Station) -> int | None:
+    def astray(self, station: Station) -> bool:
+        """Whether a station is where others live and none of its own subnet: it is a poor witness of its VLAN."""
+        one = self._one_for_all(station)
+        if one not in self._astray:
+            self._astray[one] = self._find_astray(one)
+        return self._astray[one]
+
+    def _find_astray(self, station: Station) -> bool:
+        vid, own = self.current_vlan(station), station.address
+        if vid is None or own is None:
+            return False
+        strangers = False
+        for other in self._groups_in.get(vid, ()):
+            if station in other.stations:
+                if len(other.stations) > 1:
+                    return False
+                continue
+            first = other.stations[0]
+            assert first.address is not None
+            if first.address.ip in own.network or own.ip in first.address.network:
+                return False
+            strangers = strangers or not _one_interface(first, station)
+        return strangers
+
+    @cached_property
+    def _groups_in(self) -> dict[int, list[_Group]]:
+        """The groups by the VLAN that their frames join as things are."""
+        found: dict[int, list[_Group]] = defaultdict(list)
+        for groups in self._groups.values():
+            for group in groups:
+                if group.vid is not None:
+                    found[group.vid].append(group)
+        return found
+
+    def named_vid(self, station: Station) -> int | None:
         """The VID in an interface's name, such as 30 in `vlan30` or `up1.30`, if it is a VLAN of this network."""
         if isinstance(station, HostStation):
             return None
@@ -206,7 +244,7 @@ class Expected:
         """The prefix length a station should have: what most of those in its subnet have."""
         station = self._one_for_all(station)
         if station not in self._length and station.address is not None:
-            for network, _ in self._planned:
+            for network, _ in self.planned_subnets:
                 if station.address.ip in network:
                     self._length[station] = network.prefixlen
                     return network.prefixlen
@@ -217,15 +255,36 @@ class Expected:
                 twice = 1
                 for other, weight in self._votes(station):
                     assert other.address is not None
-                    wider, narrower = _needs_more(other, station), _needs_more(station, other)
+                    wider, narrower = self._needs_more(other, station), self._needs_more(station, other)
                     twice = 2 if narrower else twice
                     weights[other.address.network.prefixlen] += weight * self._believable(other) * (2 if wider else 1)
                 weights[station.address.network.prefixlen] += own_weight * self._believable(station) * twice
+                for served in {s.address.ip for s, _ in self._votes(station) if isinstance(s, Interface) and s.address}:
+                    for length in weights:
+                        weights[length] += _AT_END if end_of(served, ip_interface(f"{served}/{length}")) else 0.0
+                if isinstance(station, Interface):
+                    for length in weights:
+                        own_ip = station.address.ip
+                        weights[length] += _AT_END if end_of(own_ip, ip_interface(f"{own_ip}/{length}")) else 0.0
             best = max(weights.values(), default=0.0)
             own = station.address.network.prefixlen if station.address else None
             winners = [length for length, weight in weights.items() if weight > best - 1e-9]
             self._length[station] = own if own in winners or not winners else winners[0]
         return self._length[station]
+
+    def _needs_more(self, one: Station, other: Station) -> bool:
+        """Whether one station sends what is to be passed on to another, in whose prefix it is not itself.
+
+        It is a second fact against that prefix.
+        """
+        if one.address is None or other.address is None or not isinstance(other, Interface):
+            return False
+        if other.address.ip not in one.address.network or one.address.ip in other.address.network:
+            return False
+        if isinstance(one, HostStation):
+            return _gateway(one) == other.address.ip
+        routes = self._network.routing.routes(one.device)
+        return any(route.next_hop == str(other.address.ip) for route in routes)
 
     def _believable(self, station: Station) -> float:
         """How far to believe a prefix length: less for an interface whose subnet overlaps another's of its device."""
@@ -279,20 +338,10 @@ class Expected:
         return [s for c in self._network.classes.all if c.gateway == str(wanted) for s in c.hosts]
 
 
-def _needs_more(host: Station, gateway: Station) -> bool:
-    """Whether a host that uses a gateway has an address outside the gateway's prefix: a second fact against that."""
-    if (
-        not isinstance(host, HostStation)
-        or not isinstance(gateway, Interface)
-        or not host.address
-        or not gateway.address
-    ):
-        return False
-    return (
-        _gateway(host) == gateway.address.ip
-        and gateway.address.ip in host.address.network
-        and host.address.ip not in gateway.address.network
-    )
+def _one_interface(one: Station, other: Station) -> bool:
+    """Whether two stations are one interface with several addresses."""
+    both = isinstance(one, Interface) and isinstance(other, Interface)
+    return both and (one.device, one.name) == (other.device, other.name)
 
 
 def gateway_address(station: Station) -> Address | None:
@@ -306,3 +355,9 @@ def gateway_address(station: Station) -> Address | None:
 def _gateway(station: Station) -> Address | None:
     row = station.row
     return address(row.gateway) if isinstance(row, Host) and row.gateway and row.gateway != NONE else None
+
+
+def end_of(ip: Address, own: PrefixedAddress) -> str | None:
+    """Whether an address is the first or the last one for hosts in a subnet."""
+    first, last = int(own.network.network_address) + 1, int(own.network.broadcast_address) - 1
+    return "first" if int(ip) == first else "last" if int(ip) == last else None

@@ -34,10 +34,24 @@ class Subject(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 class Alternative(msgspec.Struct, frozen=True):
-    """A repair of one finding, and what speaks for it, the best evidence first; empty if nothing does."""
+    """A repair of one finding.
+
+    Attributes
+    ----------
+    changes
+        What it changes.
+    because
+        What speaks for it, the best evidence first; empty if nothing does.
+    weight
+        What speaks for it, less what speaks for the settings that it overturns and what it costs.
+    stops
+        How many ordered pairs of hosts work now, other than by luck, and would stop with it.
+    """
 
     changes: tuple[Change, ...]
     because: tuple[str, ...]
+    weight: float = 0.0
+    stops: int = 0
 
 
 class Finding(msgspec.Struct, frozen=True):

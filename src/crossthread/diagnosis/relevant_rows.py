@@ -109,9 +109,12 @@ def _serves(row: Gateway, block: Block, vids: set[int], targets: set[str], block
 
 
 def _ports_that_matter(survey: Survey, vids: set[int], claimed: set[_Place]) -> list[bool]:
-    """The ports that may carry anything between the two hosts; the first of each VLAN stays as its witness."""
+    """The ports that may carry anything between the two hosts.
+
+    The first host of each VLAN on each device stays too, as its witness: who is on which side of a link is evidence.
+    """
     plugged = set(_places(survey, "hosts"))
-    seen: set[int] = set()
+    seen: set[tuple[str, int]] = set()
     found = []
     told = (survey.column("ports", name) for name in ("mode", "pvid", "lag", "description", "aliases"))
     for place, mode, vid, lag, description, aliases in zip(_places(survey, "ports"), *told, strict=True):
@@ -120,9 +123,9 @@ def _ports_that_matter(survey: Survey, vids: set[int], claimed: set[_Place]) -> 
             keep = not vid or vid in vids
         elif not keep:
             keep = bool(description or aliases)
-        if vid and vid not in seen:
+        if vid and place in plugged and (place[0], vid) not in seen:
             keep = True
-            seen.add(vid)
+            seen.add((place[0], vid))
         found.append(keep)
     return found
 

@@ -39,6 +39,7 @@ class Network:
     def __init__(self, survey: Survey) -> None:
         self.survey = survey
         self._kept: Kept | None = None
+        self._all_read = False
 
     def __repr__(self) -> str:
         return f"<network of {self.survey!r}>"
@@ -57,6 +58,7 @@ class Network:
             For a change that the format does not know; see `apply_changes`.
         """
         copy = Network(apply_changes(self.survey, changes))
+        copy._all_read = self._all_read
         kept = Kept(self, copy.survey)
         if "names" in kept.stale:
             return copy
@@ -109,18 +111,20 @@ class Network:
     @cached_property
     def covered(self) -> Covered:
         """Which tables were read in full of which device."""
-        return Covered(self.survey, self.names)
+        return Covered.everything(self.survey, self.names) if self._all_read else Covered(self.survey, self.names)
 
     @cached_property
     def open_ends(self) -> dict[End, OpenEnd]:
         """The ports beyond which the unknown begins."""
+        if self._all_read:
+            return {}
         return find_open_ends(self.survey, self.names, self.covered, self.adjacencies, self.loose)
 
     def as_if_complete(self) -> Network:
         """The same network as if there were nothing but what was read: to see what the facts by themselves say."""
         copy = Network(self.survey)
         copy.names, copy._found, copy.adjacencies = self.names, self._found, self.adjacencies
-        copy.covered, copy.open_ends = Covered.everything(self.survey, self.names), {}
+        copy._all_read = True
         return copy
 
     @cached_property

@@ -2,19 +2,18 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
 from collections.abc import Callable, Sequence
 
 from crossthread.answer import Answer
 from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.repair.side_effects import Pairs, changed_pairs
 from crossthread.diagnosis.wanted_pairs import Share, Wanted, shares
 from crossthread.network.given import Given, network_of, of_network
 from crossthread.network.network import Network
 from crossthread.plan import Plan
 from crossthread.survey.changes import Change
-from crossthread.views.matrix import class_matrix, matrix
+from crossthread.views.matrix import matrix
 
-Pairs = tuple[tuple[str, str], ...]
 _SMALL = 1000
 """Up to how many hosts every verdict is listed."""
 
@@ -129,30 +128,3 @@ def _change(before: Network, after: Network, steps: tuple[Share, ...]) -> Matrix
     old, new = (matrix(network).reaches if small else () for network in (before, after))
     versions = tuple(host.address.version if host.address else None for host in hosts)
     return MatrixChange(tuple(host.name for host in hosts), new, versions, old, gained, lost, unsure, steps)
-
-
-def changed_pairs(before: Network, after: Network) -> tuple[Pairs, Pairs, Pairs]:
-    """The ordered pairs of hosts that start to work, that stop, and of which it changes what is known.
-
-    Hosts are taken together that neither network can tell apart, so that only pairs that change are looked at singly.
-    A host that is in one network only reaches nobody in the other.
-    """
-    matrices = [class_matrix(network) for network in (before, after)]
-    places = [{name: n for n, names in enumerate(m.classes) for name in names} for m in matrices]
-    verdicts = [{(a, b): verdict for a, b, verdict in m.reaches} for m in matrices]
-    parts: dict[tuple[int | None, int | None], list[str]] = defaultdict(list)
-    for name in dict.fromkeys((*places[0], *places[1])):
-        parts[places[0].get(name), places[1].get(name)].append(name)
-    found: dict[str, list[tuple[str, str]]] = {"gained": [], "lost": [], "unsure": []}
-    for (old, new), members in parts.items():
-        for (far_old, far_new), others in parts.items():
-            was = verdicts[0].get((old, far_old), "fails")  # type: ignore[arg-type]
-            now = verdicts[1].get((new, far_new), "fails")  # type: ignore[arg-type]
-            if was != now:
-                kind = "unsure" if "unknown" in (was, now) else "gained" if now == "works" else "lost"
-                found[kind] += [(one, two) for one in members for two in others if one != two]
-    order = {name: number for number, name in enumerate((*places[0], *places[1]))}
-    gained, lost, unsure = (
-        tuple(sorted(pairs, key=lambda pair: (order[pair[0]], order[pair[1]]))) for pairs in found.values()
-    )
-    return gained, lost, unsure

@@ -10,12 +10,12 @@ from crossthread.answer import Answer
 from crossthread.collector import held_still
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
+from crossthread.diagnosis.repair.side_effects import changed_pairs
 from crossthread.diagnosis.wanted_pairs import Share, shares
 from crossthread.network.given import of_network
 from crossthread.network.network import Network
 from crossthread.plan import Plan
 from crossthread.questions.check import check
-from crossthread.questions.matrix_change import changed_pairs
 from crossthread.questions.tree_change import TreeChange, compare_trees, hosts_cut
 from crossthread.survey.changes import Change
 

@@ -3,27 +3,30 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Literal
 
 from crossthread.answer import Answer
 from crossthread.diagnosis.all_rules import ask_everywhere
 from crossthread.diagnosis.caution import cautious
 from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.echo import host_named, luck, walks
 from crossthread.diagnosis.findings import Finding
+from crossthread.diagnosis.judgement.confidence import Confidence, confidence, confidence_of
 from crossthread.diagnosis.looking import Look, how_far, how_it_turns, looks
+from crossthread.diagnosis.meanings import meaning
 from crossthread.diagnosis.missing import gaps
 from crossthread.diagnosis.registry import named
 from crossthread.diagnosis.relevant_rows import focus
-from crossthread.diagnosis.repair.mends import host_named, mend, walks
+from crossthread.diagnosis.repair.mends import mend
 from crossthread.diagnosis.repair.observations import fewest
+from crossthread.diagnosis.repair.side_effects import Pairs, stopped
 from crossthread.diagnosis.repair.work_order import WorkStep, central, worked
 from crossthread.diagnosis.rules import routing as routing_rules
-from crossthread.diagnosis.rules.way import way_leaks, way_one_sided
+from crossthread.diagnosis.rules.survey import route_unread
 from crossthread.diagnosis.way_faults import with_faults
 from crossthread.errors import SurveyError, UnknownNameError, visible
 from crossthread.network.given import of_network
 from crossthread.network.hosts.search import find_host
-from crossthread.network.hosts.station import HostStation, Interface
+from crossthread.network.hosts.station import HostStation
 from crossthread.network.network import Network
 from crossthread.network.routing.forwarding import Stop, Walk
 from crossthread.network.three_valued import VERDICTS, Truth, Verdict, all_of
@@ -31,8 +34,6 @@ from crossthread.plan import Plan
 from crossthread.survey.changes import Change, merge_changes
 from crossthread.survey.survey import Evidence
 from crossthread.views.way import Hop, path_of
-
-Confidence = Literal["sure", "likely", "open"]
 
 
 class Why(Answer, frozen=True, rename={"source": "from", "target": "to"}):
@@ -56,7 +57,13 @@ class Why(Answer, frozen=True, rename={"source": "from", "target": "to"}):
     unproven
         Where the packet still stops, or may stop, with all of it done; None if it is proven.
     confidence
-        Of an unknown verdict: `likely` if facts say what is wrong already (the findings), else `open`.
+        How sure the repair is: `sure` if nothing speaks against it, `likely`, or `open` if two explanations are about
+        as good. Of an unknown verdict: `likely` if facts say what is wrong already (the findings), else `open`.
+    decide
+        What to look at, or to ask, to tell the explanations apart where it is open.
+    costs, luck
+        The pairs of hosts that work now and stop with the repair: those that work as they should, and those that do so
+        by luck only, such as by a leak between two VLANs. Not worked out for a campus of very many kinds of hosts.
     surely, look, turns
         Of an unknown verdict: how far the packet surely gets; what to look at next, the first place first; how the
         verdict will turn.
@@ -84,6 +91,9 @@ class Why(Answer, frozen=True, rename={"source": "from", "target": "to"}):
     via: str | None = None
     unproven: str | None = None
     confidence: Confidence | None = None
+    decide: tuple[str, ...] = ()
+    costs: Pairs = ()
+    luck: Pairs = ()
     surely: str | None = None
     look: tuple[Look, ...] = ()
     turns: str | None = None
@@ -136,14 +146,7 @@ def why(network: Network, source: str, target: str, seat: str | None = None, pla
     context = Context(network, plan)
     if verdict:
         path, path_back = path_of(network, one, there), path_of(network, two, back)
-        luck = [
-            *_proxies(context, there),
-            *_proxies(context, back),
-            *way_leaks(context, path),
-            *way_leaks(context, path_back),
-        ]
-        luck += way_one_sided(context, path, path_back)
-        found = tuple({f.identity: f for f in reversed(luck)}.values())[::-1]
+        found = luck(context, there, back, path, path_back)
         return Why(one.name, two.name, "works", found, (), False, (), path, path_back)
     if verdict is None:
         return _unknown(context, (one, two), (there, back), _seat(network, seat))
@@ -154,13 +157,19 @@ def why(network: Network, source: str, target: str, seat: str | None = None, pla
     last_there, last_back = walks(final, one.name, two.name)
     observe = _to_observe(Context(final, plan), (one.name, two.name), (last_there, last_back), seat)
     stop = there.stop if there.arrives is not True else back.stop
+    costs, by_luck = stopped(context, final)
+    proven = bool(repair) and bool(last_there.arrives) and bool(last_back.arrives)
     return Why(
         source=one.name,
         target=two.name,
         verdict=VERDICTS[verdict],
         findings=tuple(findings),
         repair=repair,
-        repair_proven=bool(repair) and bool(last_there.arrives) and bool(last_back.arrives),
+        repair_proven=proven,
+        confidence=confidence(findings, proven),
+        decide=_decide(findings),
+        costs=costs,
+        luck=by_luck,
         observe=observe,
         look=looks(Context(final, plan), observe),
         path=with_faults(path_of(final, host_named(final, one.name), last_there), findings),
@@ -193,7 +202,7 @@ def _unknown(
         observe=observe,
         path=paths[0],
         path_back=paths[1],
-        confidence="likely" if findings else "open",
+        confidence="likely" if any(f.severity != "note" for f in findings) else "open",
         surely=how_far(context, first, open_walk, answers),
         look=looks(context, observe, [one.beyond.end for one in network.unread.exits(first)]),
         turns=how_it_turns(open_walk, observe, paths[answers]),
@@ -201,7 +210,7 @@ def _unknown(
 
 
 def _likely(context: Context, source: str, target: str) -> list[Finding]:
-    """What would be in the way if there were nothing but what was read, as far as facts speak for it."""
+    """What would be in the way if there were nothing but what was read: accused as far as facts speak for it."""
     closed = context.network.as_if_complete()
     if all_of(walk.arrives for walk in walks(closed, source, target)) is not False:
         return []
@@ -209,7 +218,15 @@ def _likely(context: Context, source: str, target: str) -> list[Finding]:
     asked = (declared for name in {finding.rule for finding in suspected} for declared in named(name))
     told = (finding for declared in asked for finding in ask_everywhere(context, declared))
     standing = {finding.identity for finding in told if finding.severity != "note"}
-    return [cautious(context, finding) for finding in suspected if finding.identity in standing]
+    found = [cautious(context, finding) for finding in suspected if finding.identity in standing]
+    absent = (finding for finding in suspected if finding.identity not in standing)
+    return found + [gap for finding in absent if (gap := route_unread(context, finding)) is not None]
+
+
+def _decide(findings: Sequence[Finding]) -> tuple[str, ...]:
+    """What tells the explanations of those findings apart that are open: how each is confirmed."""
+    rules = dict.fromkeys(finding.rule for finding in findings if confidence_of(finding) == "open")
+    return tuple(told.confirm for name in rules if (told := meaning(name)) is not None)
 
 
 def _unproven(there: Walk, back: Walk) -> str | None:
@@ -258,15 +275,6 @@ def focused(network: Network, source: str, target: str) -> Network:
         return network
     survey = focus(network.survey, rows)
     return network if survey is network.survey else Network(survey)
-
-
-def _proxies(context: Context, walk: Walk) -> list[Finding]:
-    found = [
-        routing_rules.proxy_arp_hides(context, leg.receiver, leg.sender, leg.target)
-        for leg in walk.legs
-        if leg.proxy and isinstance(leg.receiver, Interface)
-    ]
-    return [finding for finding in found if finding is not None]
 
 
 _REASONS = {

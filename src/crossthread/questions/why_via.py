@@ -8,7 +8,7 @@ import msgspec
 
 from crossthread.diagnosis.cheapest_way import Search
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.repair.mends import walks
+from crossthread.diagnosis.echo import walks
 from crossthread.diagnosis.repair.tree_costs import opened
 from crossthread.diagnosis.repair.work_order import work_order
 from crossthread.diagnosis.way_faults import with_faults

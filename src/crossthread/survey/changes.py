@@ -44,6 +44,20 @@ class Change(msgspec.Struct, frozen=True, omit_defaults=True, rename={"cells": "
         return f"{self.table} {key}: " + ", ".join(f"{column} = {value}" for column, value in self.cells.items())
 
 
+_FOLLOWS = {"oper", "link"}
+"""What follows from an edit, and is only observed."""
+
+
+def edited(changes: Iterable[Change]) -> set[tuple[str, ...]]:
+    """The ports, interfaces and other things that somebody has to edit; what will only be observed does not count."""
+    found = set()
+    for change in changes:
+        if set(change.cells) - _FOLLOWS or change.delete:
+            key = {column: str(value) for column, value in change.key.items() if column != "address"}
+            found.add((change.table, *key.values()))
+    return found
+
+
 def apply_changes(survey: Survey, changes: Iterable[Change]) -> Survey:
     """Make a copy of a survey with some changes made, in their order.
 

@@ -2,23 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from itertools import islice
+from collections.abc import Iterable, Iterator, Sequence
+from itertools import islice, product
+from typing import NamedTuple
 
 import msgspec
 
 from crossthread.diagnosis.cheapest_way import Search, Step
 from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.echo import host_named, walks
 from crossthread.diagnosis.explanations import explain
 from crossthread.diagnosis.findings import Finding
+from crossthread.diagnosis.judgement import weights
+from crossthread.diagnosis.judgement.hearing import Hearing
+from crossthread.diagnosis.judgement.weighing import accused, weight
 from crossthread.diagnosis.repair.alternatives import Way, alternatives
+from crossthread.diagnosis.repair.hypotheses import hypotheses
+from crossthread.diagnosis.repair.side_effects import stopped
 from crossthread.diagnosis.repair.tree_costs import opened
 from crossthread.diagnosis.rules.plan import plan_host
 from crossthread.diagnosis.rules.survey import unexplained
 from crossthread.errors import SurveyError
-from crossthread.network.hosts.station import HostStation
 from crossthread.network.network import Network
-from crossthread.network.routing.forwarding import Forwarding, Walk
 from crossthread.network.topology.names import End
 from crossthread.plan import Plan
 from crossthread.survey.changes import Change, merge_changes
@@ -38,24 +43,58 @@ def mend(context: Context, source: str, target: str) -> list[Finding]:
     source, target
         The hosts' names.
     """
-    network = context.network
-    findings, mended = _collect(network, source, target, context.plan, _unplanned(context, (source, target)))
+    told = _unplanned(context, (source, target))
+    plain = _explained(context, source, target, told)
+    found = [plain] if plain is not None else []
+    for suspected in _suspected(context, (source, target)):
+        other = _explained(context, source, target, [*told, *suspected])
+        if other is not None:
+            found.append(other)
+    if not found:
+        return _collect(context.network, source, target, context.plan, told)[0]
+    best = max(found, key=lambda one: one.weight)  # of equals the first
+    return [_ranked(context, best, finding, (source, target), found) for finding in best.findings]
+
+
+class _Explanation(NamedTuple):
+    """Faults that explain why a pair fails, none of which can be left out, and what all their mends together weigh."""
+
+    findings: list[Finding]
+    weight: float
+    hearing: Hearing
+
+
+def _suspected(context: Context, pair: tuple[str, str]) -> Iterator[list[Finding]]:
+    """What may be wrong with either host, or with both, where its own settings do not agree."""
+    one, two = ([None, *hypotheses(context, host_named(context.network, name))] for name in pair)
+    for both in product(one, two):
+        suspected = [finding for finding in both if finding is not None and finding.repair]
+        if suspected:
+            yield suspected
+
+
+def _explained(context: Context, source: str, target: str, known: Sequence[Finding]) -> _Explanation | None:
+    """The faults in the way if some are known; None if mending them all gets the packet nowhere."""
+    findings, mended = _collect(context.network, source, target, context.plan, known)
     if mended is None:
-        return findings
-    findings = _needed(network, source, target, findings)
-    return [_ranked(context, findings, finding, (source, target)) for finding in findings]
+        return None
+    needed = _needed(context.network, source, target, findings)
+    hearing = Hearing(context, accused(needed))
+    heavy = sum(_share(hearing, finding) for finding in needed)
+    if stopped(context, context.network.changed(_changes(needed)))[0]:
+        heavy += weights.HARM
+    return _Explanation(needed, heavy, hearing)
 
 
-def host_named(network: Network, name: str) -> HostStation:
-    """A host that is there."""
-    return network.stations.hosts[name.casefold()]
+def _share(hearing: Hearing, finding: Finding) -> float:
+    """What a finding adds to an explanation: that a link is faulty as well speaks neither for nor against it."""
+    heavy = weight(hearing, finding.repair)
+    stations = any(s.host or s.interface for s in finding.subjects)
+    return heavy if stations else max(-weights.ROW, min(heavy, 0.0))
 
 
-def walks(network: Network, source: str, target: str) -> tuple[Walk, Walk]:
-    """The way of an echo and of its reply."""
-    forwarding = Forwarding(network)
-    one, two = host_named(network, source), host_named(network, target)
-    return forwarding.send(one, two), forwarding.send(two, one)
+def _changes(findings: Iterable[Finding]) -> tuple[Change, ...]:
+    return merge_changes(change for finding in findings for change in finding.repair)
 
 
 def _unplanned(context: Context, pair: tuple[str, str]) -> list[Finding]:
@@ -131,9 +170,11 @@ def _name(step: Step) -> str:
     return next(ports, "another link")
 
 
-def _ranked(context: Context, findings: Sequence[Finding], finding: Finding, pair: tuple[str, str]) -> Finding:
+def _ranked(
+    context: Context, best: _Explanation, finding: Finding, pair: tuple[str, str], explanations: list[_Explanation]
+) -> Finding:
     """A finding with other mends that would do as well, and the one of them that has the best evidence."""
-    rest = [change for other in findings if other is not finding for change in other.repair]
+    rest = [change for other in best.findings if other is not finding for change in other.repair]
 
     def works(changes: Sequence[Change]) -> bool:
         try:
@@ -142,6 +183,26 @@ def _ranked(context: Context, findings: Sequence[Finding], finding: Finding, pai
             return False
         return all(walk.arrives for walk in walks(trial, *pair))
 
-    found = alternatives(context, finding, works, _other_ways(context, finding, rest, pair))
+    def harm(changes: Sequence[Change]) -> int:
+        return len(stopped(context, context.network.changed(merge_changes([*rest, *changes])))[0])
+
+    ways = _other_ways(context, finding, rest, pair)
+    found = alternatives(best.hearing, finding, works, harm, ways, _instead(best, finding, explanations))
     repair = found[0].changes if found else finding.repair
     return msgspec.structs.replace(finding, repair=repair, alternatives=found)
+
+
+def _instead(
+    best: _Explanation, finding: Finding, explanations: Sequence[_Explanation]
+) -> Iterator[tuple[tuple[Change, ...], float]]:
+    """What other explanations change that do without a finding, and by how much less they weigh.
+
+    If they do without several it is told of the first.
+    """
+    known = {one.identity for one in best.findings}
+    for other in explanations:
+        kept = {one.identity for one in other.findings if one.repair}
+        lost = [one for one in best.findings if one.identity not in kept]
+        if lost and lost[0] is finding:
+            changes = _changes(one for one in other.findings if one.identity not in known)
+            yield changes, best.weight - other.weight

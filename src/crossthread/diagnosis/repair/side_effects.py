@@ -2,13 +2,22 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Callable, Sequence
 
 import msgspec
 
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.echo import lucky
 from crossthread.diagnosis.repair.work_order import WorkStep
 from crossthread.network.network import Network
 from crossthread.views.matrix import class_matrix, compare_classes
+
+Pairs = tuple[tuple[str, str], ...]
+"""Ordered pairs of hosts by name."""
+
+_CLASSES = 100
+"""Of how many classes of hosts all pairs are asked to see whom a repair costs: more would make each answer slow."""
 
 
 def with_touches(
@@ -24,3 +33,42 @@ def with_touches(
         before = after
         progress()
     return tuple(found)
+
+
+def changed_pairs(before: Network, after: Network) -> tuple[Pairs, Pairs, Pairs]:
+    """The ordered pairs of hosts that start to work, that stop, and of which it changes what is known.
+
+    Hosts are taken together that neither network can tell apart, so that only pairs that change are looked at singly.
+    A host that is in one network only reaches nobody in the other.
+    """
+    matrices = [class_matrix(network) for network in (before, after)]
+    places = [{name: n for n, names in enumerate(m.classes) for name in names} for m in matrices]
+    verdicts = [{(a, b): verdict for a, b, verdict in m.reaches} for m in matrices]
+    parts: dict[tuple[int | None, int | None], list[str]] = defaultdict(list)
+    for name in dict.fromkeys((*places[0], *places[1])):
+        parts[places[0].get(name), places[1].get(name)].append(name)
+    found: dict[str, list[tuple[str, str]]] = {"gained": [], "lost": [], "unsure": []}
+    for (old, new), members in parts.items():
+        for (far_old, far_new), others in parts.items():
+            was = verdicts[0].get((old, far_old), "fails")  # type: ignore[arg-type]
+            now = verdicts[1].get((new, far_new), "fails")  # type: ignore[arg-type]
+            if was != now:
+                kind = "unsure" if "unknown" in (was, now) else "gained" if now == "works" else "lost"
+                found[kind] += [(one, two) for one in members for two in others if one != two]
+    order = {name: number for number, name in enumerate((*places[0], *places[1]))}
+    gained, lost, unsure = (
+        tuple(sorted(pairs, key=lambda pair: (order[pair[0]], order[pair[1]]))) for pairs in found.values()
+    )
+    return gained, lost, unsure
+
+
+def stopped(before: Context, after: Network) -> tuple[Pairs, Pairs]:
+    """The pairs that work and stop with some changes: those that work as they should, and those that do so by luck.
+
+    Of a network of very many kinds of hosts nothing is worked out.
+    """
+    if len(before.network.classes.all) > _CLASSES:
+        return (), ()
+    lost = changed_pairs(before.network, after)[1]
+    by_luck = tuple(pair for pair in lost if lucky(before, *pair))
+    return tuple(pair for pair in lost if pair not in by_luck), by_luck

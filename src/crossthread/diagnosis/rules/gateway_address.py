@@ -7,6 +7,7 @@ from ipaddress import ip_interface, ip_network
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_gateway
+from crossthread.diagnosis.expectations import end_of
 from crossthread.diagnosis.findings import Finding, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway import called
@@ -14,7 +15,7 @@ from crossthread.network.hosts.classes import HostClass
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.survey.changes import Change
 from crossthread.survey.records import Gateway
-from crossthread.values import NONE, Address, PrefixedAddress
+from crossthread.values import NONE, Address
 
 
 @rule("gateway-address-wrong", "Gateway and routing", About.GATEWAY)
@@ -79,22 +80,16 @@ def _more_usual(context: Context, gateway: Interface, hop: Address) -> bool:
     """
     assert gateway.address is not None
     others = [s.address for s in context.network.stations.gateways if s.address is not None and s.name != gateway.name]
-    habits = Counter(_end_of(own.ip, own) for own in others if own.network.num_addresses > _WIDE)
+    habits = Counter(end_of(own.ip, own) for own in others if own.network.num_addresses > _WIDE)
     usual = {kind for kind in habits if kind is not None}
     if len(others) < 2 or habits[None] * 4 > len(others):
         return False
-    theirs, its = _end_of(hop, gateway.address), _end_of(gateway.address.ip, gateway.address)
+    theirs, its = end_of(hop, gateway.address), end_of(gateway.address.ip, gateway.address)
     return theirs is not None and (its is None or (theirs in usual and its not in usual))
 
 
 _WIDE = 4
 """Subnets of no more addresses than this have hardly any but their first and last one."""
-
-
-def _end_of(ip: Address, own: PrefixedAddress) -> str | None:
-    """Whether an address is the first or the last one for hosts in a subnet."""
-    first, last = int(own.network.network_address) + 1, int(own.network.broadcast_address) - 1
-    return "first" if int(ip) == first else "last" if int(ip) == last else None
 
 
 @rule("gateway-mask-differs", "Gateway and routing", About.GATEWAY)

@@ -13,6 +13,7 @@ from crossthread.diagnosis.findings import Finding, Subject, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.host import host_outside_subnet
 from crossthread.network.hosts.station import HostStation, Interface
+from crossthread.network.switching.segments import Node
 from crossthread.survey.changes import Change
 from crossthread.values import NONE, Address, PrefixedAddress, address
 
@@ -85,8 +86,8 @@ def _add_gateway(context: Context, own: PrefixedAddress, vid: int | None) -> tup
         cells = {"port": end.port, "untagged": "yes", "admin": "up", "oper": "up", "proxy_arp": "no"}
         key = {"device": end.device, "interface": end.port, "address": str(own)}
         return (Change("gateways", key, cells), *raise_link(context, end))
-    for gateway in gateways:
-        if context.network.routing.on(gateway.device) is False or vid is None or (gateway.end and gateway.tag == 0):
+    for gateway in sorted(gateways, key=lambda g: _unfit(context, g, own, vid)):
+        if vid is None or (gateway.end and gateway.tag == 0):
             continue
         name = f"{gateway.end.port}.{vid}" if gateway.end else f"vlan{vid}"
         cells2: dict[str, object] = {"vid": vid, "admin": "up", "oper": "up", "proxy_arp": "no"}
@@ -96,6 +97,26 @@ def _add_gateway(context: Context, own: PrefixedAddress, vid: int | None) -> tup
             cells2 |= {"port": gateway.end.port, "untagged": "yes" if native else "no"}
         return (Change("gateways", {"device": gateway.device, "interface": name, "address": str(own)}, cells2),)
     return ()
+
+
+def _unfit(context: Context, gateway: Interface, own: PrefixedAddress, vid: int | None) -> tuple[bool, bool, bool]:
+    """What speaks against a device as the one that had the address.
+
+    It does not route; no route of others leads to it for that subnet; the VLAN does not get there.
+    """
+    network = context.network
+    lead = any(
+        own.ip in ip_network(route.prefix) and any(s.device == gateway.device for s in holders)
+        for device in network.stations.on_device
+        if device != gateway.device
+        for route in network.routing.routes(device)
+        if (holders := network.stations.by_address.of(str(route.next_hop)))
+    )
+    living = [s for s in context.expected.near(own.ip) if context.expected.current_vlan(s) == vid]
+    parts = {network.components.of(node) for s in living for tap in s.taps for node in tap.enter([vid or 0])}
+    there = [tap.device for tap in gateway.taps if tap.device]
+    carried = any(network.components.of(Node(device, vid or 0)) in parts - {None} for device in there)
+    return network.routing.on(gateway.device) is False, not lead, not carried
 
 
 @rule("gateway-missing", "Gateway and routing", About.DEVICE)
@@ -117,6 +138,8 @@ def transit_missing(context: Context, device: str, target: Address | None = None
         peers = [s for s in network.stations.by_address.of(str(hop)) if isinstance(s, Interface) and s.address]
         if len(peers) != 1 or any(hop in mine.network for mine in own) or peers[0].device == device:
             continue
+        if any(peers[0].address and mine.ip in peers[0].address.network for mine in own):
+            continue  # it has an address there, with another prefix length
         wanted = _asked_of(context, peers[0])
         subnet = peers[0].address.network if peers[0].address else None
         if subnet is None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Iterator
 from ipaddress import ip_interface
 
 from crossthread.diagnosis.context import Context
@@ -11,7 +12,7 @@ from crossthread.diagnosis.expectations import gateway_address
 from crossthread.diagnosis.findings import Finding, Severity, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway_address import gateway_address_wrong
-from crossthread.network.hosts.station import HostStation, Station
+from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.survey.changes import Change
 from crossthread.values import NONE, Address, PrefixedAddress, address
 
@@ -95,7 +96,9 @@ def host_address_missing(context: Context, host: HostStation) -> Finding | None:
     vid = context.expected.current_vlan(host)
     repair: tuple[Change, ...] = ()
     hint = ""
-    for gateway in context.expected.served(vid) if vid else ():
+    used = context.network.stations.by_address.of(host.row.gateway or "")
+    by_hop = [s for s in used if isinstance(s, Interface)]
+    for gateway in (context.expected.served(vid) if vid else []) or by_hop:
         subnet = context.expected.subnet(gateway)
         if subnet is None:
             continue
@@ -103,7 +106,8 @@ def host_address_missing(context: Context, host: HostStation) -> Finding | None:
         if free is not None:
             cells = {"address": f"{free}/{subnet.network.prefixlen}", "gateway": str(gateway_address(gateway))}
             repair = (set_host(host, **cells),)
-            hint = f" VLAN {vid}, which its port is in, has the subnet {subnet.network}; {free} is free there."
+            whose = "its gateway" if gateway in by_hop else f"VLAN {vid}, which its port is in,"
+            hint = f" {whose[0].upper()}{whose[1:]} has the subnet {subnet.network}; {free} is free there."
             break
     peers = [one for one in context.classes_in.get(vid, ()) if one.hosts[0].address is not None]
     if not repair and vid and peers:
@@ -182,6 +186,45 @@ def host_outside_subnet(context: Context, host: HostStation) -> Finding | None:
             repair,
         )
     return None
+
+
+@rule("host-outside-subnet", "Host")
+def host_of_another_vlan(context: Context, host: HostStation) -> Finding | None:
+    """The host's address and gateway are both of the subnet of another VLAN than the one that its port is in.
+
+    Either the port is in the wrong VLAN, or the host has the settings of another; its port is the odd one of three.
+
+    Matters: its neighbours and its gateway are not where the host is.
+    Notice: the host reaches neither its gateway nor its neighbours.
+    Confirm: ask where the host is meant to be; compare with the description of its port.
+    Mend: put its port into the VLAN of its address, or give it an address and the gateway of its port's VLAN.
+    """
+    vid = context.expected.current_vlan(host)
+    for mate, hop in _living_in(context, vid, host) if vid and host.address is not None else ():
+        subnet = context.expected.subnet(mate)
+        if subnet is None or host.address is None or host.address.ip in subnet.network:
+            continue
+        free = free_address(context, subnet) if subnet.version == host.address.version else None
+        if free is None:
+            continue
+        return Finding(
+            "host-outside-subnet",
+            "breaks",
+            (at_station(host),),
+            f"{host.name} has the address {host.address}, but its port is in VLAN {vid}, which has {subnet.network}.",
+            context.evidence(host.row, "address", "gateway") + context.evidence(mate.row, "address", "vid"),
+            (set_host(host, address=f"{free}/{subnet.network.prefixlen}", gateway=hop),),
+        )
+    return None
+
+
+def _living_in(context: Context, vid: int, but: HostStation) -> Iterator[tuple[Station, str]]:
+    """The gateways of a VLAN, or else hosts in it, each with the gateway to use there."""
+    for gateway in context.expected.served(vid):
+        yield gateway, str(gateway_address(gateway))
+    mates = (one for one in context.classes_in.get(vid, ()) if one.block is not None and one.hosts[0] is not but)
+    for one in sorted(mates, key=lambda one: -len(one.hosts)):
+        yield one.hosts[0], one.gateway or NONE
 
 
 @rule("host-outside-subnet", "Host", About.HOST, reads="subnet current-vlan expected", unless=(host_outside_subnet,))
@@ -289,17 +332,23 @@ def host_gateway_missing(context: Context, host: HostStation) -> Finding | None:
     )
 
 
-def _like_its_peers(context: Context, host: HostStation) -> Finding | None:
-    """The same where nobody read the gateway, but others of the subnet say which one they use."""
-    if host.address is None or not context.network.unread.anywhere:
+def _used_by_peers(context: Context, host: HostStation) -> tuple[str, list[HostStation]] | None:
+    """The gateway that most others of a host's subnet use, and who does; None if none of them has one."""
+    if host.address is None:
         return None
     subnet = host.address.network
-    near = [other for other in context.expected.near(host.address.ip) if isinstance(other, HostStation)]
+    near = [s for s in context.expected.near(host.address.ip) if isinstance(s, HostStation) and s is not host]
     used = Counter(o.row.gateway for o in near if o.row.gateway not in (None, NONE))
     hop = next((hop for hop, _ in used.most_common() if hop and address(hop) in subnet), None)
-    if hop is None:
+    return (hop, [other for other in near if other.row.gateway == hop]) if hop is not None else None
+
+
+def _like_its_peers(context: Context, host: HostStation) -> Finding | None:
+    """The same where nobody read the gateway, but others of the subnet say which one they use."""
+    told = _used_by_peers(context, host) if context.network.unread.anywhere else None
+    if told is None or host.address is None:
         return None
-    peers = [other for other in near if other.row.gateway == hop]
+    (hop, peers), subnet = told, host.address.network
     evidence = context.evidence(host.row, "gateway", "address")
     for other in peers[:3]:
         evidence += context.evidence(other.row, "gateway")
@@ -341,6 +390,15 @@ def host_gateway_outside_subnet(context: Context, host: HostStation) -> Finding 
         evidence += context.evidence(gateway.row, "address")
         repair = (set_host(host, gateway=wanted),)
         hint = f"; {wanted} ({gateway.device} {gateway.name}) serves it"
+    elif (told := _used_by_peers(context, host)) is not None:
+        used, peers = told
+        repair = (set_host(host, gateway=used),)
+        evidence += context.evidence(peers[0].row, "gateway")
+        hint = (
+            f"; {peers[0].name} and {len(peers) - 1} more in it use {used}"
+            if len(peers) > 1
+            else (f"; {peers[0].name} in it uses {used}")
+        )
     return Finding(
         "host-gateway-outside-subnet",
         "breaks",

@@ -9,6 +9,7 @@ import msgspec
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_port
 from crossthread.diagnosis.findings import Finding, at_port, at_station
+from crossthread.diagnosis.judgement.needs import across
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.vlan import leaks, leaks_in_words
 from crossthread.network.switching.segments import Node
@@ -42,6 +43,13 @@ def _trunk_for(context: Context, *rows: Port) -> dict[str, object]:
     """The cells of a trunk for all VLANs that have stations, where neither end says what the trunk should be."""
     used = context.used_vlans | VlanSet.of(row.pvid for row in rows if row.pvid)
     return {"mode": "trunk", "pvid": NONE, "allowed": str(used)}
+
+
+def both_trunks(context: Context, adjacency: Adjacency) -> tuple[Change, ...]:
+    """The changes that make both ends of a link trunks for all VLANs that have stations."""
+    rows = [row for row in map(context.port, (adjacency.a, adjacency.b)) if row is not None]
+    cells = _trunk_for(context, *rows)
+    return (set_port(adjacency.a, **cells), set_port(adjacency.b, **cells))
 
 
 @rule("link-mode-differs", "Link", About.LINK, differ="mode", cuts=True)
@@ -99,7 +107,6 @@ def link_access_both(context: Context, adjacency: Adjacency, vid: int) -> Findin
     rows = _ends(context, adjacency)
     if rows is None or rows[0].mode != "access" or rows[1].mode != "access":
         return None
-    cells = _trunk_for(context, *rows)
     return Finding(
         "port-mode-wrong",
         "breaks",
@@ -107,7 +114,7 @@ def link_access_both(context: Context, adjacency: Adjacency, vid: int) -> Findin
         f"{adjacency.a} and {adjacency.b}, the two ends of one link, are access ports "
         f"(VLAN {rows[0].pvid or 'unknown'} and {rows[1].pvid or 'unknown'}); VLAN {vid} is needed across it.",
         context.evidence(rows[0], "mode", "pvid") + context.evidence(rows[1], "mode", "pvid"),
-        (set_port(adjacency.a, **cells), set_port(adjacency.b, **cells)),
+        both_trunks(context, adjacency),
     )
 
 
@@ -118,7 +125,7 @@ def link_access_vlan_differs(context: Context, adjacency: Adjacency, vid: int | 
     Matters: the two VLANs leak into one, and neither gets to its own.
     Notice: hosts beyond the link get addresses of the wrong network, or none.
     Confirm: compare the VLAN at both ends.
-    Mend: put both ends into the VLAN that most of the hosts beyond need.
+    Mend: put both ends into the VLAN of the hosts beyond; make both trunks if several VLANs are needed across.
     """
     rows = _ends(context, adjacency)
     if rows is None or rows[0].mode != "access" or rows[1].mode != "access":
@@ -126,7 +133,10 @@ def link_access_vlan_differs(context: Context, adjacency: Adjacency, vid: int | 
     if None in (rows[0].pvid, rows[1].pvid) or rows[0].pvid == rows[1].pvid:
         return None
     repair: tuple[Change, ...] = ()
-    if vid in (rows[0].pvid, rows[1].pvid):
+    one, two = across(context, adjacency, adjacency.a)
+    if len(one & two) > 1:
+        repair = both_trunks(context, adjacency)
+    elif vid in (rows[0].pvid, rows[1].pvid):
         repair = (set_port(adjacency.b if rows[0].pvid == vid else adjacency.a, pvid=vid),)
     return Finding(
         "link-access-vlan-differs",

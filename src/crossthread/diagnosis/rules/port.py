@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from crossthread.diagnosis.context import Context, in_use
 from crossthread.diagnosis.edits import raise_link, set_port
-from crossthread.diagnosis.findings import Finding, Subject, at_port, at_station
+from crossthread.diagnosis.findings import Alternative, Finding, Subject, at_port, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.host import host_outside_subnet
 from crossthread.network.hosts.station import HostStation, Station
@@ -108,19 +108,39 @@ def port_vlan_wrong(context: Context, host: HostStation, vid: int | None = None)
     now = f"VLAN {row.pvid}" if row.pvid else "no VLAN"
     settled = wanted == context.expected.vlan(host) and host.address is not None
     blind = not settled and context.network.unread.anywhere and not context.expected.gateways(host)
+    odd = blind and context.expected.astray(host)
     belongs = f"belongs to {host.address.network}, which lives in" if settled and host.address else "would need"
     says = f"{host.end} is in {now}; {host.name} {belongs} VLAN {wanted}."
-    if blind:
+    if odd:
+        says = f"{host.end} is in {now}, where others live and none of the subnet of {host.name}; one of that subnet "
+        says += f"is in VLAN {wanted}. Its gateway would decide, and nobody read that."
+    elif blind:
         says = f"{host.end} is in {now}, and one of the same subnet in VLAN {wanted}; which of the two is right, its "
         says += "gateway would say, and nobody read that."
+    move = (set_port(host.end, pvid=wanted),)
     return Finding(
         "port-vlan-wrong",
         "breaks",
         (at_port(host.end, wanted), at_station(host)),
         says,
         evidence,
-        () if blind else (set_port(host.end, pvid=wanted),),
+        move if odd or not blind else (),
+        _either(context, host, row.pvid, wanted, move) if blind and not odd else (),
     )
+
+
+def _either(
+    context: Context, host: HostStation, now: int, wanted: int, move: tuple[Change, ...]
+) -> tuple[Alternative, ...]:
+    """Both ways to bring a host and the others of its subnet into one VLAN, where nothing says which is right."""
+    there = context.expected.near_in(host.address.ip, wanted) if host.address is not None else iter(())
+    ports = [s.end for s in there if isinstance(s, HostStation) and s.end is not None and s is not host]
+    rows = [(end, row) for end in ports if (row := context.port(end)) is not None and row.mode == "access"]
+    found = [Alternative(move, tuple(f"{end} is in VLAN {wanted}" for end, _ in rows[:1]))]
+    if rows and now:
+        others = tuple(set_port(end, pvid=now) for end, _ in rows)
+        found.append(Alternative(others, (f"{host.end} is in VLAN {now}",)))
+    return tuple(found)
 
 
 def _vlan_witnesses(context: Context, station: Station, vid: int) -> tuple[Evidence, ...]:

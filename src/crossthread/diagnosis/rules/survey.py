@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.findings import Finding, Subject, at_station
+from crossthread.diagnosis.findings import Alternative, Finding, Subject, at_station
 from crossthread.diagnosis.looking import looks
 from crossthread.diagnosis.registry import rule
 from crossthread.network.hosts.station import HostStation
@@ -66,3 +66,24 @@ def unexplained(context: Context, stop: Stop) -> Finding:
         + " that a change of a setting would open: a cable, a device or a setting was not observed.",
         context.evidence(station.row, *columns),
     )
+
+
+@rule("survey-gap", "Plan and inventory")
+def route_unread(context: Context, finding: Finding) -> Finding | None:
+    """A routing table that nobody read would have to have a route; what to do if, once read, it has none.
+
+    Matters: the packet gets on or not by a table that was not read.
+    Notice: nothing, if the route is there.
+    Confirm: read the device's routing table.
+    Mend: only if the route is really missing there, add it.
+    """
+    changes = [change for change in finding.repair if change.table == "routes" and not change.delete]
+    devices = sorted({str(change.key["device"]) for change in changes})
+    if not changes or not all(context.network.unread.routes_of(device) for device in devices):
+        return None
+    listed = " and ".join(devices)
+    says = f"{listed} would need a route to {changes[0].key['prefix']}, and nobody read the routing table of {listed}."
+    only = f"only if {listed}, once read, has no route there"
+    told = finding.alternatives or (Alternative(finding.repair, ()),)
+    maybe = tuple(Alternative(one.changes, (only, *one.because), one.weight) for one in told)
+    return Finding("survey-gap", "note", finding.subjects, says, finding.evidence, alternatives=maybe)

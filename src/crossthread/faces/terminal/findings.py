@@ -67,18 +67,18 @@ def _show_each(number: int, findings: Sequence[Finding], out: Console, numbered:
         for fact in finding.evidence if evidence else ():
             paragraph(out, line(("seen  ", "dim"), (fact, "dim")), 5)
         if finding.alternatives:
-            _mends(finding.alternatives, out)
+            _mends(finding.alternatives, bool(finding.repair), out)
         else:
             for change in finding.repair:
                 paragraph(out, line(("mend  ", "green"), describe(change)), 5)
         _under(finding, out, 5)
 
 
-def _mends(ranked: Sequence[Alternative], out: Console) -> None:
-    """The mend and its alternatives, each with what speaks for it."""
+def _mends(ranked: Sequence[Alternative], proposed: bool, out: Console) -> None:
+    """The mend and its alternatives, each with what speaks for it; "maybe" where none is proposed."""
     for number, one in enumerate(ranked):
         for at, change in enumerate(one.changes):
-            word = "      " if at else "or    " if number else "mend  "
+            word = "      " if at else "or    " if number else "mend  " if proposed else "maybe "
             reasons = f"  (because {'; '.join(one.because)})" if one.because and at == len(one.changes) - 1 else ""
             paragraph(out, line((word, "dim" if number else "green"), describe(change), (reasons, "dim")), 5)
 

@@ -7,6 +7,8 @@ from collections.abc import Sequence
 from rich.console import Console
 from rich.text import Text
 
+from crossthread.diagnosis.findings import Finding
+from crossthread.diagnosis.judgement.confidence import Confidence
 from crossthread.diagnosis.repair.work_order import WorkStep
 from crossthread.faces.terminal.console import MARKS, STYLES, columns, count, line, paragraph, said
 from crossthread.faces.terminal.findings import show_findings
@@ -20,15 +22,12 @@ def show_why(answer: Why, out: Console, brief: bool = False) -> None:
     out.print(_verdict(answer))
     if answer.verdict == "unknown":
         _unknown(answer, out)
-    if answer.findings:
+    elif answer.verdict == "fails" and answer.findings:
+        _sure(answer, out)
+    for head, findings in _headed(answer):
         out.print()
-        if answer.verdict == "fails":
-            out.print(line(("In the way, in the order of the way:", "bold")))
-        elif answer.verdict == "works":
-            out.print(line(("It works, but:", "bold")))
-        else:
-            out.print(line(("Most likely wrong already, by what was read (likely, not proven):", "bold")))
-        show_findings(answer.findings, out, evidence=not brief)
+        out.print(line((head, "bold")))
+        show_findings(findings, out, evidence=not brief)
     if answer.look and answer.verdict != "unknown":
         out.print()
         out.print(line(("To settle the rest, in this order:", "bold")))
@@ -46,6 +45,39 @@ def show_why(answer: Why, out: Console, brief: bool = False) -> None:
     if any(hop.faults for hop in (*answer.path, *answer.path_back)):
         out.print()
         out.print(line(("✗ marks where a fault stands; beyond it, the way as it goes once that is mended.", "dim")))
+
+
+_SURE: dict[Confidence, str] = {
+    "sure": "nothing that was read speaks against this mend.",
+    "likely": "this mend fits best; something speaks for another one, too.",
+    "open": "two explanations are possible, and what was read does not decide between them.",
+}
+
+
+def _sure(answer: Why, out: Console) -> None:
+    """How sure the mend is, and what would decide where it is open."""
+    if answer.confidence is None:
+        return
+    out.print()
+    style = {"sure": "bold green", "likely": "bold", "open": "bold yellow"}[answer.confidence]
+    paragraph(out, line((f"{answer.confidence:<8}", style), _SURE[answer.confidence]), 3)
+    for told in answer.decide:
+        paragraph(out, line((f"{'decide':<8}", "bold"), told), 3)
+
+
+def _headed(answer: Why) -> list[tuple[str, list[Finding]]]:
+    """The findings under their headings, of which an unknown verdict has two."""
+    findings = list(answer.findings)
+    if answer.verdict == "fails":
+        parts = [("In the way, in the order of the way:", findings)]
+    elif answer.verdict == "works":
+        parts = [("It works, but:", findings)]
+    else:
+        likely = [finding for finding in findings if finding.severity != "note"]
+        absent = [finding for finding in findings if finding.severity == "note"]
+        parts = [("Most likely wrong already, by what was read (likely, not proven):", likely)]
+        parts += [("What it would take if nothing more is there than was read:", absent)]
+    return [(head, found) for head, found in parts if found]
 
 
 def _unknown(answer: Why, out: Console) -> None:

@@ -1,0 +1,45 @@
+"""How sure a repair is: by what speaks for other explanations."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Literal, get_args
+
+from crossthread.diagnosis.findings import Alternative, Finding
+from crossthread.diagnosis.judgement import weights
+
+Confidence = Literal["sure", "likely", "open"]
+_LEVELS: tuple[Confidence, ...] = get_args(Confidence)
+
+_CHOSEN = {"gateway-missing", "host-outside-subnet"}
+"""Findings whose mend picks something that no fact names: a device for a lost interface, one of several addresses."""
+
+
+def confidence(findings: Sequence[Finding], proven: bool = True) -> Confidence:
+    """How sure the repair of some findings together is: as sure as the least sure of them.
+
+    `sure` if nothing speaks against any of them, `open` if another explanation of one is about as good, else `likely`.
+    """
+    found: list[Confidence] = [confidence_of(finding) for finding in findings]
+    return max([*found, "sure" if proven else "likely"], key=_LEVELS.index)
+
+
+def confidence_of(finding: Finding) -> Confidence:
+    """How sure one finding's repair is."""
+    rivals = rivals_of(finding)
+    if not finding.repair or (rivals and _margin(finding, rivals) < weights.OPEN):
+        return "open"
+    at_a_host = any(change.table == "hosts" for rival in rivals for change in rival.changes)
+    if at_a_host or finding.rule in _CHOSEN or (rivals and _margin(finding, rivals) < weights.SURE):
+        return "likely"
+    return "sure"
+
+
+def rivals_of(finding: Finding) -> list[Alternative]:
+    """The other explanations of a finding."""
+    return [other for other in finding.alternatives if other.changes != finding.repair]
+
+
+def _margin(finding: Finding, rivals: Sequence[Alternative]) -> float:
+    own = next((other.weight for other in finding.alternatives if other.changes == finding.repair), 0.0)
+    return own - max(rival.weight for rival in rivals)

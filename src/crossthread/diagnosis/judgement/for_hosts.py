@@ -1,0 +1,75 @@
+"""What speaks for a host's address and gateway."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from crossthread.diagnosis.judgement import weights
+from crossthread.diagnosis.judgement.hearing import Hearing
+from crossthread.diagnosis.judgement.witness import Witness, agreeing
+from crossthread.network.hosts.station import HostStation, Interface
+from crossthread.survey.changes import Change
+from crossthread.values import NONE, PrefixedAddress, address, interface
+
+
+def for_host(hearing: Hearing, change: Change, instead: Change) -> Iterator[Witness]:
+    """What speaks for the address and the gateway that a change gives to a host, instead of others."""
+    context = hearing.context
+    host = context.network.stations.hosts.get(str(change.key["host"]).casefold())
+    if host is None:
+        return
+    planned = context.plan.hosts.get(host.name.casefold())
+    for column in ("address", "gateway"):
+        if planned is not None and getattr(planned, column, None) == change.cells.get(column) is not None:
+            yield Witness(weights.PLAN, f"the plan gives {host.name} the {column} {change.cells[column]}")
+    text, other = (str(one.cells.get("address") or NONE) for one in (change, instead))
+    moves = text != other and (NONE in (text, other) or interface(text).ip != interface(other).ip)
+    hop = str(change.cells.get("gateway") or NONE)
+    if hop != NONE and not moves:
+        yield from _for_gateway(hearing, host, hop)
+    if moves and text != NONE:
+        yield from _for_place(hearing, host, interface(text), "gateway" in change.cells)
+        if hop != NONE and (users := hearing.users(hop, host)):
+            yield Witness(0.0, f"{_count(len(users), 'other host')} {'use' if len(users) > 1 else 'uses'} {hop}")
+    elif text != NONE:
+        yield from _for_length(hearing, host, interface(text))
+
+
+def _count(number: int, noun: str) -> str:
+    return f"one {noun}" if number == 1 else f"{number} {noun}s"
+
+
+def _for_gateway(hearing: Hearing, host: HostStation, hop: str) -> Iterator[Witness]:
+    """What other hosts, and interfaces, say of the address of a gateway."""
+    users = hearing.users(hop, host)
+    yield from agreeing(len(users), f"{_count(len(users), 'other host')} {'use' if len(users) > 1 else 'uses'} {hop}")
+    if any(isinstance(s, Interface) for s in hearing.context.network.stations.by_address.of(hop)):
+        yield Witness(weights.IN_USE, "")
+
+
+def _for_place(hearing: Hearing, host: HostStation, own: PrefixedAddress, both: bool) -> Iterator[Witness]:
+    """What its port and its gateway say of the subnet that an address is in."""
+    vid = hearing.context.expected.current_vlan(host)
+    here = [s for s in hearing.near(own.ip, host) if hearing.vlan(s) == vid]
+    serving = next((s for s in here if isinstance(s, Interface) and s.address is not None), None)
+    mates = sum(isinstance(s, HostStation) for s in here)
+    if serving is not None and serving.address is not None:
+        yield Witness(weights.PORT, f"{serving.device} {serving.name} serves {serving.address.network} in VLAN {vid}")
+    elif mates:
+        yield Witness(weights.PORT, f"{_count(mates, 'other host')} in VLAN {vid} {'are' if mates > 1 else 'is'} of "
+                      "that subnet")  # fmt: skip
+    row = host.row
+    if not both and row.gateway not in (None, NONE) and address(row.gateway or "") in own.network:
+        yield Witness(weights.OWN, f"its gateway {row.gateway} is in that subnet")
+
+
+def _for_length(hearing: Hearing, host: HostStation, own: PrefixedAddress) -> Iterator[Witness]:
+    """What its gateway and its neighbours say of a prefix length."""
+    near = list(hearing.near(own.ip, host))
+    for gateway in (s for s in near if isinstance(s, Interface)):
+        if gateway.address is not None and gateway.address.network == own.network:
+            yield Witness(weights.SERVES, f"{gateway.device} {gateway.name} has {gateway.address}")
+            break
+    alike = [s for s in near if isinstance(s, HostStation)]
+    same = sum(s.address is not None and s.address.network.prefixlen == own.network.prefixlen for s in alike)
+    yield from agreeing(same, f"{same} of {len(alike)} other hosts of its subnet have /{own.network.prefixlen}")

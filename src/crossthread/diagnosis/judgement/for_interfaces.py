@@ -1,0 +1,53 @@
+"""What speaks for the tag and the address of an interface that routes."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from crossthread.diagnosis.judgement import weights
+from crossthread.diagnosis.judgement.hearing import Hearing
+from crossthread.diagnosis.judgement.witness import Witness, agreeing
+from crossthread.network.hosts.station import HostStation, Interface
+from crossthread.survey.changes import Change
+from crossthread.values import NONE, PrefixedAddress, interface
+
+
+def for_interface(hearing: Hearing, change: Change, instead: Change) -> Iterator[Witness]:
+    """What speaks for the tag and the address that a change gives to an interface, instead of others."""
+    context = hearing.context
+    device, name = str(change.key["device"]), str(change.key["interface"])
+    rows = [s for s in context.network.stations.on_device.get(device, ()) if s.name == name]
+    own = next((s for s in rows if s.address is not None), None)
+    tag, text = change.cells.get("vid"), str(change.cells.get("address") or "")
+    if text not in ("", NONE):
+        yield from _for_address(hearing, own, interface(text), str(instead.cells.get("address") or ""))
+    if not isinstance(tag, int):
+        return
+    if str(tag) in name.replace("vlan", ".").split("."):
+        yield Witness(weights.NAMED, f"the interface is named {name}")
+    if own is None or own.address is None:
+        return
+    hosts = [s for s in hearing.kin(own) if isinstance(s, HostStation)]
+    there = sum(hearing.vlan(s) == tag for s in hosts)
+    says = f"{there} of {len(hosts)} hosts of its subnet are in VLAN {tag}"
+    yield from agreeing(there, says, weights.OWN, weights.SEVERAL)
+    if hearing.strangers(tag, own):
+        yield Witness(weights.STRANGERS, "")
+    planned = next((vid for network, vid in context.expected.planned_subnets if own.address.ip in network), None)
+    if planned == tag:
+        yield Witness(weights.PLAN, f"the plan has {own.address.network} in VLAN {tag}")
+
+
+def _for_address(hearing: Hearing, own: Interface | None, wanted: PrefixedAddress, instead: str) -> Iterator[Witness]:
+    """What hosts and routes say of an interface's address, or of its prefix length if only that changes."""
+    near = hearing.near(wanted.ip, own) if own is not None else iter(())
+    if instead not in ("", NONE) and interface(instead).ip == wanted.ip:
+        hosts = [s for s in near if isinstance(s, HostStation) and s.address is not None]
+        same = sum(s.address is not None and s.address.network.prefixlen == wanted.network.prefixlen for s in hosts)
+        yield from agreeing(same, f"{same} of {len(hosts)} hosts of its subnet have /{wanted.network.prefixlen}")
+        return
+    users = hearing.users(str(wanted.ip))
+    says = f"{users[0].name} uses {wanted.ip}" if len(users) == 1 else f"{len(users)} hosts use {wanted.ip}"
+    yield from agreeing(len(users), says, weights.OWN, weights.SEVERAL)
+    if str(wanted.ip) in hearing.context.next_hops and not users:
+        yield Witness(weights.PEER, f"routes lead to {wanted.ip}")

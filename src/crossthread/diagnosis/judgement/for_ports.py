@@ -1,0 +1,124 @@
+"""What speaks for a port's settings."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator
+
+from crossthread.diagnosis.judgement import weights
+from crossthread.diagnosis.judgement.hearing import Hearing
+from crossthread.diagnosis.judgement.needs import across
+from crossthread.diagnosis.judgement.witness import Witness
+from crossthread.network.hosts.station import HostStation, Interface, Station
+from crossthread.network.topology.adjacency import Adjacency
+from crossthread.network.topology.names import End
+from crossthread.survey.changes import Change
+from crossthread.values import NONE, VlanSet, address
+
+
+def for_port(hearing: Hearing, change: Change, instead: Change) -> Iterator[Witness]:
+    """What speaks for the mode, VLAN and allowed list that a change gives to a port, instead of another."""
+    context, vid = hearing.context, change.cells.get("pvid")
+    end = End(str(change.key["device"]), str(change.key["port"]))
+    planned = context.plan.ports.get((end.device.casefold(), end.port))
+    if planned is not None and vid is not None and planned.vlan == vid:
+        yield Witness(weights.PLAN, f"the plan has {end} in VLAN {vid}")
+    links = context.adjacencies_at.get(end, ())
+    stations: list[Station] = [*context.hosts_at(end)[:1]]
+    stations += [g for link in links for g in context.network.gateways_at.get(link.far(end), ()) if not g.tag][:1]
+    for link in links if not stations else ():
+        yield from _for_far_end(hearing, link, end, change)
+        yield from _for_need(hearing, link, end, change, instead)
+    if isinstance(vid, int):
+        for station in stations:
+            yield from for_station(hearing, station, vid)
+        yield from _named(hearing, end, vid)
+    if not stations and links and vid is not None and _mode(hearing, end, change) != "access":
+        yield from _native(hearing, end, vid)
+
+
+def _mode(hearing: Hearing, end: End, change: Change) -> object:
+    row = hearing.context.port(end)
+    return change.cells.get("mode") or (row.mode if row is not None else None)
+
+
+def _named(hearing: Hearing, end: End, vid: int) -> Iterator[Witness]:
+    """What the port's description says, where VLANs have names."""
+    row, name = hearing.context.port(end), hearing.context.vlan_names.get(vid)
+    if row is not None and name and name.casefold() in (row.description or "").casefold():
+        says = f"{end} is described as “{row.description}”, and VLAN {vid} is named {name}"
+        yield Witness(weights.NAMED, says)
+
+
+def _for_far_end(hearing: Hearing, link: Adjacency, end: End, change: Change) -> Iterator[Witness]:
+    """What the other end of the cable says of a port's new settings."""
+    cells, other = change.cells, link.far(end)
+    far = hearing.context.port(other)
+    if far is None or far.mode == "routed":
+        return
+    mode, vid = cells.get("mode"), cells.get("pvid")
+    if mode is not None and mode == far.mode:
+        yield Witness(weights.FAR_END, f"{other} at the other end is a{'n' * (mode == 'access')} {mode} port too")
+    elif mode is None and vid is not None and (far.pvid or NONE) == vid:
+        yield Witness(weights.FAR_END, f"{other} at the other end has {vid}")
+    if cells.get("tagging") is not None and (far.tagging or "802.1Q") == cells["tagging"]:
+        yield Witness(weights.FAR_END, f"{other} at the other end uses {cells['tagging']}")
+    if mode is None and cells.get("allowed") and VlanSet.parse(str(cells["allowed"])) == far.allowed:
+        yield Witness(weights.CARRIED, f"{other} at the other end carries just these")
+    carried = far.allowed is not None and isinstance(vid, int) and vid in far.allowed
+    if carried and _mode(hearing, end, change) == "trunk":
+        yield Witness(weights.CARRIED, "")
+
+
+def _for_need(hearing: Hearing, link: Adjacency, end: End, change: Change, instead: Change) -> Iterator[Witness]:
+    """What the stations on the two sides of a link need of it."""
+    mode, vid = change.cells.get("mode"), change.cells.get("pvid")
+    near, beyond = across(hearing.context, link, end)
+    both = near & beyond
+    if mode is None and change.cells.get("allowed"):
+        before = VlanSet.parse(str(instead.cells.get("allowed") or NONE))
+        if fresh := VlanSet.parse(str(change.cells["allowed"])) & both - before:
+            yield Witness(weights.WANTED, f"stations of VLAN {fresh} are on both sides of the link")
+    if mode == "trunk" and len(both) > 1:
+        yield Witness(weights.NEEDED, f"stations of VLANs {both} are on both sides of the link")
+    elif _mode(hearing, end, change) == "access" and any(len(side) == 1 and vid in side for side in (near, beyond)):
+        yield Witness(weights.ONLY_ONE, f"the stations on one side of the link are of VLAN {vid} only")
+
+
+def for_station(hearing: Hearing, station: Station, vid: int) -> Iterator[Witness]:
+    """What a station that is plugged in says of its VLAN: where its subnet lives, and its gateway."""
+    near = hearing.kin(station)
+    hosts = [s for s in near if isinstance(s, HostStation)]
+    mates = sum(hearing.vlan(s) == vid for s in hosts)
+    serving = next((s for s in near if isinstance(s, Interface) and hearing.vlan(s) == vid), None)
+    if serving is not None and serving.address is not None:
+        yield Witness(weights.OWN, f"{serving.device} {serving.name} serves {serving.address.network} in VLAN {vid}")
+    elif hearing.strangers(vid, station):
+        yield Witness(weights.STRANGERS, "")
+    if mates:
+        first = 0.0 if serving is not None else weights.OWN - weights.MATE
+        says = f"{mates} of {len(hosts)} other hosts of its subnet are in VLAN {vid}"
+        yield Witness(first + min(mates * weights.MATE, weights.MATES), says)
+    if isinstance(station, Interface):
+        if hearing.context.expected.named_vid(station) == vid:
+            yield Witness(weights.NAMED, f"the interface is named {station.name}")
+    elif isinstance(station, HostStation) and station.row.gateway not in (None, NONE):
+        hop = address(str(station.row.gateway))
+        if vid in hearing.home(hearing.near(hop, station)):
+            # Against nothing but one interface, what somebody typed into the host in one go counts once.
+            alone = serving is not None and not mates and hearing.context.expected.named_vid(serving) != vid
+            yield Witness(0.0 if alone else weights.OWN, f"its gateway {hop} is of VLAN {vid}")
+
+
+def _native(hearing: Hearing, end: End, vid: object) -> Iterator[Witness]:
+    """What the site's other links, and its stations, say of a trunk's native VLAN."""
+    context = hearing.context
+    others = [e for a in context.network.adjacencies if end not in (a.a, a.b) for e in (a.a, a.b)]
+    natives = Counter(row.pvid for row in map(context.port, others) if row is not None and row.pvid is not None)
+    same, count = natives[vid if isinstance(vid, int) else 0], natives.total()
+    if same:
+        yield Witness(weights.USUAL * same / count, f"{same} of {count} other ends of links have it so")
+    if vid == NONE:
+        yield Witness(weights.FREE_NATIVE, "")
+    elif vid not in context.used_vlans:
+        yield Witness(weights.FREE_NATIVE, f"no station is in VLAN {vid}")

@@ -1,0 +1,55 @@
+"""What is needed across a link: the VLANs that have stations on its two sides."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterator
+
+from crossthread.diagnosis.context import Context
+from crossthread.network.topology.adjacency import Adjacency
+from crossthread.network.topology.graph import distances
+from crossthread.network.topology.names import End
+from crossthread.values import VlanSet
+
+
+def across(context: Context, link: Adjacency, end: End) -> tuple[VlanSet, VlanSet]:
+    """The VLANs that stations on this side of a link belong to, and those of the other side.
+
+    Where other cables join the two sides as well, all that they join is on either side.
+    """
+    near, far = end.device, link.far(end).device
+    around = dict(context.once(_neighbours))
+    if not any(other is not link and {other.a.device, other.b.device} == {near, far} for other in _between(context)):
+        around[near], around[far] = around.get(near, set()) - {far}, around.get(far, set()) - {near}
+    here, there = distances([near], around), distances([far], around)
+    vids = context.once(_living)
+    one, two = (VlanSet.of(vid for device in side for vid in vids.get(device, ())) for side in (here, there))
+    return one, two
+
+
+def _between(context: Context) -> Iterator[Adjacency]:
+    """The links between bridges."""
+    for link in context.network.adjacencies:
+        if all((row := context.port(end)) is None or row.mode != "routed" for end in (link.a, link.b)):
+            yield link
+
+
+def _neighbours(context: Context) -> dict[str, set[str]]:
+    """The bridges next to each bridge."""
+    found: dict[str, set[str]] = defaultdict(set)
+    for link in _between(context):
+        found[link.a.device].add(link.b.device)
+        found[link.b.device].add(link.a.device)
+    return found
+
+
+def _living(context: Context) -> dict[str, set[int]]:
+    """By device the VLANs that the stations on it belong to, by the evidence."""
+    found: dict[str, set[int]] = defaultdict(set)
+    stations = context.network.stations
+    for station in (*(host for one in context.network.classes.all for host in one.hosts), *stations.gateways):
+        vid = context.expected.vlan(station)
+        for tap in station.taps:
+            if vid and tap.device:
+                found[tap.device].add(vid)
+    return found

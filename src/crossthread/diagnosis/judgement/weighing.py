@@ -1,0 +1,78 @@
+"""What a set of changes weighs by all the evidence, and what speaks for it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.findings import Finding
+from crossthread.diagnosis.judgement import weights
+from crossthread.diagnosis.judgement.for_hosts import for_host
+from crossthread.diagnosis.judgement.for_interfaces import for_interface
+from crossthread.diagnosis.judgement.for_ports import for_port
+from crossthread.diagnosis.judgement.hearing import Accused, Hearing
+from crossthread.diagnosis.judgement.witness import Witness
+from crossthread.network.topology.names import End
+from crossthread.survey.changes import Change, edited
+from crossthread.survey.records import Row
+from crossthread.values import NONE, VlanSet
+
+_OF = {"ports": for_port, "hosts": for_host, "gateways": for_interface}
+
+
+def witnesses(hearing: Hearing, changes: Iterable[Change]) -> list[Witness]:
+    """What speaks for the values that some changes set, the weightiest first."""
+    found = [one for change in changes for one in _for(hearing, change, _as_it_is(hearing.context, change))]
+    return sorted(found, key=lambda one: -one.weight)
+
+
+def weight(hearing: Hearing, changes: Sequence[Change]) -> float:
+    """What speaks for what some changes set, less what speaks for what they overturn and what they cost."""
+    gain = sum(one.weight for one in witnesses(hearing, changes))
+    lost = sum(one.weight for change in changes for one in _for(hearing, _as_it_is(hearing.context, change), change))
+    return gain - lost - weights.ROW * len(edited(changes))
+
+
+def accused(findings: Iterable[Finding]) -> set[Accused]:
+    """The hosts and interfaces whose own settings some findings change, or whose ports."""
+    found = set[Accused]()
+    for finding in findings:
+        for change in finding.repair:
+            if change.table == "hosts" and set(change.cells) - {"link"}:
+                found.add(("", str(change.key["host"])))
+            elif change.table == "gateways" and set(change.cells) - {"oper"}:
+                found.add((str(change.key["device"]), str(change.key["interface"])))
+        if finding.rule == "port-vlan-wrong" and finding.repair:
+            found |= {("", subject.host) for subject in finding.subjects if subject.host}
+    return found
+
+
+def _for(hearing: Hearing, change: Change, instead: Change) -> Iterator[Witness]:
+    if change.table in _OF and change.cells:
+        yield from _OF[change.table](hearing, change, instead)
+
+
+def _as_it_is(context: Context, change: Change) -> Change:
+    """The change that would set what is there already, in the same cells."""
+    row = _row(context, change)
+    cells = {column: _plain(getattr(row, column, None), column) for column in change.cells} if row is not None else {}
+    return Change(change.table, change.key, {column: value for column, value in cells.items() if value is not None})
+
+
+def _row(context: Context, change: Change) -> Row | None:
+    stations, key = context.network.stations, change.key
+    if change.table == "ports":
+        return context.port(End(str(key["device"]), str(key["port"])))
+    if change.table == "hosts":
+        host = stations.hosts.get(str(key["host"]).casefold())
+        return host.row if host is not None else None
+    if change.table == "gateways":
+        own = (s.row for s in stations.on_device.get(str(key["device"]), ()) if s.name == key["interface"])
+        return next((row for row in own if (row.address or "") == (key.get("address") or "")), None)
+    return None
+
+
+def _plain(value: object, column: str) -> object:
+    if column == "pvid" and value == 0:
+        return NONE
+    return str(value) if isinstance(value, VlanSet) else value

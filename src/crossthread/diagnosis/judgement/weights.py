@@ -1,0 +1,53 @@
+"""What the witnesses weigh: the one place for all weights of the judgement.
+
+The unit is one independent fact that agrees with a setting. An explanation's weight is that of the witnesses for what
+it sets, less that of the witnesses for what it overturns, less what the work costs.
+"""
+
+PLAN = 8.0
+"""What was intended decides: more than all that can be observed of one setting."""
+
+SERVES = 1.0
+"""A gateway interface of the station's subnet is in that VLAN, or has that prefix length."""
+OWN = 1.0
+"""A host's own address or gateway agrees; the two count once together where nothing but one interface disagrees."""
+PORT = 1.0
+"""The VLAN that a host's port is in, as a witness of what address it should have."""
+SEVERAL = 3.0
+"""What several hosts, each by its own settings, weigh at most against an interface."""
+MATE, MATES = 0.25, 0.75
+"""Each other host that shows where the subnet lives, and all of them at most."""
+PEER, PEERS = 0.5, 1.5
+"""Another host of the same kind with the same setting, and what all of them weigh at most."""
+STRANGERS = -0.75
+"""Hosts live in that VLAN, and none of the station's subnet."""
+FAR_END = 1.0
+"""The other end of the cable has it so."""
+NAMED = 1.0
+"""A name or description says it: of the port, the interface, the VLAN."""
+NEEDED = 2.0
+"""Stations of several VLANs on both sides of a link need it to carry more than one."""
+WANTED = 1.0
+"""Stations of a VLAN on both sides of a link need it."""
+ONLY_ONE = 1.5
+"""The stations on one side of a link are of one VLAN only."""
+USUAL = 0.75
+"""The site's other links, or gateways, have it so; as much of it as of them have."""
+FREE_NATIVE = 0.5
+"""No station is in that VLAN, as is fit for a trunk's native one."""
+CARRIED = 0.5
+"""The far end carries that VLAN."""
+IN_USE = 1.0
+"""The address is a gateway's."""
+
+ROW = 1.0
+"""To edit one more port, interface, host or other thing."""
+HARM = -4.0
+"""To stop a pair that works, other than by luck: chosen only if nothing else mends."""
+DETOUR = -2.0
+"""To let packets go another way instead of mending the link where the fault is."""
+PROPOSED = 0.25
+"""What the rule proposes by itself: decides only between equals."""
+
+OPEN, SURE = 0.6, 3.0
+"""By how much the best explanation has to outweigh the second to be likely, and to be sure."""

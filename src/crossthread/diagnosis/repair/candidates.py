@@ -1,0 +1,163 @@
+"""What else might mend a finding: by its rule, the other settings that would make the facts agree."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.edits import set_gateway, set_host, set_port
+from crossthread.diagnosis.expectations import gateway_address
+from crossthread.diagnosis.findings import Finding, Subject
+from crossthread.diagnosis.rules.gateway import gateway_port_vlan_wrong, gateway_vlan_wrong
+from crossthread.diagnosis.rules.host import free_address
+from crossthread.diagnosis.rules.link import both_trunks
+from crossthread.network.hosts.station import HostStation
+from crossthread.network.topology.names import End
+from crossthread.survey.changes import Change
+from crossthread.survey.records import Port
+from crossthread.values import NONE
+
+Option = tuple[Change, ...]
+
+
+def others(context: Context, finding: Finding) -> Iterator[Option]:
+    """What else might mend a finding."""
+    if finding.rule in _BY_RULE:
+        yield from _BY_RULE[finding.rule](context, finding)
+
+
+def _ends(context: Context, finding: Finding) -> list[tuple[End, Port]]:
+    """The ports that a finding is about."""
+    ends = (End(s.device, s.port) for s in finding.subjects if s.device and s.port)
+    return [(end, row) for end in ends if (row := context.port(end)) is not None]
+
+
+def _natives(context: Context, finding: Finding) -> Iterator[Option]:
+    ends = _ends(context, finding)
+    if len(ends) == 2:
+        yield from ((set_port(ends[n][0], pvid=ends[1 - n][1].pvid or NONE),) for n in (0, 1))
+
+
+def _access_ends(context: Context, finding: Finding) -> Iterator[Option]:
+    yield from _natives(context, finding)
+    for end, _ in _ends(context, finding)[:1]:
+        yield from (both_trunks(context, a) for a in context.adjacencies_at.get(end, ())[:1])
+
+
+def _tag_types(context: Context, finding: Finding) -> Iterator[Option]:
+    ends = _ends(context, finding)
+    if len(ends) == 2:
+        yield from ((set_port(ends[n][0], tagging=ends[1 - n][1].tagging or "802.1Q"),) for n in (0, 1))
+
+
+def _modes(context: Context, finding: Finding) -> Iterator[Option]:
+    ends = _ends(context, finding)
+    for n in (0, 1) if len(ends) == 2 else ():
+        if ends[n][1].mode == "access":
+            yield (set_port(ends[1 - n][0], mode="access", pvid=ends[n][1].pvid or NONE, allowed=""),)
+
+
+def _host_or_gateway(context: Context, finding: Finding) -> Iterator[Option]:
+    for end, _ in _ends(context, finding)[:1]:
+        for host in context.hosts_at(end)[:1]:
+            yield from _into_vlan(context, host)
+            yield from _gateway_to(context, host)
+
+
+def _port_instead(context: Context, finding: Finding) -> Iterator[Option]:
+    for host in _hosts(context, finding):
+        yield from _into_subnet(context, host)
+
+
+def _lengths(context: Context, finding: Finding) -> Iterator[Option]:
+    yield from _other_lengths(context, finding, _hosts(context, finding))
+
+
+def _gateways(context: Context, finding: Finding) -> Iterator[Option]:
+    for host in _hosts(context, finding):
+        for gateway in context.expected.gateways(host):
+            yield (set_host(host, gateway=str(gateway_address(gateway))),)
+
+
+def _hosts(context: Context, finding: Finding) -> list[HostStation]:
+    return [host for subject in finding.subjects for host in _host(context, subject)]
+
+
+def _host(context: Context, subject: Subject) -> list[HostStation]:
+    found = context.network.stations.hosts.get((subject.host or "").casefold())
+    return [found] if found is not None else []
+
+
+def _by_default(context: Context, finding: Finding) -> Iterator[Option]:
+    """A default route in place of one for a single subnet, on a device that has no other route."""
+    for change in finding.repair[:1] if len(finding.repair) == 1 else ():
+        if change.table == "routes" and not context.network.routing.routes(str(change.key["device"])):
+            wide = "::/0" if ":" in str(change.key["prefix"]) else "0.0.0.0/0"
+            yield (Change("routes", {**change.key, "prefix": wide}, change.cells),)
+
+
+def _gateway_to(context: Context, host: HostStation) -> Iterator[Option]:
+    """Bring the gateway of a host's subnet into the VLAN that the host is in."""
+    vid = context.expected.current_vlan(host)
+    for gateway in context.expected.gateways(host)[:2] if vid else ():
+        moved = gateway_vlan_wrong(context, gateway, vid)
+        facing = [a.far(gateway.end) for a in context.network.stations.facing(gateway)] if gateway.end else []
+        found = [moved] if not facing else [gateway_port_vlan_wrong(context, gateway, end, vid) for end in facing]
+        yield from (finding.repair for finding in (moved, *found) if finding is not None and finding.repair)
+
+
+def _into_vlan(context: Context, host: HostStation) -> Iterator[Option]:
+    """Give a host an address of the subnet of the VLAN that it is in."""
+    vid = context.expected.current_vlan(host)
+    for gateway in context.expected.served(vid) if vid else ():
+        subnet = context.expected.subnet(gateway)
+        free = free_address(context, subnet) if subnet is not None else None
+        if subnet is not None and free is not None:
+            cells = {"address": f"{free}/{subnet.network.prefixlen}", "gateway": str(gateway_address(gateway))}
+            yield (set_host(host, **cells),)
+
+
+def _into_subnet(context: Context, host: HostStation) -> Iterator[Option]:
+    """Put a host's port into the VLAN that its address lives in."""
+    row = context.port(host.end) if host.end is not None else None
+    for gateway in context.network.stations.gateways:
+        subnet = context.expected.subnet(gateway)
+        inside = subnet is not None and host.address is not None and host.address.ip in subnet.network
+        vid = context.expected.vlan(gateway)
+        if inside and vid and row is not None and row.mode == "access" and host.end is not None and row.pvid != vid:
+            yield (set_port(host.end, pvid=vid),)
+
+
+def _other_lengths(context: Context, finding: Finding, hosts: Sequence[HostStation]) -> Iterator[Option]:
+    """Give the gateway the host's prefix length, or the hosts' to the gateway."""
+    for host in hosts:
+        for gateway in context.expected.gateways(host)[:1]:
+            if host.address is not None and gateway.address is not None:
+                yield (set_gateway(gateway, address=f"{gateway.address.ip}/{host.address.network.prefixlen}"),)
+    for subject in finding.subjects:
+        for gateway in context.network.stations.on_device.get(subject.device or "", ()):
+            if gateway.name == subject.interface and gateway.address is not None:
+                yield from (
+                    (set_host(host, address=f"{host.address.ip}/{gateway.address.network.prefixlen}"),)
+                    for host in context.expected.near(gateway.address.ip)
+                    if isinstance(host, HostStation)
+                    and host.address is not None
+                    and host.address.network != gateway.address.network
+                )
+
+
+_BY_RULE: Mapping[str, Callable[[Context, Finding], Iterator[Option]]] = {
+    "link-native-differs": _natives,
+    "link-access-vlan-differs": _access_ends,
+    "link-tagging-differs": _tag_types,
+    "link-mode-differs": _modes,
+    "port-vlan-wrong": _host_or_gateway,
+    "host-outside-subnet": _port_instead,
+    "host-mask-differs": _lengths,
+    "gateway-mask-differs": _lengths,
+    "route-missing": _by_default,
+    "route-back-missing": _by_default,
+    "host-gateway-wrong": _gateways,
+    "host-gateway-missing": _gateways,
+    "host-gateway-outside-subnet": _gateways,
+}
