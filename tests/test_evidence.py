@@ -8,10 +8,10 @@ from pathlib import Path
 from crossthread import Change, Network, Survey, apply_changes, matrix, why, write_survey
 from crossthread.demo import faulty, healthy
 from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.repair.side_effects import changed_pairs
 from crossthread.diagnosis.wanted_pairs import Wanted, shares
 from crossthread.faces.pictures.overlay import why_overlay
 from crossthread.plan import read_plan
-from crossthread.diagnosis.repair.side_effects import changed_pairs
 from crossthread.questions.matrix_change import matrix_after
 from crossthread.questions.why_all import why_all
 from crossthread.survey.records import Device, Gateway, Host

@@ -22,6 +22,8 @@ from crossthread.survey.records import Gateway, Host
 from crossthread.values import NONE, Address, PrefixedAddress, address
 
 _HOST, _GATEWAY, _WEAK = 1.0, 1.5, 0.4
+_OUTNUMBERED = 2
+"""How many strangers to one of its own subnet a station has to live among to be astray."""
 _AT_END = 0.75
 """What it weighs for a prefix length that a gateway is then at an end of its subnet, as most are."""
 
@@ -198,7 +200,7 @@ class Expected:
             yield vid, share * (_WEAK if named != vid and self.astray(station) else 1.0)
 
     def astray(self, station: Station) -> bool:
-        """Whether a station is where others live and none of its own subnet: it is a poor witness of its VLAN."""
+        """Whether a station is where others live and hardly any of its own subnet: a poor witness of its VLAN."""
         one = self._one_for_all(station)
         if one not in self._astray:
             self._astray[one] = self._find_astray(one)
@@ -208,18 +210,15 @@ class Expected:
         vid, own = self.current_vlan(station), station.address
         if vid is None or own is None:
             return False
-        strangers = False
-        for other in self._groups_in.get(vid, ()):
-            if station in other.stations:
-                if len(other.stations) > 1:
-                    return False
-                continue
-            first = other.stations[0]
+        mates = strangers = 0
+        for group in self._groups_in.get(vid, ()):
+            first, count = group.stations[0], len(group.stations)
             assert first.address is not None
-            if first.address.ip in own.network or own.ip in first.address.network:
-                return False
-            strangers = strangers or not _one_interface(first, station)
-        return strangers
+            if first is station or first.address.ip in own.network or own.ip in first.address.network:
+                mates += count - (first is station)
+            elif not _one_interface(first, station):
+                strangers += count
+        return strangers > _OUTNUMBERED * mates
 
     @cached_property
     def _groups_in(self) -> dict[int, list[_Group]]:

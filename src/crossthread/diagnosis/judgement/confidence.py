@@ -25,9 +25,11 @@ def confidence(findings: Sequence[Finding], proven: bool = True) -> Confidence:
 
 
 def confidence_of(finding: Finding) -> Confidence:
-    """How sure one finding's repair is."""
+    """How sure one finding's repair is; a repair that stops somebody who works is never sure."""
     rivals = rivals_of(finding)
-    if not finding.repair or (rivals and _margin(finding, rivals) < weights.OPEN):
+    if not finding.repair or any(own.stops for own in finding.alternatives if own.changes == finding.repair):
+        return "open"
+    if rivals and _margin(finding, rivals) < weights.OPEN:
         return "open"
     at_a_host = any(change.table == "hosts" for rival in rivals for change in rival.changes)
     if at_a_host or finding.rule in _CHOSEN or (rivals and _margin(finding, rivals) < weights.SURE):

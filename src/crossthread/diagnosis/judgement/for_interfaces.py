@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from crossthread.diagnosis.expectations import end_of
 from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.hearing import Hearing
 from crossthread.diagnosis.judgement.witness import Witness, agreeing
@@ -49,5 +50,9 @@ def _for_address(hearing: Hearing, own: Interface | None, wanted: PrefixedAddres
     users = hearing.users(str(wanted.ip))
     says = f"{users[0].name} uses {wanted.ip}" if len(users) == 1 else f"{len(users)} hosts use {wanted.ip}"
     yield from agreeing(len(users), says, weights.OWN, weights.SEVERAL)
+    ends = (end_of(s.address.ip, s.address) for s in hearing.context.network.stations.gateways
+            if s.address is not None and s is not own)  # fmt: skip
+    if (end := end_of(wanted.ip, wanted)) is not None and end in set(ends):
+        yield Witness(weights.USUAL, f"other gateways too have the {end} address of their subnets")
     if str(wanted.ip) in hearing.context.next_hops and not users:
         yield Witness(weights.PEER, f"routes lead to {wanted.ip}")

@@ -63,7 +63,7 @@ def _for_far_end(hearing: Hearing, link: Adjacency, end: End, change: Change) ->
         yield Witness(weights.FAR_END, f"{other} at the other end has {vid}")
     if cells.get("tagging") is not None and (far.tagging or "802.1Q") == cells["tagging"]:
         yield Witness(weights.FAR_END, f"{other} at the other end uses {cells['tagging']}")
-    if mode is None and cells.get("allowed") and VlanSet.parse(str(cells["allowed"])) == far.allowed:
+    if mode is None and vid is None and cells.get("allowed") and VlanSet.parse(str(cells["allowed"])) == far.allowed:
         yield Witness(weights.CARRIED, f"{other} at the other end carries just these")
     carried = far.allowed is not None and isinstance(vid, int) and vid in far.allowed
     if carried and _mode(hearing, end, change) == "trunk":
@@ -120,5 +120,5 @@ def _native(hearing: Hearing, end: End, vid: object) -> Iterator[Witness]:
         yield Witness(weights.USUAL * same / count, f"{same} of {count} other ends of links have it so")
     if vid == NONE:
         yield Witness(weights.FREE_NATIVE, "")
-    elif vid not in context.used_vlans:
+    elif vid not in context.used_vlans and (same or vid == 1):  # one that is nowhere else is more like a slip
         yield Witness(weights.FREE_NATIVE, f"no station is in VLAN {vid}")

@@ -9,6 +9,7 @@ from crossthread.diagnosis.edits import set_gateway, set_host, set_port
 from crossthread.diagnosis.expectations import gateway_address
 from crossthread.diagnosis.findings import Finding, Subject
 from crossthread.diagnosis.rules.gateway import gateway_port_vlan_wrong, gateway_vlan_wrong
+from crossthread.diagnosis.rules.gateway_address import addresses_asked_for
 from crossthread.diagnosis.rules.host import free_address
 from crossthread.diagnosis.rules.link import both_trunks
 from crossthread.network.hosts.station import HostStation
@@ -61,7 +62,7 @@ def _host_or_gateway(context: Context, finding: Finding) -> Iterator[Option]:
     for end, _ in _ends(context, finding)[:1]:
         for host in context.hosts_at(end)[:1]:
             yield from _into_vlan(context, host)
-            yield from _gateway_to(context, host)
+            yield from (told.repair for told in gateway_to(context, host))
 
 
 def _port_instead(context: Context, finding: Finding) -> Iterator[Option]:
@@ -77,6 +78,23 @@ def _gateways(context: Context, finding: Finding) -> Iterator[Option]:
     for host in _hosts(context, finding):
         for gateway in context.expected.gateways(host):
             yield (set_host(host, gateway=str(gateway_address(gateway))),)
+
+
+def _gateway_addresses(context: Context, finding: Finding) -> Iterator[Option]:
+    """Every address that hosts of its VLAN or subnet use as their gateway; or the hosts' gateway set to its own."""
+    for subject in finding.subjects:
+        for gateway in context.network.stations.on_device.get(subject.device or "", ()):
+            if gateway.name == subject.interface and gateway.address is not None:
+                yield from addresses_asked_for(context, gateway)
+
+
+def _host_gateways(context: Context, finding: Finding) -> Iterator[Option]:
+    yield from _gateways(context, finding)
+    for host in _hosts(context, finding):
+        for gateway in context.expected.gateways(host)[:1]:
+            hop = host.row.gateway
+            if gateway.address is not None and hop and hop != NONE and hop not in context.network.stations.by_address:
+                yield (set_gateway(gateway, address=f"{hop}/{gateway.address.network.prefixlen}"),)
 
 
 def _hosts(context: Context, finding: Finding) -> list[HostStation]:
@@ -96,14 +114,14 @@ def _by_default(context: Context, finding: Finding) -> Iterator[Option]:
             yield (Change("routes", {**change.key, "prefix": wide}, change.cells),)
 
 
-def _gateway_to(context: Context, host: HostStation) -> Iterator[Option]:
-    """Bring the gateway of a host's subnet into the VLAN that the host is in."""
+def gateway_to(context: Context, host: HostStation) -> Iterator[Finding]:
+    """That the gateway of a host's subnet belongs into the VLAN that the host is in."""
     vid = context.expected.current_vlan(host)
     for gateway in context.expected.gateways(host)[:2] if vid else ():
-        moved = gateway_vlan_wrong(context, gateway, vid)
         facing = [a.far(gateway.end) for a in context.network.stations.facing(gateway)] if gateway.end else []
-        found = [moved] if not facing else [gateway_port_vlan_wrong(context, gateway, end, vid) for end in facing]
-        yield from (finding.repair for finding in (moved, *found) if finding is not None and finding.repair)
+        found = [gateway_vlan_wrong(context, gateway, vid)]
+        found += [gateway_port_vlan_wrong(context, gateway, end, vid) for end in facing]
+        yield from (told for told in found if told is not None and told.repair)
 
 
 def _into_vlan(context: Context, host: HostStation) -> Iterator[Option]:
@@ -157,7 +175,8 @@ _BY_RULE: Mapping[str, Callable[[Context, Finding], Iterator[Option]]] = {
     "gateway-mask-differs": _lengths,
     "route-missing": _by_default,
     "route-back-missing": _by_default,
-    "host-gateway-wrong": _gateways,
+    "gateway-address-wrong": _gateway_addresses,
+    "host-gateway-wrong": _host_gateways,
     "host-gateway-missing": _gateways,
     "host-gateway-outside-subnet": _gateways,
 }

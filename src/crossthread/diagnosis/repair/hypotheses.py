@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.judgement.hearing import Hearing
+from crossthread.diagnosis.repair.candidates import gateway_to
 from crossthread.diagnosis.rules.host import host_of_another_vlan, host_outside_peers, host_outside_subnet
 from crossthread.diagnosis.rules.port import port_mode_wrong, port_vlan_wrong
 from crossthread.network.hosts.station import HostStation
@@ -36,6 +37,7 @@ def hypotheses(context: Context, host: HostStation) -> Iterator[Finding]:
         moved = port_vlan_wrong(context, host, vid)
         if moved is not None:
             yield moved
+    yield from gateway_to(context, host)
     asked = (host_outside_subnet, host_of_another_vlan, host_outside_peers)
     renamed = next((told for rule in asked if (told := rule(context, host)) is not None), None)
     if renamed is not None:

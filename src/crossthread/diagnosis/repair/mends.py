@@ -175,6 +175,7 @@ def _ranked(
 ) -> Finding:
     """A finding with other mends that would do as well, and the one of them that has the best evidence."""
     rest = [change for other in best.findings if other is not finding for change in other.repair]
+    others_cost = set(stopped(context, context.network.changed(rest))[0]) if rest else set[tuple[str, str]]()
 
     def works(changes: Sequence[Change]) -> bool:
         try:
@@ -184,7 +185,8 @@ def _ranked(
         return all(walk.arrives for walk in walks(trial, *pair))
 
     def harm(changes: Sequence[Change]) -> int:
-        return len(stopped(context, context.network.changed(merge_changes([*rest, *changes])))[0])
+        lost = stopped(context, context.network.changed(merge_changes([*rest, *changes])))[0]
+        return len(set(lost) - others_cost) if lost else 0
 
     ways = _other_ways(context, finding, rest, pair)
     found = alternatives(best.hearing, finding, works, harm, ways, _instead(best, finding, explanations))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
+from collections.abc import Iterator
 from ipaddress import ip_interface, ip_network
 
 from crossthread.diagnosis.context import Context
@@ -58,10 +59,21 @@ def gateway_address_wrong(context: Context, gateway: Interface) -> Finding | Non
     )
 
 
+def addresses_asked_for(context: Context, gateway: Interface) -> Iterator[tuple[Change, ...]]:
+    """The changes that give an interface each of the addresses that its hosts use as their gateway and nobody has."""
+    own = gateway.address
+    asked = _asked_for(context, gateway, context.expected.vlan(gateway)) if own is not None else {}
+    for hop, users in asked.items():
+        theirs = users[0].hosts[0].address
+        if own is not None and theirs is not None and str(hop) not in context.network.stations.by_address:
+            length = (own if hop in own.network else theirs).network.prefixlen
+            yield (set_gateway(gateway, address=f"{hop}/{length}"),)
+
+
 def _asked_for(context: Context, gateway: Interface, vid: int | None) -> dict[Address, list[HostClass]]:
     """The addresses that hosts have as their gateway, of its VLAN or its subnet, each with those hosts."""
     assert gateway.address is not None
-    own = gateway.address.network
+    own = (context.expected.subnet(gateway) or gateway.address).network
     found: dict[Address, list[HostClass]] = defaultdict(list)
     for one in context.network.classes.all:
         host = one.hosts[0]

@@ -59,8 +59,21 @@ def _sure(answer: Why, out: Console) -> None:
     if answer.confidence is None:
         return
     out.print()
+    for pairs, word, how in ((answer.costs, "costs", ""), (answer.luck, "ends", ", which work by luck only")):
+        if pairs:
+            named = ", ".join(f"{one} to {two}" for one, two in pairs[:4])
+            more = f" and {len(pairs) - 4} more" if len(pairs) > 4 else ""
+            told = f"{count(len(pairs), 'pair')} that {'works' if len(pairs) == 1 else 'work'} now will stop{how}"
+            paragraph(
+                out, line((f"{word:<8}", "bold red" if word == "costs" else "bold"), f"{told}: {named}{more}."), 3
+            )
     style = {"sure": "bold green", "likely": "bold", "open": "bold yellow"}[answer.confidence]
-    paragraph(out, line((f"{answer.confidence:<8}", style), _SURE[answer.confidence]), 3)
+    says = _SURE[answer.confidence]
+    if answer.confidence == "open" and not answer.repair:
+        says = "no mend is proposed: what was read does not decide what to change."
+    elif answer.confidence == "open" and answer.costs:
+        says = "nothing was found that mends it and costs nobody; look further before this is done."
+    paragraph(out, line((f"{answer.confidence:<8}", style), says), 3)
     for told in answer.decide:
         paragraph(out, line((f"{'decide':<8}", "bold"), told), 3)
 
