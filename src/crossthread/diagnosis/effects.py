@@ -18,8 +18,10 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.explanations import explain
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.missing import gaps
+from crossthread.errors import SurveyError
 from crossthread.network.hosts.classes import HostClass
 from crossthread.network.hosts.station import HostStation, Interface, Station
+from crossthread.network.network import Network
 from crossthread.network.routing.forwarding import Forwarding, Walk
 from crossthread.network.three_valued import Truth, all_of
 from crossthread.survey.changes import merge_changes
@@ -98,13 +100,28 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
                     found[finding.identity] = Effect(finding, asker.example(single))
                     fresh.append(finding)
                 found[finding.identity].add(single.losers)
-        changes = merge_changes(change for finding in fresh for change in finding.repair)
-        if not changes:
+        network, done = _mended(now.network, [finding for finding in fresh if finding.repair])
+        if not done:
             break
-        mended |= {cell for finding in fresh for cell in _cells(finding)}
-        now = Context(now.network.changed(changes), context.plan)
+        mended |= {cell for finding in done for cell in _cells(finding)}
+        now = Context(network, context.plan)
         wants = failing
     return Effects(list(found.values()), list(unsettled.values()), list(_forbidden(context)))
+
+
+def _mended(network: Network, findings: list[Finding]) -> tuple[Network, list[Finding]]:
+    """A copy with the mends of some findings made, and those that were: two may want one thing, such as an address."""
+    try:
+        return network.changed(merge_changes(c for finding in findings for c in finding.repair)), findings
+    except SurveyError:
+        done: list[Finding] = []
+        for finding in findings:
+            try:
+                network = network.changed(finding.repair)
+            except SurveyError:
+                continue
+            done.append(finding)
+        return network, done
 
 
 def _cells(finding: Finding) -> Iterator[tuple[str, str, str]]:

@@ -9,33 +9,20 @@ from __future__ import annotations
 
 import re
 from collections import Counter, defaultdict
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from functools import cached_property
 from ipaddress import IPv4Network, IPv6Network, ip_interface, ip_network
-from typing import NamedTuple
 
-from crossthread.network.hosts.classes import Block, HostClass, current_vlan
+from crossthread.diagnosis.prefix_lengths import PrefixLengths
+from crossthread.diagnosis.voters import GATEWAY, HOST, WEAK, Voters, gateway_address, one_interface, votes
+from crossthread.network.hosts.classes import HostClass, current_vlan
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.network import Network
 from crossthread.plan import Plan
-from crossthread.survey.records import Gateway, Host
-from crossthread.values import NONE, Address, PrefixedAddress, address
+from crossthread.values import Address, PrefixedAddress
 
-_HOST, _GATEWAY, _WEAK = 1.0, 1.5, 0.4
 _OUTNUMBERED = 2
 """How many strangers to one of its own subnet a station has to live among to be astray."""
-_AT_END = 0.75
-"""What it weighs for a prefix length that a gateway is then at an end of its subnet, as most are."""
-
-
-class _Group(NamedTuple):
-    """Stations whose vote counts the same: a class of hosts, or one gateway interface."""
-
-    stations: Sequence[Station]
-    block: Block
-    gateway: Address | None
-    vid: int | None
-    """The VLAN that their frames join as things are, if that is one and known."""
 
 
 class Expected:
@@ -49,41 +36,18 @@ class Expected:
         self._vlan: dict[Station, int | None] = {}
         self._weights: dict[Station, dict[int, float]] = {}
         self._astray: dict[Station, bool] = {}
-        self._length: dict[Station, int | None] = {}
+        self._voters = Voters(network)
+        self._lengths = PrefixLengths(network, self._voters)
         self._gateways: dict[Station, list[Interface]] = {}
-
-    @cached_property
-    def _groups(self) -> dict[Block, list[_Group]]:
-        found: dict[Block, list[_Group]] = defaultdict(list)
-        for one in self._network.classes.all:
-            if one.block is not None:
-                hop = address(one.gateway) if one.gateway and one.gateway != NONE else None
-                found[one.block].append(_Group(one.hosts, one.block, hop, one.vid))
-        for gateway in self._network.stations.gateways:
-            if gateway.address is not None:
-                block = Block.of(str(gateway.row.address))
-                found[block].append(_Group([gateway], block, None, current_vlan(gateway, self._network.names)))
-        return found
-
-    @cached_property
-    def _lengths(self) -> list[tuple[int, int]]:
-        return sorted({(block.version, block.length) for block in self._groups})
-
-    def _around(self, wanted: Address) -> Iterator[_Group]:
-        """The groups in whose subnet an address is."""
-        number, width = int(wanted), wanted.max_prefixlen
-        for version, length in self._lengths:
-            if version == wanted.version:
-                yield from self._groups.get(Block(version, length, number >> width - length), ())
 
     def near(self, wanted: Address) -> Iterator[Station]:
         """The stations in whose subnet an address is, by their own prefix length."""
-        for group in self._around(wanted):
+        for group in self._lengths.around(wanted):
             yield from group.stations
 
     def near_in(self, wanted: Address, vid: int) -> Iterator[Station]:
         """Those of them whose frames join a certain VLAN as things are."""
-        for group in self._around(wanted):
+        for group in self._lengths.around(wanted):
             if group.vid == vid:
                 yield from group.stations
 
@@ -107,21 +71,8 @@ class Expected:
         return current_vlan(station, self._network.names)
 
     def _votes(self, station: Station) -> Iterator[tuple[Station, float]]:
-        """Who has a say in what a station should be: one of each group, and the weight of all of them together."""
-        own = station.address
-        assert own is not None
-        for group in self._around(own.ip):
-            count = len(group.stations) - (group.stations[0] is station)
-            if not count:
-                continue
-            other = group.stations[0]
-            assert other.address is not None
-            mutual = other.address.ip in own.network
-            linked = _gateway(station) == other.address.ip or group.gateway == own.ip
-            if isinstance(other, HostStation):
-                yield other, count * (_HOST if mutual or linked else _WEAK)
-            else:
-                yield other, _GATEWAY if mutual or linked else _WEAK
+        assert station.address is not None
+        return votes(station, self._lengths.around(station.address.ip))
 
     def vlan(self, station: Station) -> int | None:
         """The VLAN a station should be in: where its subnet lives by most of the evidence."""
@@ -169,7 +120,7 @@ class Expected:
         if station.address is None:
             return self.current_vlan(station)
         weights: dict[int, float] = defaultdict(float)
-        for other, weight in (*self._votes(station), (station, _HOST)):
+        for other, weight in (*self._votes(station), (station, HOST)):
             for vid, share in self._says_vlan(other):
                 weights[vid] += weight * share
         self._weights[station] = weights
@@ -188,7 +139,7 @@ class Expected:
         for other, weight in self._votes(station):
             silent += weight if self.current_vlan(other) is None and self.named_vid(other) is None else 0.0
             served = served or isinstance(other, Interface)
-        return silent if served or not self._network.unread.anywhere else silent + _GATEWAY
+        return silent if served or not self._network.unread.anywhere else silent + GATEWAY
 
     def _says_vlan(self, station: Station) -> Iterator[tuple[int, float]]:
         vid = self.current_vlan(station)
@@ -197,7 +148,7 @@ class Expected:
             yield named, 1.0
         if vid is not None:
             share = 0.5 if named is not None and named != vid else 1.0
-            yield vid, share * (_WEAK if named != vid and self.astray(station) else 1.0)
+            yield vid, share * (WEAK if named != vid and self.astray(station) else 1.0)
 
     def astray(self, station: Station) -> bool:
         """Whether a station is where others live and hardly any of its own subnet: a poor witness of its VLAN."""
@@ -211,24 +162,14 @@ class Expected:
         if vid is None or own is None:
             return False
         mates = strangers = 0
-        for group in self._groups_in.get(vid, ()):
+        for group in self._voters.in_vlan.get(vid, ()):
             first, count = group.stations[0], len(group.stations)
             assert first.address is not None
             if first is station or first.address.ip in own.network or own.ip in first.address.network:
                 mates += count - (first is station)
-            elif not _one_interface(first, station):
+            elif not one_interface(first, station):
                 strangers += count
         return strangers > _OUTNUMBERED * mates
-
-    @cached_property
-    def _groups_in(self) -> dict[int, list[_Group]]:
-        """The groups by the VLAN that their frames join as things are."""
-        found: dict[int, list[_Group]] = defaultdict(list)
-        for groups in self._groups.values():
-            for group in groups:
-                if group.vid is not None:
-                    found[group.vid].append(group)
-        return found
 
     def named_vid(self, station: Station) -> int | None:
         """The VID in an interface's name, such as 30 in `vlan30` or `up1.30`, if it is a VLAN of this network."""
@@ -240,67 +181,12 @@ class Expected:
         return int(found[1])
 
     def length(self, station: Station) -> int | None:
-        """The prefix length a station should have: what most of those in its subnet have."""
-        station = self._one_for_all(station)
-        if station not in self._length and station.address is not None:
+        """The prefix length a station should have: the plan's, else what most of those in its subnet have."""
+        if station.address is not None:
             for network, _ in self.planned_subnets:
                 if station.address.ip in network:
-                    self._length[station] = network.prefixlen
                     return network.prefixlen
-        if station not in self._length:
-            weights: dict[int, float] = defaultdict(float)
-            if station.address is not None:
-                own_weight = _HOST if isinstance(station, HostStation) else _GATEWAY
-                twice = 1
-                for other, weight in self._votes(station):
-                    assert other.address is not None
-                    wider, narrower = self._needs_more(other, station), self._needs_more(station, other)
-                    twice = 2 if narrower else twice
-                    weights[other.address.network.prefixlen] += weight * self._believable(other) * (2 if wider else 1)
-                weights[station.address.network.prefixlen] += own_weight * self._believable(station) * twice
-                for served in {s.address.ip for s, _ in self._votes(station) if isinstance(s, Interface) and s.address}:
-                    for length in weights:
-                        weights[length] += _AT_END if end_of(served, ip_interface(f"{served}/{length}")) else 0.0
-                if isinstance(station, Interface):
-                    for length in weights:
-                        own_ip = station.address.ip
-                        weights[length] += _AT_END if end_of(own_ip, ip_interface(f"{own_ip}/{length}")) else 0.0
-            best = max(weights.values(), default=0.0)
-            own = station.address.network.prefixlen if station.address else None
-            winners = [length for length, weight in weights.items() if weight > best - 1e-9]
-            self._length[station] = own if own in winners or not winners else winners[0]
-        return self._length[station]
-
-    def _needs_more(self, one: Station, other: Station) -> bool:
-        """Whether one station sends what is to be passed on to another, in whose prefix it is not itself.
-
-        It is a second fact against that prefix.
-        """
-        if one.address is None or other.address is None or not isinstance(other, Interface):
-            return False
-        if other.address.ip not in one.address.network or one.address.ip in other.address.network:
-            return False
-        if isinstance(one, HostStation):
-            return _gateway(one) == other.address.ip
-        routes = self._network.routing.routes(one.device)
-        return any(route.next_hop == str(other.address.ip) for route in routes)
-
-    def _believable(self, station: Station) -> float:
-        """How far to believe a prefix length: less for an interface whose subnet overlaps another's of its device."""
-        return _WEAK if station in self._overlapping else 1.0
-
-    @cached_property
-    def _overlapping(self) -> set[Station]:
-        """The interfaces whose subnet contains a smaller one of another interface of the same device and table."""
-        found: set[Station] = set()
-        for stations in self._network.stations.on_device.values():
-            known = [(s, Block.of(str(s.row.address)), s.row) for s in stations if s.address is not None]
-            for one, block, row in known:
-                for other, inner, beside in known:
-                    alike = isinstance(row, Gateway) and isinstance(beside, Gateway) and row.table == beside.table
-                    if alike and one.name != other.name and block.length < inner.length and block.meets(inner):
-                        found.add(one)
-        return found
+        return self._lengths.length(self._one_for_all(station))
 
     def subnet(self, station: Station) -> PrefixedAddress | None:
         """A station's address with the prefix length it should have."""
@@ -320,7 +206,7 @@ class Expected:
             return []
         found = [s for s in self._network.stations.gateways if s.address and s.address.ip in wanted.network]
         used: Counter[Address | None] = Counter()
-        for group in self._around(wanted.ip):
+        for group in self._lengths.around(wanted.ip):
             if isinstance(group.stations[0], HostStation) and group.stations[0] is not host:
                 used[group.gateway] += len(group.stations)
             elif group.stations[0] is host and len(group.stations) > 1:
@@ -335,28 +221,3 @@ class Expected:
     def users(self, wanted: Address) -> list[HostStation]:
         """The hosts that have an address as their gateway."""
         return [s for c in self._network.classes.all if c.gateway == str(wanted) for s in c.hosts]
-
-
-def _one_interface(one: Station, other: Station) -> bool:
-    """Whether two stations are one interface with several addresses."""
-    both = isinstance(one, Interface) and isinstance(other, Interface)
-    return both and (one.device, one.name) == (other.device, other.name)
-
-
-def gateway_address(station: Station) -> Address | None:
-    """The address that hosts use for a gateway interface: its shared one, else its own."""
-    row = station.row
-    if isinstance(row, Gateway) and row.virtual and row.virtual != NONE:
-        return address(row.virtual)
-    return station.address.ip if station.address else None
-
-
-def _gateway(station: Station) -> Address | None:
-    row = station.row
-    return address(row.gateway) if isinstance(row, Host) and row.gateway and row.gateway != NONE else None
-
-
-def end_of(ip: Address, own: PrefixedAddress) -> str | None:
-    """Whether an address is the first or the last one for hosts in a subnet."""
-    first, last = int(own.network.network_address) + 1, int(own.network.broadcast_address) - 1
-    return "first" if int(ip) == first else "last" if int(ip) == last else None

@@ -8,6 +8,7 @@ from functools import partial
 from crossthread.diagnosis.cheapest_way import Search
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding, at_station
+from crossthread.diagnosis.repair.hypotheses import judged
 from crossthread.diagnosis.rules import gateway_address as address_rules
 from crossthread.diagnosis.rules import host as host_rules
 from crossthread.diagnosis.rules import routing as routing_rules
@@ -86,12 +87,14 @@ def _at_host(context: Context, stop: Stop, target: HostStation) -> list[Finding]
     settings: list[Callable[[], Finding | None]] = []
     if not direct:
         settings = [
+            partial(judged, context, host),
             partial(host_rules.host_outside_subnet, context, host),
             partial(host_rules.host_gateway_missing, context, host),
             partial(host_rules.host_gateway_outside_subnet, context, host),
         ]
     else:
-        settings = [partial(host_rules.host_outside_subnet, context, target)]
+        settings = [partial(judged, context, one) for one in (host, target)]
+        settings += [partial(host_rules.host_outside_subnet, context, target)]
     if stop.reason == "gateway" and not context.expected.gateways(host):
         settings.insert(0, partial(_like_the_other, context, host, target))
     if stop.reason == "gateway":
@@ -150,6 +153,7 @@ def _at_router(context: Context, stop: Stop, target: HostStation, back: bool) ->
                 return [found]
         return _first(
             [
+                partial(judged, context, target),
                 partial(host_rules.host_outside_subnet, context, target),
                 partial(host_rules.host_address_missing, context, target),
             ]

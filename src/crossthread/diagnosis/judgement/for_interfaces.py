@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from crossthread.diagnosis.expectations import end_of
 from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.hearing import Hearing
 from crossthread.diagnosis.judgement.witness import Witness, agreeing
+from crossthread.diagnosis.prefix_lengths import end_of
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.survey.changes import Change
 from crossthread.values import NONE, PrefixedAddress, interface

@@ -6,12 +6,12 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_gateway, set_host, set_port
-from crossthread.diagnosis.expectations import gateway_address
 from crossthread.diagnosis.findings import Finding, Subject
 from crossthread.diagnosis.rules.gateway import gateway_port_vlan_wrong, gateway_vlan_wrong
 from crossthread.diagnosis.rules.gateway_address import addresses_asked_for
 from crossthread.diagnosis.rules.host import free_address
 from crossthread.diagnosis.rules.link import both_trunks
+from crossthread.diagnosis.voters import gateway_address
 from crossthread.network.hosts.station import HostStation
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.judgement.hearing import Hearing
+from crossthread.diagnosis.judgement.weighing import accused, weight
 from crossthread.diagnosis.repair.candidates import gateway_to
 from crossthread.diagnosis.rules.host import host_of_another_vlan, host_outside_peers, host_outside_subnet
 from crossthread.diagnosis.rules.port import port_mode_wrong, port_vlan_wrong
@@ -42,3 +43,11 @@ def hypotheses(context: Context, host: HostStation) -> Iterator[Finding]:
     renamed = next((told for rule in asked if (told := rule(context, host)) is not None), None)
     if renamed is not None:
         yield renamed
+
+
+def judged(context: Context, host: HostStation) -> Finding | None:
+    """The most likely of them, if more speaks for it than against it."""
+    found = [finding for finding in hypotheses(context, host) if finding.repair]
+    heavy = [weight(Hearing(context, accused([finding])), finding.repair) for finding in found]
+    best = max(range(len(found)), key=heavy.__getitem__, default=None)
+    return found[best] if best is not None and heavy[best] > 0 else None

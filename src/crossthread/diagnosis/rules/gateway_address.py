@@ -8,8 +8,8 @@ from ipaddress import ip_interface, ip_network
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_gateway
-from crossthread.diagnosis.expectations import end_of
 from crossthread.diagnosis.findings import Finding, at_station
+from crossthread.diagnosis.prefix_lengths import end_of
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway import called
 from crossthread.network.hosts.classes import HostClass

@@ -8,10 +8,10 @@ from ipaddress import ip_interface
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import raise_link, set_host
-from crossthread.diagnosis.expectations import gateway_address
 from crossthread.diagnosis.findings import Finding, Severity, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway_address import gateway_address_wrong
+from crossthread.diagnosis.voters import gateway_address
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.survey.changes import Change
 from crossthread.values import NONE, Address, PrefixedAddress, address

@@ -1,0 +1,109 @@
+"""What prefix length a station should have: what most of those in its subnet have."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Callable, Iterable, Iterator
+from functools import cached_property
+from ipaddress import ip_interface
+
+from crossthread.diagnosis.voters import GATEWAY, HOST, WEAK, Group, Voters, hop_of, votes
+from crossthread.network.hosts.classes import Block
+from crossthread.network.hosts.station import HostStation, Interface, Station
+from crossthread.network.network import Network
+from crossthread.survey.records import Gateway
+from crossthread.values import Address, PrefixedAddress
+
+_AT_END = 0.75
+"""What it weighs for a prefix length that a gateway is then at an end of its subnet, as most are."""
+
+
+class PrefixLengths:
+    """Who is believed of what they say how large their subnet is.
+
+    It is settled in two rounds: whose length is wrong by the first one has no say in the second, as it would put those
+    of other subnets into its own.
+    """
+
+    def __init__(self, network: Network, voters: Voters) -> None:
+        self._network, self._voters = network, voters
+        self._first: dict[Station, int | None] = {}
+        self._settled: dict[Station, int | None] = {}
+
+    def length(self, station: Station) -> int | None:
+        """The prefix length that a station should have; its own where nobody says otherwise."""
+        if station not in self._settled:
+            self._settled[station] = self._vote(station, self.around)
+        return self._settled[station]
+
+    def around(self, wanted: Address) -> Iterator[Group]:
+        """The groups in whose subnet an address is, if their prefix length is not wrong."""
+        for group in self._voters.around(wanted):
+            own = group.stations[0].address
+            assert own is not None
+            length = self._at_first(group.stations[0])
+            if length is None or wanted in ip_interface(f"{own.ip}/{length}").network:
+                yield group
+
+    def _at_first(self, station: Station) -> int | None:
+        if station not in self._first:
+            self._first[station] = self._vote(station, self._voters.around)
+        return self._first[station]
+
+    def _vote(self, station: Station, around: Callable[[Address], Iterable[Group]]) -> int | None:
+        if station.address is None:
+            return None
+        weights: dict[int, float] = defaultdict(float)
+        own, twice = station.address, 1
+        served = {own.ip} if isinstance(station, Interface) else set[Address]()
+        for other, weight in votes(station, around(own.ip)):
+            assert other.address is not None
+            twice = 2 if self._needs_more(station, other) else twice
+            wider = 2 if self._needs_more(other, station) else 1
+            weights[other.address.network.prefixlen] += weight * self._believable(other) * wider
+            served |= {other.address.ip} if isinstance(other, Interface) else set()
+        own_weight = HOST if isinstance(station, HostStation) else GATEWAY
+        weights[own.network.prefixlen] += own_weight * self._believable(station) * twice
+        for ip in served:
+            for length in weights:
+                weights[length] += _AT_END if end_of(ip, ip_interface(f"{ip}/{length}")) else 0.0
+        best = max(weights.values())
+        winners = [length for length, weight in weights.items() if weight > best - 1e-9]
+        return own.network.prefixlen if own.network.prefixlen in winners else winners[0]
+
+    def _needs_more(self, one: Station, other: Station) -> bool:
+        """Whether one station sends what is to be passed on to another, in whose prefix it is not itself.
+
+        It is a second fact against that prefix.
+        """
+        if one.address is None or other.address is None or not isinstance(other, Interface):
+            return False
+        if other.address.ip not in one.address.network or one.address.ip in other.address.network:
+            return False
+        if isinstance(one, HostStation):
+            return hop_of(one) == other.address.ip
+        routes = self._network.routing.routes(one.device)
+        return any(route.next_hop == str(other.address.ip) for route in routes)
+
+    def _believable(self, station: Station) -> float:
+        """How far to believe a prefix length: less for an interface whose subnet overlaps another's of its device."""
+        return WEAK if station in self._overlapping else 1.0
+
+    @cached_property
+    def _overlapping(self) -> set[Station]:
+        """The interfaces whose subnet contains a smaller one of another interface of the same device and table."""
+        found: set[Station] = set()
+        for stations in self._network.stations.on_device.values():
+            known = [(s, Block.of(str(s.row.address)), s.row) for s in stations if s.address is not None]
+            for one, block, row in known:
+                for other, inner, beside in known:
+                    alike = isinstance(row, Gateway) and isinstance(beside, Gateway) and row.table == beside.table
+                    if alike and one.name != other.name and block.length < inner.length and block.meets(inner):
+                        found.add(one)
+        return found
+
+
+def end_of(ip: Address, own: PrefixedAddress) -> str | None:
+    """Whether an address is the first or the last one for hosts in a subnet."""
+    first, last = int(own.network.network_address) + 1, int(own.network.broadcast_address) - 1
+    return "first" if int(ip) == first else "last" if int(ip) == last else None
