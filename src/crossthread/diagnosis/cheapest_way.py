@@ -16,6 +16,7 @@ from typing import NamedTuple
 import msgspec
 
 from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.edits import closed_itself
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.rules import gateway as gateway_rules
 from crossthread.diagnosis.rules import host as host_rules
@@ -240,7 +241,7 @@ class Search:
         findings: list[Finding | None] = []
         if adjacency.up is False:
             shut = [port_rules.port_admin_down(context, end) for end in self._cables(adjacency)]
-            findings += [f for f in shut if f] or [port_rules.port_down(context, end) for end in ends]
+            findings += [f for f in shut if f] or self._dark(ends)
         findings += [self._vlan_on(end, vid) for end in ends]
         if adjacency.up is not False and not any(findings):
             findings.append(link_rules.blocked_by_tree(context, adjacency, vid))
@@ -253,6 +254,11 @@ class Search:
         trees = self._trees(adjacency, vid)
         unknown = works is None or adjacency.up is None or trees is None or (trees is False and not any(findings))
         return _step(findings, observations=int(unknown), hops=1)
+
+    def _dark(self, ends: Sequence[End]) -> list[Finding | None]:
+        """Why a link is down that nobody shut: the cable, if it was tested and is not sound."""
+        tested = [port_rules.cable_fault(self._context, end) for end in ends]
+        return [told for told in tested if told] or [port_rules.port_down(self._context, end) for end in ends]
 
     def _trees(self, adjacency: Adjacency, vid: int) -> Truth:
         return all_of(self._fabric.trees.forwarding(end).has(vid) for end in (adjacency.a, adjacency.b))
@@ -313,6 +319,9 @@ class Search:
         if isinstance(station, HostStation):
             found = [host_rules.host_link_down(context, station)]
             if station.end is not None:
+                if closed_itself(context.port(station.end)):
+                    found += [port_rules.port_refuses_station(context, station)]
+                    found += [port_rules.port_has_refused(context, station.end)]
                 found += [port_rules.port_admin_down(context, station.end), port_rules.port_down(context, station.end)]
             return [finding for finding in found if finding][:1]
         assert isinstance(station, Interface)

@@ -46,6 +46,9 @@ def nested(context: Context, findings: list[Finding], causes: Mapping[object, se
             cause = next((o for o in order if o.identity in known), None)
         if cause is None:
             cause = _by_vlan(finding, by_rule, above)
+        if cause is None:
+            cause = next((o for o in by_rule[finding.rule] if _one_port(o, finding) and
+                          _may_lead(rank, above, finding, o)), None)  # fmt: skip
         if cause is not None:
             above[id(finding)] = cause
     under: dict[int, list[Finding]] = defaultdict(list)
@@ -77,6 +80,11 @@ def _leads(above: dict[int, Finding], finding: Finding, cause: Finding) -> bool:
             return False
         at = above.get(id(at))
     return True
+
+
+def _one_port(one: Finding, other: Finding) -> bool:
+    """Whether two findings of one rule are mended at one port in one go, such as for two VLANs of an uplink."""
+    return one.repair == other.repair and {change.table for change in one.repair} == {"ports"}
 
 
 def _by_vlan(finding: Finding, by_rule: dict[str, list[Finding]], above: dict[int, Finding]) -> Finding | None:

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from functools import cached_property
 from typing import Any, TypeVar
 
-from crossthread.diagnosis.expectations import Expected
+from crossthread.diagnosis.expected.expectations import Expected
 from crossthread.network.hosts.classes import HostClass
 from crossthread.network.hosts.station import HostStation
 from crossthread.network.network import Network

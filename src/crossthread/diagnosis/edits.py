@@ -6,7 +6,17 @@ from crossthread.diagnosis.context import Context
 from crossthread.network.hosts.station import Station
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
+from crossthread.survey.records import Port
 from crossthread.values import VlanSet
+
+
+def closed_itself(row: Port | None) -> bool:
+    """Whether a port shut itself after a violation: it is down, nobody shut it, and it refuses that way."""
+    return row is not None and row.violation == "shutdown" and bool(row.violations) and _dark(row)
+
+
+def _dark(row: Port) -> bool:
+    return row.oper == "down" and row.admin != "down"
 
 
 def raise_link(context: Context, end: End) -> tuple[Change, ...]:
@@ -27,6 +37,9 @@ def raise_link(context: Context, end: End) -> tuple[Change, ...]:
     for host in context.hosts_at(end):
         if host.row.link == "down":
             found.append(Change("hosts", {"host": host.name}, {"link": "up"}))
+    for gateway in context.network.gateways_at.get(end, ()):
+        if gateway.row.oper == "down" and gateway.row.admin != "down":
+            found.append(set_gateway(gateway, oper="up"))
     return tuple(found)
 
 

@@ -100,7 +100,7 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
                     found[finding.identity] = Effect(finding, asker.example(single))
                     fresh.append(finding)
                 found[finding.identity].add(single.losers)
-        network, done = _mended(now.network, [finding for finding in fresh if finding.repair])
+        network, done = mended_by(now.network, [finding for finding in fresh if finding.repair])
         if not done:
             break
         mended |= {cell for finding in done for cell in _cells(finding)}
@@ -109,7 +109,7 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
     return Effects(list(found.values()), list(unsettled.values()), list(_forbidden(context)))
 
 
-def _mended(network: Network, findings: list[Finding]) -> tuple[Network, list[Finding]]:
+def mended_by(network: Network, findings: list[Finding]) -> tuple[Network, list[Finding]]:
     """A copy with the mends of some findings made, and those that were: two may want one thing, such as an address."""
     try:
         return network.changed(merge_changes(c for finding in findings for c in finding.repair)), findings

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 
 import msgspec
 
 from crossthread.answer import Answer
 from crossthread.collector import held_still
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.effects import find_effects
+from crossthread.diagnosis.effects import find_effects, mended_by
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.repair.work_order import WorkStep, central, work_order
 from crossthread.diagnosis.wanted_pairs import Share, Wanted
@@ -107,11 +107,11 @@ def _every(context: Context, seat: str | None, progress: Callable[[], None]) -> 
     found = [effect.finding for effect in find_effects(context, progress).effects]
     kept = [finding for finding in found if finding.repair]
     wanted = Wanted(context)
-    best = wanted.share(_mended(network, kept))
+    best = wanted.share(mended_by(network, kept)[0])
     weight: dict[int, int] = {}
     for finding in list(kept):
         rest = [other for other in kept if other is not finding]
-        without = wanted.share(_mended(network, rest))
+        without = wanted.share(mended_by(network, rest)[0])
         progress()
         if without.works >= best.works:
             kept = rest
@@ -120,7 +120,7 @@ def _every(context: Context, seat: str | None, progress: Callable[[], None]) -> 
     kept.sort(key=lambda finding: -weight[id(finding)])
     mends, now = [], wanted.share(network)
     for number, finding in enumerate(kept, 1):
-        after = wanted.share(_mended(network, kept[:number]))
+        after = wanted.share(mended_by(network, kept[:number])[0])
         mends.append(Mend(finding, weight[id(finding)], after))
         progress()
     order = work_order(network, kept, None, seat)
@@ -129,7 +129,3 @@ def _every(context: Context, seat: str | None, progress: Callable[[], None]) -> 
     return Every(
         now, mends[-1].after if mends else now, tuple(mends), unmended, repair, order, seat or central(network)
     )
-
-
-def _mended(network: Network, findings: Sequence[Finding]) -> Network:
-    return network.changed(merge_changes(change for finding in findings for change in finding.repair))

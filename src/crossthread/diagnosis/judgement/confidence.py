@@ -31,7 +31,8 @@ def confidence_of(finding: Finding) -> Confidence:
         return "open"
     if rivals and _margin(finding, rivals) < weights.OPEN:
         return "open"
-    at_a_host = any(change.table == "hosts" for rival in rivals for change in rival.changes)
+    at_a_port = all(change.table == "ports" for change in finding.repair)
+    at_a_host = at_a_port and any(change.table == "hosts" for rival in rivals for change in rival.changes)
     if at_a_host or finding.rule in _CHOSEN or (rivals and _margin(finding, rivals) < weights.SURE):
         return "likely"
     return "sure"

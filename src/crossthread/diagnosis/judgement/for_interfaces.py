@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.hearing import Hearing
 from crossthread.diagnosis.judgement.witness import Witness, agreeing
-from crossthread.diagnosis.prefix_lengths import end_of
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.survey.changes import Change
 from crossthread.values import NONE, PrefixedAddress, interface
@@ -54,5 +54,16 @@ def _for_address(hearing: Hearing, own: Interface | None, wanted: PrefixedAddres
             if s.address is not None and s is not own)  # fmt: skip
     if (end := end_of(wanted.ip, wanted)) is not None and end in set(ends):
         yield Witness(weights.USUAL, f"other gateways too have the {end} address of their subnets")
+    if (
+        own is not None
+        and _tells_vid(own.row.vid, wanted)
+        and any(_tells_vid(s.row.vid, s.address) for s in hearing.context.network.stations.gateways if s is not own)
+    ):
+        yield Witness(weights.USUAL, "as with others, the VID is a part of the address")
     if str(wanted.ip) in hearing.context.next_hops and not users:
         yield Witness(weights.PEER, f"routes lead to {wanted.ip}")
+
+
+def _tells_vid(vid: int | None, own: PrefixedAddress | None) -> bool:
+    """Whether the VLAN's number is a part of an address, as many sites have it."""
+    return own is not None and bool(vid) and str(vid) in str(own.ip).split(".")[1:3]

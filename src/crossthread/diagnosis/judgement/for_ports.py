@@ -63,6 +63,8 @@ def _for_far_end(hearing: Hearing, link: Adjacency, end: End, change: Change) ->
         yield Witness(weights.FAR_END, f"{other} at the other end has {vid}")
     if cells.get("tagging") is not None and (far.tagging or "802.1Q") == cells["tagging"]:
         yield Witness(weights.FAR_END, f"{other} at the other end uses {cells['tagging']}")
+    if str(cells.get("tagging") or "").casefold() == "802.1q":
+        yield Witness(weights.USUAL, "802.1Q is the usual tag type")
     if mode is None and vid is None and cells.get("allowed") and VlanSet.parse(str(cells["allowed"])) == far.allowed:
         yield Witness(weights.CARRIED, f"{other} at the other end carries just these")
     carried = far.allowed is not None and isinstance(vid, int) and vid in far.allowed
@@ -91,6 +93,8 @@ def for_station(hearing: Hearing, station: Station, vid: int) -> Iterator[Witnes
     hosts = [s for s in near if isinstance(s, HostStation)]
     mates = sum(hearing.vlan(s) == vid for s in hosts)
     serving = next((s for s in near if isinstance(s, Interface) and hearing.vlan(s) == vid), None)
+    if vid == 1 and not any(isinstance(s, Interface) and s.row.vid == 1 for s in (station, *near)):
+        yield Witness(weights.FORGOTTEN, "")
     if serving is not None and serving.address is not None:
         yield Witness(weights.OWN, f"{serving.device} {serving.name} serves {serving.address.network} in VLAN {vid}")
     elif hearing.strangers(vid, station):

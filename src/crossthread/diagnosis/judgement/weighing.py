@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.for_hosts import for_host
 from crossthread.diagnosis.judgement.for_interfaces import for_interface
@@ -33,17 +32,16 @@ def weight(hearing: Hearing, changes: Sequence[Change]) -> float:
     return gain - lost - weights.ROW * len(edited(changes))
 
 
-def accused(findings: Iterable[Finding]) -> set[Accused]:
-    """The hosts and interfaces whose own settings some findings change, or whose ports."""
+def accused(context: Context, changes: Iterable[Change]) -> set[Accused]:
+    """The hosts and interfaces that some changes call wrong: by their own settings, or a host by its access port."""
     found = set[Accused]()
-    for finding in findings:
-        for change in finding.repair:
-            if change.table == "hosts" and set(change.cells) - {"link"}:
-                found.add(("", str(change.key["host"])))
-            elif change.table == "gateways" and set(change.cells) - {"oper"}:
-                found.add((str(change.key["device"]), str(change.key["interface"])))
-        if finding.rule == "port-vlan-wrong" and finding.repair:
-            found |= {("", subject.host) for subject in finding.subjects if subject.host}
+    for change in changes:
+        if change.table == "hosts" and set(change.cells) - {"link"}:
+            found.add(("", str(change.key["host"])))
+        elif change.table == "gateways" and set(change.cells) - {"oper"}:
+            found.add((str(change.key["device"]), str(change.key["interface"])))
+        elif change.table == "ports" and "pvid" in change.cells:
+            found |= {("", host.name) for host in context.hosts_at(_end(change))}
     return found
 
 
@@ -62,7 +60,7 @@ def _as_it_is(context: Context, change: Change) -> Change:
 def _row(context: Context, change: Change) -> Row | None:
     stations, key = context.network.stations, change.key
     if change.table == "ports":
-        return context.port(End(str(key["device"]), str(key["port"])))
+        return context.port(_end(change))
     if change.table == "hosts":
         host = stations.hosts.get(str(key["host"]).casefold())
         return host.row if host is not None else None
@@ -70,6 +68,10 @@ def _row(context: Context, change: Change) -> Row | None:
         own = (s.row for s in stations.on_device.get(str(key["device"]), ()) if s.name == key["interface"])
         return next((row for row in own if (row.address or "") == (key.get("address") or "")), None)
     return None
+
+
+def _end(change: Change) -> End:
+    return End(str(change.key["device"]), str(change.key["port"]))
 
 
 def _plain(value: object, column: str) -> object:

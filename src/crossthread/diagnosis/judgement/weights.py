@@ -21,6 +21,8 @@ PEER, PEERS = 0.5, 1.5
 """Another host of the same kind with the same setting, and what all of them weigh at most."""
 STRANGERS = -0.75
 """Hosts live in that VLAN, and none of the station's subnet."""
+FORGOTTEN = -1.0
+"""A port is in VLAN 1, where it is if nobody sets it, and no interface serves the station's subnet there by its tag."""
 FAR_END = 1.0
 """The other end of the cable has it so."""
 NAMED = 1.0

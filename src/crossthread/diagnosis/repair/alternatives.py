@@ -4,37 +4,46 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
 
+import msgspec
+
 from crossthread.diagnosis.caution import dares
+from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Alternative, Finding
 from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.hearing import Hearing
-from crossthread.diagnosis.judgement.weighing import weight, witnesses
+from crossthread.diagnosis.judgement.weighing import accused, weight, witnesses
 from crossthread.diagnosis.repair.candidates import others
 from crossthread.survey.changes import Change, edited
 
 _MOST = 4
 """How many repairs of one finding are told: whoever reads them has to choose."""
 
+Instead = tuple[tuple[Change, ...], float, int]
+"""What another explanation changes, by how much less it weighs, and how many pairs that work would stop with it."""
+
 Way = tuple[tuple[Change, ...], str]
 """Changes elsewhere that would do as well, and what happens then."""
 
 
 def alternatives(
-    hearing: Hearing,
+    context: Context,
     finding: Finding,
+    rest: Sequence[Change],
     works: Callable[[Sequence[Change]], bool],
     harm: Callable[[Sequence[Change]], int],
     ways: Iterable[Way] = (),
-    instead: Iterable[tuple[tuple[Change, ...], float]] = (),
+    instead: Iterable[Instead] = (),
 ) -> tuple[Alternative, ...]:
     """The repair of a finding and others that are about as small, the one that weighs most first.
 
     Parameters
     ----------
-    hearing
-        The network as it is, and who in it is a witness.
+    context
+        The network as it is.
     finding
         What is to be mended.
+    rest
+        What the other findings change: whom they accuse is no witness.
     works
         Whether the pair that was asked about works with these changes in place of the finding's own.
     harm
@@ -42,9 +51,9 @@ def alternatives(
     ways
         Other ways that packets may be let go.
     instead
-        What other explanations change, and by how much less they weigh than this finding's.
+        What other explanations change.
     """
-    context, chosen = hearing.context, tuple(finding.repair)
+    chosen = tuple(finding.repair)
     if not chosen:
         return ()
     found = {_key(chosen): chosen}
@@ -57,14 +66,17 @@ def alternatives(
                 found[key] = other
     options = []
     for key, changes in found.items():
+        hearing = Hearing(context, accused(context, [*rest, *changes]))
         heavy = weight(hearing, changes) + (weights.DETOUR if key in then else 0.0)
         heavy += weights.PROPOSED * (changes == chosen)
         options.append(_option(hearing, changes, heavy, harm(changes), then.get(key)))
     own = options[0].weight
-    for changes, less in instead:
+    for changes, less, stops in instead:
         if changes and _key(changes) not in found:
             found[_key(changes)] = changes
-            options.append(_option(hearing, changes, own - less, 0))
+            hearing = Hearing(context, accused(context, [*rest, *changes]))
+            option = _option(hearing, changes, own - less, 0)  # whom it stops is in its weight already
+            options.append(msgspec.structs.replace(option, stops=stops))
     harmless = [option for option in options if not option.stops]
     return tuple(sorted(harmless or options, key=lambda option: -option.weight)[:_MOST])
 

@@ -6,12 +6,9 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_gateway, set_host, set_port
+from crossthread.diagnosis.expected.voters import gateway_address
 from crossthread.diagnosis.findings import Finding, Subject
-from crossthread.diagnosis.rules.gateway import gateway_port_vlan_wrong, gateway_vlan_wrong
-from crossthread.diagnosis.rules.gateway_address import addresses_asked_for
-from crossthread.diagnosis.rules.host import free_address
 from crossthread.diagnosis.rules.link import both_trunks
-from crossthread.diagnosis.voters import gateway_address
 from crossthread.network.hosts.station import HostStation
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
@@ -58,13 +55,6 @@ def _modes(context: Context, finding: Finding) -> Iterator[Option]:
             yield (set_port(ends[1 - n][0], mode="access", pvid=ends[n][1].pvid or NONE, allowed=""),)
 
 
-def _host_or_gateway(context: Context, finding: Finding) -> Iterator[Option]:
-    for end, _ in _ends(context, finding)[:1]:
-        for host in context.hosts_at(end)[:1]:
-            yield from _into_vlan(context, host)
-            yield from (told.repair for told in gateway_to(context, host))
-
-
 def _port_instead(context: Context, finding: Finding) -> Iterator[Option]:
     for host in _hosts(context, finding):
         yield from _into_subnet(context, host)
@@ -78,23 +68,6 @@ def _gateways(context: Context, finding: Finding) -> Iterator[Option]:
     for host in _hosts(context, finding):
         for gateway in context.expected.gateways(host):
             yield (set_host(host, gateway=str(gateway_address(gateway))),)
-
-
-def _gateway_addresses(context: Context, finding: Finding) -> Iterator[Option]:
-    """Every address that hosts of its VLAN or subnet use as their gateway; or the hosts' gateway set to its own."""
-    for subject in finding.subjects:
-        for gateway in context.network.stations.on_device.get(subject.device or "", ()):
-            if gateway.name == subject.interface and gateway.address is not None:
-                yield from addresses_asked_for(context, gateway)
-
-
-def _host_gateways(context: Context, finding: Finding) -> Iterator[Option]:
-    yield from _gateways(context, finding)
-    for host in _hosts(context, finding):
-        for gateway in context.expected.gateways(host)[:1]:
-            hop = host.row.gateway
-            if gateway.address is not None and hop and hop != NONE and hop not in context.network.stations.by_address:
-                yield (set_gateway(gateway, address=f"{hop}/{gateway.address.network.prefixlen}"),)
 
 
 def _hosts(context: Context, finding: Finding) -> list[HostStation]:
@@ -112,27 +85,6 @@ def _by_default(context: Context, finding: Finding) -> Iterator[Option]:
         if change.table == "routes" and not context.network.routing.routes(str(change.key["device"])):
             wide = "::/0" if ":" in str(change.key["prefix"]) else "0.0.0.0/0"
             yield (Change("routes", {**change.key, "prefix": wide}, change.cells),)
-
-
-def gateway_to(context: Context, host: HostStation) -> Iterator[Finding]:
-    """That the gateway of a host's subnet belongs into the VLAN that the host is in."""
-    vid = context.expected.current_vlan(host)
-    for gateway in context.expected.gateways(host)[:2] if vid else ():
-        facing = [a.far(gateway.end) for a in context.network.stations.facing(gateway)] if gateway.end else []
-        found = [gateway_vlan_wrong(context, gateway, vid)]
-        found += [gateway_port_vlan_wrong(context, gateway, end, vid) for end in facing]
-        yield from (told for told in found if told is not None and told.repair)
-
-
-def _into_vlan(context: Context, host: HostStation) -> Iterator[Option]:
-    """Give a host an address of the subnet of the VLAN that it is in."""
-    vid = context.expected.current_vlan(host)
-    for gateway in context.expected.served(vid) if vid else ():
-        subnet = context.expected.subnet(gateway)
-        free = free_address(context, subnet) if subnet is not None else None
-        if subnet is not None and free is not None:
-            cells = {"address": f"{free}/{subnet.network.prefixlen}", "gateway": str(gateway_address(gateway))}
-            yield (set_host(host, **cells),)
 
 
 def _into_subnet(context: Context, host: HostStation) -> Iterator[Option]:
@@ -169,14 +121,12 @@ _BY_RULE: Mapping[str, Callable[[Context, Finding], Iterator[Option]]] = {
     "link-access-vlan-differs": _access_ends,
     "link-tagging-differs": _tag_types,
     "link-mode-differs": _modes,
-    "port-vlan-wrong": _host_or_gateway,
     "host-outside-subnet": _port_instead,
     "host-mask-differs": _lengths,
     "gateway-mask-differs": _lengths,
     "route-missing": _by_default,
     "route-back-missing": _by_default,
-    "gateway-address-wrong": _gateway_addresses,
-    "host-gateway-wrong": _host_gateways,
+    "host-gateway-wrong": _gateways,
     "host-gateway-missing": _gateways,
     "host-gateway-outside-subnet": _gateways,
 }

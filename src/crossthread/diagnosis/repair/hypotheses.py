@@ -8,27 +8,40 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.judgement.hearing import Hearing
 from crossthread.diagnosis.judgement.weighing import accused, weight
-from crossthread.diagnosis.repair.candidates import gateway_to
-from crossthread.diagnosis.rules.host import host_of_another_vlan, host_outside_peers, host_outside_subnet
+from crossthread.diagnosis.rules.gateway import gateway_port_vlan_wrong, gateway_vlan_wrong
+from crossthread.diagnosis.rules.gateway_address import gateway_address_wrong
+from crossthread.diagnosis.rules.host import (
+    host_gateway_wrong,
+    host_of_another_vlan,
+    host_outside_peers,
+    host_outside_subnet,
+)
 from crossthread.diagnosis.rules.port import port_mode_wrong, port_vlan_wrong
 from crossthread.network.hosts.station import HostStation
+from crossthread.values import NONE, address
 
 _HOMES = 2
 """Of a subnet that lives in more VLANs, only the first are tried."""
 
 
 def hypotheses(context: Context, host: HostStation) -> Iterator[Finding]:
-    """The findings any one of which would explain why a host's port and its address are of different VLANs.
+    """The findings any one of which would explain why a host's settings do not agree with each other, or its gateway's.
 
     Two of its three facts (the VLAN of its port, its address, its gateway) should agree; the odd one out is the fault.
-    None if nothing else is known to live in the host's subnet, or it lives in the VLAN of the host's port.
     """
-    now, own = context.expected.current_vlan(host), host.address
     row = context.port(host.end) if host.end is not None else None
-    if row is not None and row.mode in ("trunk", "hybrid") and (told := port_mode_wrong(context, host)) is not None:
-        yield told
-    if now is None or own is None or row is None or row.mode != "access":
+    if row is None or host.address is None:
         return
+    if row.mode != "access":
+        told = port_mode_wrong(context, host)
+        yield from [told] if told is not None else []
+    elif now := context.expected.current_vlan(host):
+        yield from _of_two_vlans(context, host, now)
+        yield from _of_its_gateway(context, host, now)
+
+
+def _of_two_vlans(context: Context, host: HostStation, now: int) -> Iterator[Finding]:
+    """Its port is in one VLAN, and its subnet lives in another."""
     hearing = Hearing(context)
     homes = hearing.home(hearing.kin(host))
     if not homes or homes == {now}:
@@ -36,18 +49,38 @@ def hypotheses(context: Context, host: HostStation) -> Iterator[Finding]:
     usual = context.expected.vlan(host)
     for vid in sorted(homes - {now}, key=lambda vid: (vid != usual, vid))[:_HOMES]:
         moved = port_vlan_wrong(context, host, vid)
-        if moved is not None:
-            yield moved
-    yield from gateway_to(context, host)
+        yield from [moved] if moved is not None else []
+    yield from _gateway_to(context, host, now)
     asked = (host_outside_subnet, host_of_another_vlan, host_outside_peers)
     renamed = next((told for rule in asked if (told := rule(context, host)) is not None), None)
-    if renamed is not None:
-        yield renamed
+    yield from [renamed] if renamed is not None else []
+
+
+def _gateway_to(context: Context, host: HostStation, vid: int) -> Iterator[Finding]:
+    """The gateway of its subnet belongs into the VLAN that the host is in."""
+    for gateway in context.expected.gateways(host)[:2]:
+        facing = [a.far(gateway.end) for a in context.network.stations.facing(gateway)] if gateway.end else []
+        found = [gateway_vlan_wrong(context, gateway, vid)]
+        found += [gateway_port_vlan_wrong(context, gateway, end, vid) for end in facing]
+        yield from (told for told in found if told is not None)
+
+
+def _of_its_gateway(context: Context, host: HostStation, now: int) -> Iterator[Finding]:
+    """Nobody has the address that it uses as its gateway."""
+    hop = host.row.gateway
+    if hop in (None, NONE) or hop in context.network.stations.by_address:
+        return
+    near = context.expected.gateways(host)
+    found = [
+        gateway_address_wrong(context, gateway, address(hop or "")) for gateway in near or context.expected.served(now)
+    ]
+    found.append(host_gateway_wrong(context, host) if near else host_of_another_vlan(context, host))
+    yield from (told for told in found if told is not None)
 
 
 def judged(context: Context, host: HostStation) -> Finding | None:
     """The most likely of them, if more speaks for it than against it."""
     found = [finding for finding in hypotheses(context, host) if finding.repair]
-    heavy = [weight(Hearing(context, accused([finding])), finding.repair) for finding in found]
+    heavy = [weight(Hearing(context, accused(context, finding.repair)), finding.repair) for finding in found]
     best = max(range(len(found)), key=heavy.__getitem__, default=None)
     return found[best] if best is not None and heavy[best] > 0 else None

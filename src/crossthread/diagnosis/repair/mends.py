@@ -16,7 +16,8 @@ from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.hearing import Hearing
 from crossthread.diagnosis.judgement.weighing import accused, weight
-from crossthread.diagnosis.repair.alternatives import Way, alternatives
+from crossthread.diagnosis.registry import parents, parents_in_vlan
+from crossthread.diagnosis.repair.alternatives import Instead, Way, alternatives
 from crossthread.diagnosis.repair.hypotheses import hypotheses
 from crossthread.diagnosis.repair.side_effects import stopped
 from crossthread.diagnosis.repair.tree_costs import opened
@@ -26,7 +27,7 @@ from crossthread.errors import SurveyError
 from crossthread.network.network import Network
 from crossthread.network.topology.names import End
 from crossthread.plan import Plan
-from crossthread.survey.changes import Change, merge_changes
+from crossthread.survey.changes import Change, edited, merge_changes
 
 _ROUNDS = 30
 _WAYS = 6
@@ -51,9 +52,33 @@ def mend(context: Context, source: str, target: str) -> list[Finding]:
         if other is not None:
             found.append(other)
     if not found:
-        return _collect(context.network, source, target, context.plan, told)[0]
+        return _possible(context.network, _collect(context.network, source, target, context.plan, told)[0])
     best = max(found, key=lambda one: one.weight)  # of equals the first
-    return [_ranked(context, best, finding, (source, target), found) for finding in best.findings]
+    ranked = [_ranked(context, best, finding, (source, target), found) for finding in best.findings]
+    return _under_causes(ranked if _works(context.network, ranked, source, target) else best.findings)
+
+
+def _under_causes(findings: Sequence[Finding]) -> list[Finding]:
+    """The same, with what nobody has to edit under the finding whose mend brings it back by itself."""
+    found = list(findings)
+    for finding in findings:
+        above = {*parents().get(finding.rule, ()), *parents_in_vlan().get(finding.rule, ())}
+        if edited(finding.repair) or not finding.repair:
+            continue
+        at = next((n for n, one in enumerate(found) if one.rule in above and edited(one.repair)), None)
+        if at is not None:
+            cause = found[at]
+            found[at] = msgspec.structs.replace(
+                cause,
+                repair=merge_changes([*cause.repair, *finding.repair]),
+                alternatives=tuple(
+                    msgspec.structs.replace(one, changes=merge_changes([*one.changes, *finding.repair]))
+                    for one in cause.alternatives
+                ),
+                follows=(*cause.follows, msgspec.structs.replace(finding, repair=(), alternatives=())),
+            )
+            found = [one for one in found if one is not finding]
+    return found
 
 
 class _Explanation(NamedTuple):
@@ -61,7 +86,8 @@ class _Explanation(NamedTuple):
 
     findings: list[Finding]
     weight: float
-    hearing: Hearing
+    stops: int
+    """How many pairs that work, other than by luck, would stop."""
 
 
 def _suspected(context: Context, pair: tuple[str, str]) -> Iterator[list[Finding]]:
@@ -78,12 +104,14 @@ def _explained(context: Context, source: str, target: str, known: Sequence[Findi
     findings, mended = _collect(context.network, source, target, context.plan, known)
     if mended is None:
         return None
+    if _made(context.network, _changes(findings)) is None:
+        return None
     needed = _needed(context.network, source, target, findings)
-    hearing = Hearing(context, accused(needed))
+    hearing = Hearing(context, accused(context, _changes(needed)))
     heavy = sum(_share(hearing, finding) for finding in needed)
-    if stopped(context, context.network.changed(_changes(needed)))[0]:
-        heavy += weights.HARM
-    return _Explanation(needed, heavy, hearing)
+    stops = len(stopped(context, context.network.changed(_changes(needed)))[0])
+    heavy += weights.HARM if stops else 0.0
+    return _Explanation(needed, heavy, stops)
 
 
 def _share(hearing: Hearing, finding: Finding) -> float:
@@ -91,6 +119,24 @@ def _share(hearing: Hearing, finding: Finding) -> float:
     heavy = weight(hearing, finding.repair)
     stations = any(s.host or s.interface for s in finding.subjects)
     return heavy if stations else max(-weights.ROW, min(heavy, 0.0))
+
+
+def _made(network: Network, changes: Sequence[Change]) -> Network | None:
+    """A copy with some changes made; None if that cannot be done, such as an address that the interface has already."""
+    try:
+        return network.changed(changes)
+    except SurveyError:
+        return None
+
+
+def _possible(network: Network, findings: Sequence[Finding]) -> list[Finding]:
+    """The same findings, without the mends that cannot be made after those before them."""
+    found, made = [], list[Change]()
+    for finding in findings:
+        fits = _made(network, merge_changes([*made, *finding.repair])) is not None
+        made += finding.repair if fits else ()
+        found.append(finding if fits else msgspec.structs.replace(finding, repair=(), alternatives=()))
+    return found
 
 
 def _changes(findings: Iterable[Finding]) -> tuple[Change, ...]:
@@ -124,25 +170,35 @@ def _collect(
         fresh = [f for f in found if (f.rule, f.subjects) not in {(g.rule, g.subjects) for g in findings}]
         findings += fresh
         changes = [change for finding in fresh for change in finding.repair]
-        if not changes:
+        after = _made(now, changes) if changes else None
+        if after is None:
             break
-        now = now.changed(changes)
+        now = after
     return findings, None
 
 
 def _works(network: Network, findings: Sequence[Finding], source: str, target: str) -> bool:
-    trial = network.changed(merge_changes(change for finding in findings for change in finding.repair))
-    return all(walk.arrives is not False for walk in walks(trial, source, target))
+    trial = _made(network, _changes(findings))
+    return trial is not None and all(walk.arrives is not False for walk in walks(trial, source, target))
 
 
 def _needed(network: Network, source: str, target: str, findings: list[Finding]) -> list[Finding]:
-    """Leave out each finding without whose mend the pair works just as well."""
-    kept = list(findings)
+    """Leave out each finding without whose mend the pair works just as well.
+
+    Not if another mend then speaks of an address that only this one gives: it would add an interface nobody meant.
+    """
+    kept, most = list(findings), _interfaces(network, findings)
     for finding in reversed(findings if len(findings) > 1 else ()):
         rest = [other for other in kept if other is not finding]
-        if _works(network, rest, source, target):
+        if _works(network, rest, source, target) and _interfaces(network, rest) <= most:
             kept = rest
     return kept
+
+
+def _interfaces(network: Network, findings: Sequence[Finding]) -> int:
+    """How many rows of interfaces there are once some findings are mended."""
+    made = _made(network, _changes(findings))
+    return len(made.survey.gateways) if made is not None else 0
 
 
 def _other_ways(context: Context, finding: Finding, rest: Sequence[Change], pair: tuple[str, str]) -> Iterator[Way]:
@@ -154,7 +210,10 @@ def _other_ways(context: Context, finding: Finding, rest: Sequence[Change], pair
     hosts = [host_named(context.network, name) for name in pair]
     told: set[int | None] = {s.vid for s in finding.subjects if s.vid}
     vids = told or {context.expected.vlan(host) for host in hosts}
-    near = Context(context.network.changed(rest), context.plan)
+    made = _made(context.network, rest)
+    if made is None:
+        return
+    near = Context(made, context.plan)
     far = link[1].far(link[0])
     same = next((a for a in near.adjacencies_at.get(link[0], ()) if a.far(link[0]) == far), None)
     for vid in sorted(vid for vid in vids if vid):
@@ -175,29 +234,29 @@ def _ranked(
 ) -> Finding:
     """A finding with other mends that would do as well, and the one of them that has the best evidence."""
     rest = [change for other in best.findings if other is not finding for change in other.repair]
-    others_cost = set(stopped(context, context.network.changed(rest))[0]) if rest else set[tuple[str, str]]()
+    others_only = _made(context.network, rest) if rest else None
+    others_cost = set(stopped(context, others_only)[0]) if others_only is not None else set[tuple[str, str]]()
+
+    def trial(changes: Sequence[Change]) -> Network | None:
+        every = (change for one in best.findings for change in (changes if one is finding else one.repair))
+        return _made(context.network, merge_changes(every))
 
     def works(changes: Sequence[Change]) -> bool:
-        try:
-            trial = context.network.changed(merge_changes([*rest, *changes]))
-        except SurveyError:  # it cannot be done at all, such as an address that the interface has already
-            return False
-        return all(walk.arrives for walk in walks(trial, *pair))
+        after = trial(changes)
+        return after is not None and all(walk.arrives for walk in walks(after, *pair))
 
     def harm(changes: Sequence[Change]) -> int:
-        lost = stopped(context, context.network.changed(merge_changes([*rest, *changes])))[0]
-        return len(set(lost) - others_cost) if lost else 0
+        after = trial(changes)
+        return len(set(stopped(context, after)[0]) - others_cost) if after is not None else 0
 
     ways = _other_ways(context, finding, rest, pair)
-    found = alternatives(best.hearing, finding, works, harm, ways, _instead(best, finding, explanations))
+    found = alternatives(context, finding, rest, works, harm, ways, _instead(best, finding, explanations))
     repair = found[0].changes if found else finding.repair
     return msgspec.structs.replace(finding, repair=repair, alternatives=found)
 
 
-def _instead(
-    best: _Explanation, finding: Finding, explanations: Sequence[_Explanation]
-) -> Iterator[tuple[tuple[Change, ...], float]]:
-    """What other explanations change that do without a finding, and by how much less they weigh.
+def _instead(best: _Explanation, finding: Finding, explanations: Sequence[_Explanation]) -> Iterator[Instead]:
+    """What other explanations change that do without a finding, by how much less they weigh, and whom they stop.
 
     If they do without several it is told of the first.
     """
@@ -207,4 +266,4 @@ def _instead(
         lost = [one for one in best.findings if one.identity not in kept]
         if lost and lost[0] is finding:
             changes = _changes(one for one in other.findings if one.identity not in known)
-            yield changes, best.weight - other.weight
+            yield changes, best.weight - other.weight, other.stops

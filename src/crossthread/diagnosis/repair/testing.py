@@ -26,6 +26,8 @@ def waiting(before: Network, after: Network, draft: Draft) -> tuple[float, str |
         delays = [row.forward_delay for row in before.survey.trees if row.forward_delay]
         delay, known = max(delays, default=_FORWARD_DELAY), "observed" if delays else "the standard's"
         return 2 * delay, f"the spanning tree, twice its forward delay ({delay:g} s, {known})"
+    if any("tagging" in change.cells for change in draft.changes):
+        return 2 * _FORWARD_DELAY, "the spanning tree to hear the other end; if nothing comes, close and open the port"
     changed = [c.cells["address"] for c in draft.changes if "address" in c.cells and c.table in ("hosts", "gateways")]
     if changed and not draft.clears:
         ages = [row.arp_ageing for row in before.survey.devices if row.arp_ageing]

@@ -76,6 +76,7 @@ def gateway_admin_down(context: Context, gateway: Interface) -> Finding | None:
     About.GATEWAY,
     unless=(_unused,),
     follows="gateway-unreachable port-admin-down port-down vlan-suspended port-vlan-missing",
+    follows_in_vlan=_CUTS,
 )
 def gateway_down(context: Context, gateway: Interface) -> Finding | None:
     """A gateway's interface is down though nobody shut it.

@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Iterator
 from ipaddress import ip_interface, ip_network
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_gateway
+from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.findings import Finding, at_station
-from crossthread.diagnosis.prefix_lengths import end_of
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway import called
 from crossthread.network.hosts.classes import HostClass
@@ -20,7 +19,7 @@ from crossthread.values import NONE, Address
 
 
 @rule("gateway-address-wrong", "Gateway and routing", About.GATEWAY)
-def gateway_address_wrong(context: Context, gateway: Interface) -> Finding | None:
+def gateway_address_wrong(context: Context, gateway: Interface, asked: Address | None = None) -> Finding | None:
     """The hosts of a VLAN use a gateway address that its gateway interface does not have.
 
     Matters: nobody answers for the address that the hosts ask for.
@@ -30,44 +29,41 @@ def gateway_address_wrong(context: Context, gateway: Interface) -> Finding | Non
     """
     if gateway.address is None:
         return None
-    vid = context.expected.vlan(gateway)
-    wanted = _asked_for(context, gateway, vid)
-    counts = {hop: sum(len(one.hosts) for one in users) for hop, users in wanted.items()}
-    best = max(counts, key=lambda hop: counts[hop], default=None)
-    if best is None or counts[best] <= counts.get(gateway.address.ip, 0):
-        return None
+    wanted = _asked_for(context, gateway, context.expected.vlan(gateway))
+    best = asked or _most_asked(context, gateway, wanted)
+    if best not in wanted or str(best) in context.network.stations.by_address or context.network.unread.anywhere:
+        return None  # somebody has it; or another gateway of that VLAN may be where nobody looked
+    count = sum(len(one.hosts) for one in wanted[best])
     inside = best in gateway.address.network
-    usual = inside and not counts.get(gateway.address.ip) and _more_usual(context, gateway, best)
-    if str(best) in context.network.stations.by_address or (inside and counts[best] < 2 and not usual):
-        return None
-    if context.network.unread.anywhere:
-        return None  # another gateway of that VLAN may be where nobody looked
     users = [host for one in wanted[best] for host in one.hosts[:3]][:3]
     like_hosts = users[0].address or gateway.address
     length = (gateway.address if inside else like_hosts).network.prefixlen
     evidence = context.evidence(gateway.row, "address")
     for host in users:
         evidence += context.evidence(host.row, "gateway")
-    listed = ", ".join(host.name for host in users) + (" and others" if counts[best] > 3 else "")
+    listed = ", ".join(host.name for host in users) + (" and others" if count > 3 else "")
     return Finding(
         "gateway-address-wrong",
         "breaks",
         (at_station(gateway),),
-        f"{called(gateway)} has the address {gateway.address}, but {listed} in its VLAN {vid} use {best} as gateway.",
+        f"{called(gateway)} has the address {gateway.address}, but {listed} in its VLAN "
+        f"{context.expected.vlan(gateway)} {'use' if count > 1 else 'uses'} {best} as gateway.",
         evidence,
         (set_gateway(gateway, address=f"{best}/{length}"),),
     )
 
 
-def addresses_asked_for(context: Context, gateway: Interface) -> Iterator[tuple[Change, ...]]:
-    """The changes that give an interface each of the addresses that its hosts use as their gateway and nobody has."""
+def _most_asked(context: Context, gateway: Interface, wanted: dict[Address, list[HostClass]]) -> Address | None:
+    """The address that most of an interface's hosts use, if that is not its own and enough speaks for it."""
+    assert gateway.address is not None
     own = gateway.address
-    asked = _asked_for(context, gateway, context.expected.vlan(gateway)) if own is not None else {}
-    for hop, users in asked.items():
-        theirs = users[0].hosts[0].address
-        if own is not None and theirs is not None and str(hop) not in context.network.stations.by_address:
-            length = (own if hop in own.network else theirs).network.prefixlen
-            yield (set_gateway(gateway, address=f"{hop}/{length}"),)
+    counts = {hop: sum(len(one.hosts) for one in users) for hop, users in wanted.items()}
+    best = max(counts, key=lambda hop: (counts[hop], end_of(hop, own) is not None), default=None)
+    used = counts.get(own.ip, 0)
+    if best is None or counts[best] <= used:
+        return None
+    enough = counts[best] > 1 or (not used and _more_usual(context, gateway, best))
+    return best if enough or best not in own.network else None
 
 
 def _asked_for(context: Context, gateway: Interface, vid: int | None) -> dict[Address, list[HostClass]]:

@@ -7,11 +7,11 @@ from collections.abc import Iterator
 from ipaddress import ip_interface
 
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.edits import raise_link, set_host
+from crossthread.diagnosis.edits import closed_itself, raise_link, set_host
+from crossthread.diagnosis.expected.voters import gateway_address
 from crossthread.diagnosis.findings import Finding, Severity, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway_address import gateway_address_wrong
-from crossthread.diagnosis.voters import gateway_address
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.survey.changes import Change
 from crossthread.values import NONE, Address, PrefixedAddress, address
@@ -43,7 +43,7 @@ def host_link_down(context: Context, host: HostStation) -> Finding | None:
     Mend: put the cable back or switch the interface on; if the port stays dark, test the cable.
     """
     port = context.port(host.end) if host.end else None
-    if host.row.link != "down" or (port is not None and port.admin == "down"):
+    if host.row.link != "down" or (port is not None and port.admin == "down") or closed_itself(port):
         return None
     evidence = context.evidence(host.row, "link") + context.evidence(port, "admin", "oper")
     repair: tuple[Change, ...] = raise_link(context, host.end) if host.end else (set_host(host, link="up"),)

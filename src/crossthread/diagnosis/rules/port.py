@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from crossthread.diagnosis.context import Context, in_use
-from crossthread.diagnosis.edits import raise_link, set_port
+from crossthread.diagnosis.edits import closed_itself, raise_link, set_port
 from crossthread.diagnosis.findings import Alternative, Finding, Subject, at_port, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.host import host_outside_subnet
@@ -63,7 +63,7 @@ def port_down(context: Context, end: End) -> Finding | None:
     Mend: plug in or replace the cable; look at the device at the other end.
     """
     row = context.port(end)
-    if row is None or row.oper != "down" or row.admin == "down":
+    if row is None or row.oper != "down" or row.admin == "down" or closed_itself(row):
         return None
     far = [context.port(a.far(end)) for a in context.adjacencies_at.get(end, ())]
     if any(other is not None and other.admin == "down" for other in far):
@@ -290,15 +290,22 @@ def port_refuses_station(context: Context, host: HostStation) -> Finding | None:
     row = context.port(host.end) if host.end else None
     if host.end is None or row is None or admits(row, host.row.mac):
         return None
-    listed = [*(row.allowed_macs or ()), str(host.row.mac)]
+    admitted, own = list(row.allowed_macs or ()), str(host.row.mac)
+    there = {other.row.mac for other in context.hosts_at(host.end)}
+    listed = [*admitted, own]
+    if row.mac_limit is not None and len(listed) > row.mac_limit:  # those that are not there give way
+        listed = [mac for mac in listed if mac in there][-row.mac_limit :] if row.mac_limit else []
+    closed = closed_itself(row)
+    says = f"{host.end} admits only {' '.join(admitted)}; {host.name} has {own}."
+    says += " It closed itself, and stays closed until somebody opens it again." if closed else ""
     return Finding(
         "port-refuses-station",
         "breaks",
         (at_port(host.end), at_station(host)),
-        f"{host.end} admits only {' '.join(listed[:-1])}; {host.name} has {listed[-1]}.",
-        context.evidence(row, "allowed_macs", "mac_limit", "violation", "violations")
+        says,
+        context.evidence(row, "allowed_macs", "mac_limit", "violation", "violations", *(["oper"] if closed else []))
         + context.evidence(host.row, "mac"),
-        (set_port(host.end, allowed_macs=" ".join(listed)),),
+        (set_port(host.end, allowed_macs=" ".join(listed)), *(raise_link(context, host.end) if closed else ())),
     )
 
 
@@ -309,7 +316,7 @@ def port_has_refused(context: Context, end: End) -> Finding | None:
     Matters: somebody plugged in something else there, or a host got a new interface.
     Notice: a host without any network at that socket.
     Confirm: look at the port's list of stations and at what is plugged in now.
-    Mend: admit the station, or unplug it; then clear the count.
+    Mend: admit the station, or unplug it; then clear the count, and open the port if it closed itself.
     """
     row = context.port(end)
     if row is None or not row.violations:
@@ -319,12 +326,16 @@ def port_has_refused(context: Context, end: End) -> Finding | None:
     then = {"shutdown": ", and shuts itself when it does", "drop": ", whose frames it drops"}.get(
         row.violation or "", ""
     )
+    closed = closed_itself(row)
+    says = f"{end} has refused stations {row.violations} times{then}."
+    says += " It is closed now, and stays so until somebody opens it again." if closed else ""
     return Finding(
         "port-refuses-station",
-        "risks",
+        "breaks" if closed else "risks",
         (at_port(end),),
-        f"{end} has refused stations {row.violations} times{then}.",
+        says,
         context.evidence(row, "violations", "violation", "allowed_macs", "mac_limit"),
+        raise_link(context, end) if closed else (),
     )
 
 
@@ -423,5 +434,8 @@ def cable_fault(context: Context, end: End) -> Finding | None:
         evidence += context.evidence(port, "speed", "capable_speed")
     elif port is not None and port.oper == "up":
         slower = " The link is up on the pairs that are left, perhaps at a lower speed."
-    says = f"The cable at {end} tested: {listed}.{slower}"
-    return Finding("cable-fault", "risks", (at_port(end),), says, evidence)
+    dark = port is not None and port.oper == "down" and port.admin != "down"
+    evidence += context.evidence(port, "oper") if dark else ()
+    says = f"The cable at {end} tested: {listed}.{' The link is down.' if dark else slower}"
+    repair = raise_link(context, end) if dark else ()
+    return Finding("cable-fault", "breaks" if dark else "risks", (at_port(end),), says, evidence, repair)

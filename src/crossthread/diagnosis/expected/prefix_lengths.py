@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable, Iterator
 from functools import cached_property
 from ipaddress import ip_interface
 
-from crossthread.diagnosis.voters import GATEWAY, HOST, WEAK, Group, Voters, hop_of, votes
+from crossthread.diagnosis.expected.voters import GATEWAY, HOST, WEAK, Group, Voters, hop_of, votes
 from crossthread.network.hosts.classes import Block
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.network import Network

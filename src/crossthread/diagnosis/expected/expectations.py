@@ -13,14 +13,16 @@ from collections.abc import Iterator
 from functools import cached_property
 from ipaddress import IPv4Network, IPv6Network, ip_interface, ip_network
 
-from crossthread.diagnosis.prefix_lengths import PrefixLengths
-from crossthread.diagnosis.voters import GATEWAY, HOST, WEAK, Voters, gateway_address, one_interface, votes
+from crossthread.diagnosis.expected.prefix_lengths import PrefixLengths
+from crossthread.diagnosis.expected.voters import GATEWAY, HOST, WEAK, Voters, gateway_address, one_interface, votes
 from crossthread.network.hosts.classes import HostClass, current_vlan
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.network import Network
 from crossthread.plan import Plan
 from crossthread.values import Address, PrefixedAddress
 
+_DEFAULT = 0.25
+"""What is left of a vote for VLAN 1 by a port, which is there if nobody set it: a default witnesses hardly anything."""
 _OUTNUMBERED = 2
 """How many strangers to one of its own subnet a station has to live among to be astray."""
 
@@ -148,7 +150,8 @@ class Expected:
             yield named, 1.0
         if vid is not None:
             share = 0.5 if named is not None and named != vid else 1.0
-            yield vid, share * (WEAK if named != vid and self.astray(station) else 1.0)
+            share *= WEAK if named != vid and self.astray(station) else 1.0
+            yield vid, share * (_DEFAULT if vid == 1 and station.row.vid is None else 1.0)
 
     def astray(self, station: Station) -> bool:
         """Whether a station is where others live and hardly any of its own subnet: a poor witness of its VLAN."""

@@ -1,0 +1,1 @@
+"""What settings most likely should be: who has a say, and how they vote."""
