@@ -261,10 +261,16 @@ def _seat(network: Network, wanted: str | None) -> str | None:
 
 
 def in_order(changes: Sequence[Change], order: Sequence[WorkStep]) -> tuple[Change, ...]:
-    """Changes in the order of the steps that make them."""
-    keys = [(change.table, change.key) for step in order for change in step.changes]
-    last = {(table, str(key)): at for at, (table, key) in enumerate(keys)}
-    return tuple(sorted(changes, key=lambda change: last.get((change.table, str(change.key)), len(keys))))
+    """Changes in the order of the steps that make them; as the steps make them where a thing is edited twice.
+
+    What one step clears and a later one sets must be told twice, or devices would refuse what comes between.
+    """
+    steps = [change for step in order for change in step.changes]
+    cells = [(change.table, str(change.key), column) for change in steps for column in change.cells]
+    if len(set(cells)) < len(cells):
+        return tuple(steps)
+    last = {(change.table, str(change.key)): at for at, change in enumerate(steps)}
+    return tuple(sorted(changes, key=lambda change: last.get((change.table, str(change.key)), len(steps))))
 
 
 def focused(network: Network, source: str, target: str) -> Network:

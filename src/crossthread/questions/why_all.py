@@ -16,6 +16,7 @@ from crossthread.diagnosis.wanted_pairs import Share, Wanted
 from crossthread.network.given import of_network
 from crossthread.network.network import Network
 from crossthread.plan import Plan
+from crossthread.questions.why import in_order
 from crossthread.survey.changes import Change, merge_changes
 
 
@@ -124,7 +125,7 @@ def _every(context: Context, seat: str | None, progress: Callable[[], None]) -> 
         mends.append(Mend(finding, weight[id(finding)], after))
         progress()
     order = work_order(network, kept, None, seat)
-    repair = merge_changes(change for finding in kept for change in finding.repair)
+    repair = in_order(merge_changes(change for finding in kept for change in finding.repair), order)
     unmended = tuple(finding for finding in found if not finding.repair)
     return Every(
         now, mends[-1].after if mends else now, tuple(mends), unmended, repair, order, seat or central(network)

@@ -1,0 +1,204 @@
+"""Situations of practice: the mend is the one that an experienced engineer would choose, or the answer is open."""
+
+import tempfile
+import unittest
+from pathlib import Path
+
+from crossthread import Change, Network, apply_changes, check, why
+from crossthread.plan import Plan
+from crossthread.plan.plan import PlannedHost
+from tests.building import hosts, network_of, ports
+from tests.refusing import Refusing
+from tests.yard import at, host, interface, lost, tested, yard
+
+
+class Situations(unittest.TestCase):
+    def told(self, changes, source="desk-loft-1", target="till-keel-1", plan=None, **shape):
+        """What is wrong by `why`, each finding as its rule and what its mend edits; `check` has each fault once too."""
+        with tempfile.TemporaryDirectory() as folder:
+            survey = apply_changes(yard(Path(folder), **shape), changes)
+        network = Network(survey)
+        self.answer = why(network, source, target, plan=plan)
+        if self.answer.repair:
+            self.assertTrue(self.answer.repair_proven)
+            Refusing(survey).carry_out(self.answer.order)
+        breaks = [(f.rule, f.subjects[0]) for f in check(network, plan).findings if f.severity == "breaks"]
+        self.assertEqual(len(breaks), len(set(breaks)))
+        accused = {rule for rule, _ in breaks}
+        for finding in self.answer.findings if self.answer.verdict == "fails" else ():
+            self.assertIn(finding.rule, accused)
+        return [
+            (f.rule, sorted({str(c) for c in f.repair if set(c.cells) - {"oper", "link"}}))
+            for f in self.answer.findings
+        ]
+
+    def test_1_the_far_port_is_in_the_default_vlan_and_its_switch_lacks_the_vlan(self):
+        wrong = [lost("keel", 10), at("keel", "desk1", pvid=1), at("keel", "t1", allowed="1 20")]
+        mends = {"ports keel desk1: pvid = 10", "vlans keel 10: state = active, name = desks",
+                 "ports keel t1: allowed = 1 10 20"}  # fmt: skip
+        for desks in ((1, 1), (2, 1)):
+            for told in (True, False):
+                found = self.told(wrong, target="desk-keel-1", desks=desks, told=told)
+                self.assertEqual({mend for _, some in found for mend in some}, mends)
+                self.assertIn(self.answer.confidence, ("sure", "likely"))
+
+    def test_1_even_without_any_gateway_nobody_is_moved_into_the_default_vlan(self):
+        nobody = [Change("gateways", {"device": "crane", "interface": f"g1.{v}", "address": f"10.9.{v}.1/24"}, {}, True)
+                  for v in (10, 20)]  # fmt: skip
+        for desks in ((1, 1), (3, 1)):
+            found = self.told([*nobody, at("keel", "desk1", pvid=1)], target="desk-keel-1", desks=desks)
+            self.assertEqual(found, [("port-vlan-wrong", ["ports keel desk1: pvid = 10"])])
+
+    def test_2_the_port_to_a_router_is_in_the_default_vlan(self):
+        for desks in ((1, 0), (0, 1), (3, 0), (2, 2)):
+            source = "desk-loft-1" if desks[0] else "desk-keel-1"
+            found = self.told([at("keel", "t8", pvid=1)], source, desks=desks, style="ports")
+            self.assertEqual(found, [("port-vlan-wrong", ["ports keel t8: pvid = 10"])])
+
+    def test_3_the_port_to_a_tagging_router_is_an_access_port(self):
+        for vid in (1, 10, 20):
+            for told in (True, False):
+                ((rule, mends),) = self.told([at("keel", "t9", mode="access", pvid=vid, allowed="")], told=told)
+                self.assertEqual(rule, "gateway-port-mode-wrong")
+                self.assertEqual(mends, ["ports keel t9: mode = trunk, pvid = 1, allowed = 1 10 20"])
+
+    def test_4_the_routers_address_is_wrong_and_not_that_of_every_desk(self):
+        for bad in ("10.9.11.1/24", "10.8.10.1/24", "10.9.10.2/24"):
+            for desks, sure in (((1, 0), ("likely", "open")), ((2, 0), ("sure", "likely")), ((3, 2), ("sure",))):
+                found = self.told([interface("crane", "g1.10", 10, address=bad)], desks=desks)
+                self.assertEqual(
+                    found, [("gateway-address-wrong", [f"gateways crane g1.10 {bad}: address = 10.9.10.1/24"])]
+                )
+                self.assertIn(self.answer.confidence, sure)
+
+    def test_5_a_desks_own_settings_alone_and_together(self):
+        moved = host("desk-loft-1", address="10.9.20.77/24")
+        for target in ("till-keel-1", "desk-keel-1"):
+            self.assertEqual([rule for rule, _ in self.told([moved], target=target)], ["host-outside-subnet"])
+            self.assertEqual(self.answer.repair[0].cells, {"address": "10.9.10.2/24"})
+        mended = ["hosts desk-loft-1: address = 10.9.10.20/24"]
+        for length in (16, 28):
+            found = self.told([host("desk-loft-1", address=f"10.9.10.20/{length}")])
+            self.assertEqual(found, [("host-mask-differs", mended)])
+        stray = host("desk-loft-1", gateway="10.9.20.1")
+        gateway = ("host-gateway-outside-subnet", ["hosts desk-loft-1: gateway = 10.9.10.1"])
+        self.assertEqual(self.told([stray]), [gateway])
+        far = host("till-keel-1", address="10.9.20.24/28")
+        self.assertEqual(
+            self.told([stray, far]), [gateway, ("host-mask-differs", ["hosts till-keel-1: address = 10.9.20.24/24"])]
+        )
+
+    def test_6_swapped_tags_and_three_more_faults_each_once(self):
+        for told, names in ((True, ("g1.10", "g1.20")), (False, ("inner", "outer"))):
+            swapped = [interface("crane", names[0], 10, vid=20), interface("crane", names[1], 20, vid=10)]
+            found = self.told(swapped, told=told)
+            self.assertEqual([rule for rule, _ in found], ["gateway-vlan-wrong"])
+            self.assertEqual(self.answer.confidence, "sure")
+            shut = interface("crane", names[1], 20, vid=10, admin="down", oper="down")
+            more = [swapped[0], shut, host("till-keel-1", gateway="10.9.20.9")]
+            found = self.told([*more, at("keel", "t9", mode="access", pvid=10, allowed="")], told=told)
+            self.assertEqual(
+                [rule for rule, _ in found],
+                ["gateway-vlan-wrong", "gateway-port-mode-wrong", "gateway-admin-down", "host-gateway-wrong"],
+            )
+
+    def test_7_the_parent_of_two_interfaces_is_shut(self):
+        down = [interface("crane", f"g1.{vid}", vid, oper="down") for vid in (10, 20)]
+        found = self.told([at("crane", "g1", admin="down", oper="down"), at("keel", "t9", oper="down"), *down])
+        self.assertEqual(found, [("port-admin-down", ["ports crane g1: admin = up, oper = up"])])
+
+    def test_8_a_port_that_closed_itself_with_two_faults_behind(self):
+        closed = at("loft", "desk1", allowed_macs="02:00:00:00:00:77", mac_limit=1, violation="shutdown", violations=3,
+                    oper="down")  # fmt: skip
+        behind = [host("desk-loft-1", link="down", gateway="none"), at("keel", "till1", pvid=10)]
+        found = dict(self.told([closed, *behind]))
+        self.assertEqual(set(found), {"port-refuses-station", "host-gateway-missing", "port-vlan-wrong"})
+        self.assertEqual(found["port-refuses-station"], ["ports loft desk1: allowed_macs = 02:00:00:00:00:01"])
+        (refused,) = (f for f in self.answer.findings if f.rule == "port-refuses-station")
+        self.assertIn("closed itself", refused.says)
+
+    def test_9_an_interface_is_down_because_no_port_carries_its_vlan(self):
+        dark = [at("keel", "t1", allowed="1 20"), interface("keel", "vlan10", 10, oper="down")]
+        found = self.told(dark, desks=(2, 0), tills=(0, 1), style="own")
+        self.assertEqual(found, [("link-vlan-missing", ["ports keel t1: allowed = 1 10 20"])])
+        self.assertEqual([under.rule for under in self.answer.findings[0].follows], ["gateway-down"])
+
+    def test_10_hosts_without_a_gateway(self):
+        for name, vid, proxy in (("desk-loft-1", 10, p) for p in ("yes", "no", "")):
+            answers = interface("crane", f"g1.{vid}", vid, proxy_arp=proxy)
+            found = self.told([host(name, gateway="none"), answers])
+            self.assertEqual(found, [("host-gateway-missing", [f"hosts {name}: gateway = 10.9.{vid}.1"])])
+            self.told([host(name, gateway="none", address="10.9.10.20/16"), answers])
+            self.assertEqual(self.answer.verdict, {"yes": "works", "no": "fails", "": "unknown"}[proxy])
+            if proxy == "yes":
+                self.assertEqual([f.rule for f in self.answer.findings], ["proxy-arp-hides"])
+        found = self.told([host("till-keel-1", gateway="none")])
+        self.assertEqual(found, [("host-gateway-missing", ["hosts till-keel-1: gateway = 10.9.20.1"])])
+
+    def test_11_tag_types_differ(self):
+        found = self.told([at("keel", "t1", tagging="802.1ad")], target="desk-keel-1")
+        self.assertEqual(found, [("link-tagging-differs", ["ports keel t1: tagging = 802.1Q"])])
+        self.assertIn("close and open the port", self.answer.order[-1].wait_for)
+
+    def test_12_native_vlans_differ(self):
+        for pair in (("desk-loft-1", "desk-keel-1"), ("desk-keel-1", "desk-loft-1")):
+            found = self.told([at("keel", "t1", pvid=10)], *pair)
+            self.assertEqual(found, [("link-native-differs", ["ports keel t1: pvid = 1"])])
+        self.told([at("keel", "t1", pvid=10), at("loft", "t1", pvid=20)])
+        self.assertEqual(self.answer.confidence, "open")
+        (both,) = self.answer.findings
+        self.assertEqual({c.key["device"] for one in both.alternatives for c in one.changes}, {"loft", "keel"})
+        self.assertTrue(self.answer.decide)
+
+    def test_13_a_cut_cable(self):
+        dark = [at(device, "t1", oper="down") for device in ("loft", "keel")]
+        pairs = [tested("keel", "t1", pair, "open", 17) for pair in (1, 2)]
+        self.assertEqual([rule for rule, _ in self.told([*dark, *pairs], target="desk-keel-1")], ["cable-fault"])
+        self.assertIn("pair 1 open at 17 m, pair 2 open at 17 m", self.answer.findings[0].says)
+
+    def test_14_five_faults_at_once(self):
+        wrong = [
+            at("loft", "desk1", pvid=20), host("desk-loft-1", gateway="10.9.10.9"), at("keel", "t1", allowed="1 20"),
+            interface("crane", "g1.10", 10, admin="down", oper="down"), at("keel", "till1", admin="down", oper="down"),
+            host("till-keel-1", link="down"),
+        ]  # fmt: skip
+        rules = ["port-vlan-wrong", "host-gateway-wrong", "link-vlan-missing", "gateway-admin-down", "port-admin-down"]
+        self.assertEqual([rule for rule, _ in self.told(wrong)], rules)
+
+    def test_14_every_fault_twice(self):
+        wrong = [at("loft", "desk1", pvid=20), at("keel", "till1", pvid=10), host("desk-loft-1", gateway="10.9.10.9"),
+                 host("till-keel-1", gateway="none")]  # fmt: skip
+        mends = [mend for _, some in self.told(wrong) for mend in some]
+        self.assertEqual(mends, ["ports loft desk1: pvid = 10", "hosts desk-loft-1: gateway = 10.9.10.1",
+                                 "ports keel till1: pvid = 20", "hosts till-keel-1: gateway = 10.9.20.1"])  # fmt: skip
+
+
+class Lone(unittest.TestCase):
+    """A lone host and a lone gateway that disagree."""
+
+    def asked(self, plan=None):
+        with tempfile.TemporaryDirectory() as folder:
+            network = network_of(
+                Path(folder), devices="device|capabilities|routing\nkeel|bridge router|yes",
+                ports=ports("keel p1 access 30", "keel p2 access 20"),
+                gateways="device|interface|address|vid|admin|oper\nkeel|inner|10.9.1.1/24|31|up|up\n"
+                         "keel|outer|10.9.2.1/24|20|up|up",
+                hosts=hosts("lone 10.9.1.20/24 10.9.1.1 keel p1", "other 10.9.2.20/24 10.9.2.1 keel p2"),
+            )  # fmt: skip
+            return why(network, "lone", "other", plan=plan)
+
+    def test_15_is_open_and_both_explanations_are_told(self):
+        answer = self.asked()
+        self.assertEqual((answer.verdict, answer.confidence), ("fails", "open"))
+        (finding,) = answer.findings
+        told = {str(change) for one in finding.alternatives for change in one.changes}
+        self.assertLessEqual({"ports keel p1: pvid = 31", "gateways keel inner 10.9.1.1/24: vid = 30"}, told)
+        self.assertTrue(answer.decide)
+
+    def test_15_a_plan_decides(self):
+        answer = self.asked(Plan(hosts={"lone": PlannedHost("lone", vlan=31)}))
+        self.assertEqual([str(change) for change in answer.repair], ["ports keel p1: pvid = 31"])
+
+
+if __name__ == "__main__":
+    unittest.main()
