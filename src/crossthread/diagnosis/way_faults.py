@@ -22,6 +22,31 @@ def with_faults(hops: Sequence[Hop], findings: Sequence[Finding], back: bool = F
     return tuple(found)
 
 
+def along(findings: Sequence[Finding], path: Sequence[Hop], path_back: Sequence[Hop]) -> list[Finding]:
+    """The findings in the order in which the echo, and then its reply, comes to them.
+
+    One of which the way shows no place stays behind the one before it.
+    """
+    found, before = [], (0, 0, 0)
+    for finding in findings:
+        places = (_place(finding, hops, back) for hops, back in ((path, False), (path_back, True)))
+        before = next((place for place in places if place is not None), before)
+        found.append((before, finding))
+    return [finding for _, finding in sorted(found, key=lambda entry: entry[0])]
+
+
+def _place(finding: Finding, hops: Sequence[Hop], back: bool) -> tuple[int, int, int] | None:
+    """Where a finding stands first: there or on the way back, at which hop, and coming in before going out."""
+    routed: set[str] = set()
+    for number, hop in enumerate(hops):
+        first = hop.kind == "gateway" and hop.name not in routed
+        routed |= {hop.name} if first else set()
+        if _stands_at(finding, hop, first, back):
+            enters = any(s.device == hop.name and s.port == hop.enters for s in finding.subjects if s.port)
+            return int(back), number, int(not enters)
+    return None
+
+
 def _stands_at(finding: Finding, hop: Hop, first: bool, back: bool) -> bool:
     """Whether a finding stands at a hop; what concerns a device's routing stands where a packet first comes to it."""
     if finding.rule in ("route-missing", "route-back-missing") and back != (finding.rule == "route-back-missing"):

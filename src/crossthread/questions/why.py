@@ -22,7 +22,7 @@ from crossthread.diagnosis.repair.side_effects import Pairs, stopped
 from crossthread.diagnosis.repair.work_order import WorkStep, central, worked
 from crossthread.diagnosis.rules import routing as routing_rules
 from crossthread.diagnosis.rules.survey import route_unread
-from crossthread.diagnosis.way_faults import with_faults
+from crossthread.diagnosis.way_faults import along, with_faults
 from crossthread.errors import SurveyError, UnknownNameError, visible
 from crossthread.network.given import of_network
 from crossthread.network.hosts.search import find_host
@@ -157,6 +157,10 @@ def why(network: Network, source: str, target: str, seat: str | None = None, pla
     last_there, last_back = walks(final, one.name, two.name)
     observe = _to_observe(Context(final, plan), (one.name, two.name), (last_there, last_back), seat)
     stop = there.stop if there.arrives is not True else back.stop
+    path, path_back = (
+        path_of(final, host_named(final, host.name), walk) for host, walk in ((one, last_there), (two, last_back))
+    )
+    findings = along(findings, path, path_back)
     costs, by_luck = stopped(context, final)
     proven = bool(repair) and bool(last_there.arrives) and bool(last_back.arrives)
     return Why(
@@ -172,8 +176,8 @@ def why(network: Network, source: str, target: str, seat: str | None = None, pla
         luck=by_luck,
         observe=observe,
         look=looks(Context(final, plan), observe),
-        path=with_faults(path_of(final, host_named(final, one.name), last_there), findings),
-        path_back=with_faults(path_of(final, host_named(final, two.name), last_back), findings, back=True),
+        path=with_faults(path, findings),
+        path_back=with_faults(path_back, findings, back=True),
         stopped=_sentence(stop, back=there.arrives is True),
         order=order,
         seat=seat,
