@@ -156,6 +156,24 @@ class Situations(unittest.TestCase):
         self.assertEqual([rule for rule, _ in self.told([*dark, *pairs], target="desk-keel-1")], ["cable-fault"])
         self.assertIn("pair 1 open at 17 m, pair 2 open at 17 m", self.answer.findings[0].says)
 
+    def test_one_more_witness_never_makes_the_answer_worse(self):
+        levels = {"open": 0, "likely": 1, "sure": 2}
+        for fault, mend in (
+            (at("loft", "desk1", pvid=20), "ports loft desk1: pvid = 10"),
+            (interface("crane", "inner", 10, vid=20), "gateways crane inner 10.9.10.1/24: vid = 10"),
+            (
+                interface("crane", "inner", 10, address="10.9.10.7/24"),
+                "gateways crane inner 10.9.10.7/24: address = 10.9.10.1/24",
+            ),
+        ):
+            before = (False, 0)
+            for desks in ((1, 0), (1, 1), (2, 1), (2, 2), (3, 2)):
+                found = self.told([fault], desks=desks, told=False)
+                now = (found[0][1] == [mend], levels[self.answer.confidence])
+                self.assertGreaterEqual(now, before, (mend, desks))
+                before = now
+            self.assertTrue(before[0], mend)
+
     def test_14_five_faults_at_once(self):
         wrong = [
             at("loft", "desk1", pvid=20), host("desk-loft-1", gateway="10.9.10.9"), at("keel", "t1", allowed="1 20"),

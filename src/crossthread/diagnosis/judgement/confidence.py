@@ -11,8 +11,13 @@ from crossthread.diagnosis.judgement import weights
 Confidence = Literal["sure", "likely", "open"]
 _LEVELS: tuple[Confidence, ...] = get_args(Confidence)
 
-_CHOSEN = {"gateway-missing", "host-outside-subnet"}
-"""Findings whose mend picks something that no fact names: a device for a lost interface, one of several addresses."""
+_CHOSEN = {
+    "gateway-missing", "host-outside-subnet", "host-address-missing", "link-access-vlan-differs", "tree-blocks-vlan",
+}  # fmt: skip
+"""Findings whose mend picks something that no fact names.
+
+A device for a lost interface, one of several addresses, what a link was meant to be, a way that the tree may take.
+"""
 
 
 def confidence(findings: Sequence[Finding], proven: bool = True) -> Confidence:
@@ -33,7 +38,12 @@ def confidence_of(finding: Finding) -> Confidence:
         return "open"
     at_a_port = all(change.table == "ports" for change in finding.repair)
     at_a_host = at_a_port and any(change.table == "hosts" for rival in rivals for change in rival.changes)
-    if at_a_host or finding.rule in _CHOSEN or (rivals and _margin(finding, rivals) < weights.SURE):
+    if (
+        at_a_host
+        or finding.rule in _CHOSEN
+        or _own_weight(finding) < -weights.ROW
+        or (rivals and _margin(finding, rivals) < weights.SURE)
+    ):
         return "likely"
     return "sure"
 
@@ -44,5 +54,8 @@ def rivals_of(finding: Finding) -> list[Alternative]:
 
 
 def _margin(finding: Finding, rivals: Sequence[Alternative]) -> float:
-    own = next((other.weight for other in finding.alternatives if other.changes == finding.repair), 0.0)
-    return own - max(rival.weight for rival in rivals)
+    return _own_weight(finding) - max(rival.weight for rival in rivals)
+
+
+def _own_weight(finding: Finding) -> float:
+    return next((own.weight for own in finding.alternatives if own.changes == finding.repair), 0.0)

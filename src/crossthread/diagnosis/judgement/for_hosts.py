@@ -29,8 +29,8 @@ def for_host(hearing: Hearing, change: Change, instead: Change) -> Iterator[Witn
         yield from _for_gateway(hearing, host, hop)
     if moves and text != NONE:
         yield from _for_place(hearing, host, interface(text), "gateway" in change.cells)
-        if hop != NONE and (users := hearing.users(hop, host)):
-            yield Witness(0.0, f"{_count(len(users), 'other host')} {'use' if len(users) > 1 else 'uses'} {hop}")
+        if hop != NONE and (users := hearing.count_users(hop, host)):
+            yield Witness(0.0, f"{_count(users, 'other host')} {'use' if users > 1 else 'uses'} {hop}")
     elif text != NONE:
         yield from _for_length(hearing, host, interface(text))
 
@@ -41,8 +41,8 @@ def _count(number: int, noun: str) -> str:
 
 def _for_gateway(hearing: Hearing, host: HostStation, hop: str) -> Iterator[Witness]:
     """What other hosts, and interfaces, say of the address of a gateway."""
-    users = hearing.users(hop, host)
-    yield from agreeing(len(users), f"{_count(len(users), 'other host')} {'use' if len(users) > 1 else 'uses'} {hop}")
+    users = hearing.count_users(hop, host)
+    yield from agreeing(users, f"{_count(users, 'other host')} {'use' if users > 1 else 'uses'} {hop}")
     if any(isinstance(s, Interface) for s in hearing.context.network.stations.by_address.of(hop)):
         yield Witness(weights.IN_USE, "")
 

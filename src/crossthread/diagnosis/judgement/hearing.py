@@ -47,6 +47,14 @@ class Hearing:
         alike = (one.hosts for one in self.context.network.classes.all if one.gateway == hop)
         return [host for hosts in alike for host in hosts if host is not but and self.hears(host)]
 
+    def count_users(self, hop: str, but: Station) -> int:
+        """How many witnesses have an address as their gateway, besides one."""
+        alike = [one for one in self.context.network.classes.all if one.gateway == hop]
+        hosts = self.context.network.stations.hosts
+        unheard = {name.casefold() for device, name in self._accused if not device} | {but.name.casefold()}
+        silent = sum(hosts[name].row.gateway == hop for name in unheard if name in hosts)
+        return sum(len(one.hosts) for one in alike) - silent
+
     def vlan(self, station: Station) -> int | None:
         """The VLAN that a station is in; not of an interface whose tag is wrong by most of the evidence."""
         expected = self.context.expected

@@ -47,7 +47,10 @@ def mend(context: Context, source: str, target: str) -> list[Finding]:
     told = _unplanned(context, (source, target))
     plain = _explained(context, source, target, told)
     found = [plain] if plain is not None else []
+    known = [(finding.identity, finding.repair) for finding in plain.findings] if plain is not None else []
     for suspected in _suspected(context, (source, target)):
+        if all((finding.identity, finding.repair) in known for finding in suspected):
+            continue  # that is the explanation there is already
         other = _explained(context, source, target, [*told, *suspected])
         if other is not None:
             found.append(other)

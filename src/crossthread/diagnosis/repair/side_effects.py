@@ -11,13 +11,13 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.echo import lucky
 from crossthread.diagnosis.repair.work_order import WorkStep
 from crossthread.network.network import Network
-from crossthread.views.matrix import class_matrix, compare_classes
+from crossthread.views.matrix import ClassMatrix, class_matrix, compare_classes
 
 Pairs = tuple[tuple[str, str], ...]
 """Ordered pairs of hosts by name."""
 
-_CLASSES = 100
-"""Of how many classes of hosts all pairs are asked to see whom a repair costs: more would make each answer slow."""
+_HOSTS, _CLASSES = 1000, 100
+"""Of how many hosts, and classes of them, all pairs are asked to see whom a repair costs: more would be slow."""
 
 
 def with_touches(
@@ -41,7 +41,14 @@ def changed_pairs(before: Network, after: Network) -> tuple[Pairs, Pairs, Pairs]
     Hosts are taken together that neither network can tell apart, so that only pairs that change are looked at singly.
     A host that is in one network only reaches nobody in the other.
     """
-    matrices = [class_matrix(network) for network in (before, after)]
+    return _pairs_of_two(class_matrix(before), class_matrix(after))
+
+
+def _class_matrix(context: Context) -> ClassMatrix:
+    return class_matrix(context.network)
+
+
+def _pairs_of_two(*matrices: ClassMatrix) -> tuple[Pairs, Pairs, Pairs]:
     places = [{name: n for n, names in enumerate(m.classes) for name in names} for m in matrices]
     verdicts = [{(a, b): verdict for a, b, verdict in m.reaches} for m in matrices]
     parts: dict[tuple[int | None, int | None], list[str]] = defaultdict(list)
@@ -67,8 +74,8 @@ def stopped(before: Context, after: Network) -> tuple[Pairs, Pairs]:
 
     Of a network of very many kinds of hosts nothing is worked out.
     """
-    if len(before.network.classes.all) > _CLASSES:
+    if len(before.network.survey.hosts) > _HOSTS or len(before.network.classes.all) > _CLASSES:
         return (), ()
-    lost = changed_pairs(before.network, after)[1]
-    by_luck = tuple(pair for pair in lost if lucky(before, *pair))
-    return tuple(pair for pair in lost if pair not in by_luck), by_luck
+    lost = _pairs_of_two(before.once(_class_matrix), class_matrix(after))[1]
+    by_luck = {pair for pair in lost if lucky(before, *pair)}
+    return tuple(pair for pair in lost if pair not in by_luck), tuple(pair for pair in lost if pair in by_luck)
