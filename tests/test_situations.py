@@ -2,13 +2,19 @@
 
 import tempfile
 import unittest
+from dataclasses import replace
 from pathlib import Path
 
-from crossthread import Change, Network, apply_changes, check, why
+from crossthread import Change, Network, apply_changes, check, why, write_survey
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.repair.side_effects import Stopped
+from crossthread.diagnosis.repair.work_order import WorkStep
 from crossthread.plan import Plan
 from crossthread.plan.plan import PlannedHost
-from tests.building import hosts, network_of, ports
+from crossthread.survey import Info
+from tests.building import cabled, hosts, network_of, ports, survey_of
 from tests.refusing import Refusing
+from tests.test_command import run
 from tests.yard import at, host, interface, lost, tested, yard
 
 
@@ -192,6 +198,93 @@ class Situations(unittest.TestCase):
             {"ports loft desk1: pvid = 10", "hosts desk-loft-1: gateway = 10.9.10.1", "ports keel till1: pvid = 20",
              "hosts till-keel-1: gateway = 10.9.20.1"},
         )  # fmt: skip
+
+    def test_whom_a_mend_costs_is_told_and_who_worked_by_luck_apart(self):
+        leak = [
+            at("keel", "t1", mode="access", pvid=20, allowed=""),
+            at("loft", "t1", pvid=10),
+            at("keel", "desk1", pvid=20),
+        ]
+        found = self.told(leak, "till-loft-1")
+        self.assertEqual([rule for rule, _ in found], ["link-mode-differs"])
+        lucky = {frozenset(pair) for pair in self.answer.luck}
+        self.assertEqual(
+            (self.answer.costs, lucky), ((), {frozenset((f"desk-loft-{n}", "desk-keel-1")) for n in (1, 2)})
+        )
+        self.told([at("loft", "desk1", pvid=20)])
+        self.assertEqual((self.answer.costs, self.answer.luck), ((), ()))
+
+    def test_pairs_that_work_as_they_should_and_stop_are_no_luck(self):
+        with tempfile.TemporaryDirectory() as folder:
+            context = Context(Network(yard(Path(folder))))
+        shut = [at("loft", "till1", admin="down", oper="down"), host("till-loft-1", link="down")]
+        costs, by_luck = context.once(Stopped).by(shut)
+        others = {name for name in context.network.survey.column("hosts", "host") if name != "till-loft-1"}
+        self.assertEqual({pair[1] for pair in costs if pair[0] == "till-loft-1"}, others)
+        self.assertEqual(by_luck, ())
+
+    def test_the_terminal_says_how_sure_it_is_and_of_which_fault(self):
+        for wrong, word, says in (
+            ([at("keel", "t9", mode="access", pvid=10, allowed="")], "sure", "hardly anything against it"),
+            ([at("loft", "desk1", pvid=20)], "likely", "of 1 (port-vlan-wrong) another explanation is possible"),
+            (
+                [at("keel", "t1", pvid=10), at("loft", "t1", pvid=20)],
+                "open",
+                "two explanations of 1 (link-native-differs)",
+            ),
+        ):
+            with tempfile.TemporaryDirectory() as folder:
+                write_survey(apply_changes(yard(Path(folder) / "yard"), wrong), Path(folder) / "s")
+                shown = run("why", Path(folder) / "s", "desk-loft-1", "till-keel-1", "--brief").stdout
+            head = " ".join(shown.partition("In the way")[0].split())
+            self.assertIn(f"{word} ", head)
+            self.assertIn(says, head)
+
+
+class Unread(unittest.TestCase):
+    """Two routers, of one of which no route was read."""
+
+    def test_what_it_would_take_is_told_and_nothing_is_proposed(self):
+        with tempfile.TemporaryDirectory() as folder:
+            survey = survey_of(
+                Path(folder), devices="device|capabilities|routing\nkeel|bridge|no\nnear|router|yes\nfar|router|yes",
+                ports=ports("keel p1 access 10", "keel p2 access 20", "keel t1 trunk none 10 30",
+                            "keel t2 trunk none 20 30", "near e1 routed none", "far e1 routed none"),
+                neighbors=cabled("keel t1 near e1", "keel t2 far e1"),
+                gateways="device|interface|address|vid|port|untagged|admin|oper\n"
+                         "near|e1.10|10.9.10.1/24|10|e1|no|up|up\nnear|e1.30|10.9.30.1/30|30|e1|no|up|up\n"
+                         "far|e1.20|10.9.20.1/24|20|e1|no|up|up\nfar|e1.30|10.9.30.2/30|30|e1|no|up|up",
+                routes="device|prefix|next_hop|interface|origin\nfar|10.9.10.0/24|10.9.30.1|e1.30|static",
+                hosts=hosts("a 10.9.10.20/24 10.9.10.1 keel p1", "b 10.9.20.20/24 10.9.20.1 keel p2"),
+            )  # fmt: skip
+        survey = replace(survey, info=Info())
+        answer = why(Network(survey), "a", "b")
+        self.assertEqual((answer.verdict, answer.repair, answer.confidence), ("unknown", (), "open"))
+        (gap,) = answer.findings
+        self.assertEqual((gap.rule, gap.severity, gap.repair), ("survey-gap", "note", ()))
+        told = {change.key["prefix"]: change.key["next_hop"] for one in gap.alternatives for change in one.changes}
+        self.assertEqual(told, {"10.9.20.0/24": "10.9.30.2", "0.0.0.0/0": "10.9.30.2"})
+        self.assertIn("only if near, once read, has no route there", gap.alternatives[0].because)
+
+
+class Refused(unittest.TestCase):
+    """The simulator refuses what devices refuse, or the tests above would prove nothing."""
+
+    def test_what_devices_refuse(self):
+        with tempfile.TemporaryDirectory() as folder:
+            survey = apply_changes(
+                yard(Path(folder)), [at("loft", "desk1", allowed_macs="02:00:00:00:00:01", mac_limit=1)]
+            )
+        for change in (
+            interface("crane", "g1.10", 10, vid=20),
+            interface("crane", "g1.10", 10, address="10.9.20.1/24"),
+            host("desk-loft-1", address="10.9.10.1/24"),
+            at("keel", "t1", mode="access", pvid=10, allowed=""),
+            at("loft", "desk1", allowed_macs="02:00:00:00:00:01 02:00:00:00:00:02"),
+        ):
+            with self.assertRaises(AssertionError, msg=str(change)):
+                Refusing(survey).carry_out([WorkStep("crane", "do it", (change,), ())])
+        Refusing(survey).carry_out([WorkStep("loft", "do it", (at("loft", "desk2", pvid=20),), ())])
 
 
 class Lone(unittest.TestCase):

@@ -18,7 +18,7 @@ from crossthread.diagnosis.registry import named
 from crossthread.diagnosis.relevant_rows import focus
 from crossthread.diagnosis.repair.mends import mend
 from crossthread.diagnosis.repair.observations import fewest
-from crossthread.diagnosis.repair.side_effects import Pairs, stopped
+from crossthread.diagnosis.repair.side_effects import Pairs, Stopped
 from crossthread.diagnosis.repair.work_order import WorkStep, central, worked
 from crossthread.diagnosis.rules import routing as routing_rules
 from crossthread.diagnosis.rules.survey import route_unread
@@ -57,8 +57,8 @@ class Why(Answer, frozen=True, rename={"source": "from", "target": "to"}):
     unproven
         Where the packet still stops, or may stop, with all of it done; None if it is proven.
     confidence
-        How sure the repair is: `sure` if nothing speaks against it, `likely`, or `open` if two explanations are about
-        as good. Of an unknown verdict: `likely` if facts say what is wrong already (the findings), else `open`.
+        How sure the repair is: `sure` if hardly anything speaks against it, `likely`, or `open` if two explanations are
+        about as good. Of an unknown verdict: `likely` if facts say what is wrong already (the findings), else `open`.
     decide
         What to look at, or to ask, to tell the explanations apart where it is open.
     costs, luck
@@ -153,7 +153,8 @@ def why(network: Network, source: str, target: str, seat: str | None = None, pla
     findings = mend(context, one.name, two.name)
     seat = _seat(network, seat)
     order, final = worked(network, findings, (one.name, two.name), seat)
-    repair = in_order(merge_changes(change for finding in findings for change in finding.repair), order)
+    changes = merge_changes(change for finding in findings for change in finding.repair)
+    repair = in_order(changes, order)
     last_there, last_back = walks(final, one.name, two.name)
     observe = _to_observe(Context(final, plan), (one.name, two.name), (last_there, last_back), seat)
     stop = there.stop if there.arrives is not True else back.stop
@@ -161,7 +162,7 @@ def why(network: Network, source: str, target: str, seat: str | None = None, pla
         path_of(final, host_named(final, host.name), walk) for host, walk in ((one, last_there), (two, last_back))
     )
     findings = along(findings, path, path_back)
-    costs, by_luck = stopped(context, final)
+    costs, by_luck = context.once(Stopped).by(changes)
     proven = bool(repair) and bool(last_there.arrives) and bool(last_back.arrives)
     return Why(
         source=one.name,

@@ -23,7 +23,8 @@ A device for a lost interface, one of several addresses, what a link was meant t
 def confidence(findings: Sequence[Finding], proven: bool = True) -> Confidence:
     """How sure the repair of some findings together is: as sure as the least sure of them.
 
-    `sure` if nothing speaks against any of them, `open` if another explanation of one is about as good, else `likely`.
+    `sure` if hardly anything speaks against any of them, `open` if another explanation of one is about as good, else
+    `likely`.
     """
     found: list[Confidence] = [confidence_of(finding) for finding in findings]
     return max([*found, "sure" if proven else "likely"], key=_LEVELS.index)
@@ -31,7 +32,7 @@ def confidence(findings: Sequence[Finding], proven: bool = True) -> Confidence:
 
 def confidence_of(finding: Finding) -> Confidence:
     """How sure one finding's repair is; a repair that stops somebody who works is never sure."""
-    rivals = rivals_of(finding)
+    rivals = _rivals(finding)
     if not finding.repair or any(own.stops for own in finding.alternatives if own.changes == finding.repair):
         return "open"
     if rivals and _margin(finding, rivals) < weights.OPEN:
@@ -40,7 +41,7 @@ def confidence_of(finding: Finding) -> Confidence:
     at_a_host = at_a_port and any(change.table == "hosts" for rival in rivals for change in rival.changes)
     if (
         at_a_host
-        or finding.rule in _CHOSEN
+        or picked(finding)
         or _own_weight(finding) < -weights.ROW
         or (rivals and _margin(finding, rivals) < weights.SURE)
     ):
@@ -48,7 +49,12 @@ def confidence_of(finding: Finding) -> Confidence:
     return "sure"
 
 
-def rivals_of(finding: Finding) -> list[Alternative]:
+def picked(finding: Finding) -> bool:
+    """Whether what its repair sets was picked, as no fact names it."""
+    return finding.rule in _CHOSEN
+
+
+def _rivals(finding: Finding) -> list[Alternative]:
     """The other explanations of a finding."""
     return [other for other in finding.alternatives if other.changes != finding.repair]
 

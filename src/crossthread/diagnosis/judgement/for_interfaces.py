@@ -24,18 +24,17 @@ def for_interface(hearing: Hearing, change: Change, instead: Change) -> Iterator
         yield from _for_address(hearing, own, interface(text), str(instead.cells.get("address") or ""))
     if not isinstance(tag, int):
         return
-    if str(tag) in name.replace("vlan", ".").split("."):
-        yield Witness(weights.NAMED, f"the interface is named {name}")
     if own is None or own.address is None:
         return
+    if context.expected.named_vid(own) == tag:
+        yield Witness(weights.NAMED, f"the interface is named {name}")
     hosts = [s for s in hearing.kin(own) if isinstance(s, HostStation)]
     there = sum(hearing.vlan(s) == tag for s in hosts)
     says = f"{there} of {len(hosts)} hosts of its subnet are in VLAN {tag}"
     yield from agreeing(there, says, weights.OWN, weights.SEVERAL)
     if hearing.strangers(tag, own):
         yield Witness(weights.STRANGERS, "")
-    planned = next((vid for network, vid in context.expected.planned_subnets if own.address.ip in network), None)
-    if planned == tag:
+    if context.expected.planned(own) == tag:
         yield Witness(weights.PLAN, f"the plan has {own.address.network} in VLAN {tag}")
 
 

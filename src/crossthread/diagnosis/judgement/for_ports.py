@@ -103,6 +103,8 @@ def for_station(hearing: Hearing, station: Station, vid: int) -> Iterator[Witnes
         first = 0.0 if serving is not None else weights.OWN - weights.MATE
         says = f"{mates} of {len(hosts)} other hosts of its subnet are in VLAN {vid}"
         yield Witness(first + min(mates * weights.MATE, weights.MATES), says)
+    if hearing.context.expected.planned(station) == vid:
+        yield Witness(weights.PLAN, f"the plan has {station.name} in VLAN {vid}")
     if isinstance(station, Interface):
         if hearing.context.expected.named_vid(station) == vid:
             yield Witness(weights.NAMED, f"the interface is named {station.name}")

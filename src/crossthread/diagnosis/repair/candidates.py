@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_gateway, set_host, set_port
 from crossthread.diagnosis.expected.voters import gateway_address
-from crossthread.diagnosis.findings import Finding, Subject
+from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.rules.link import both_trunks
 from crossthread.network.hosts.station import HostStation
 from crossthread.network.topology.names import End
@@ -60,10 +60,6 @@ def _port_instead(context: Context, finding: Finding) -> Iterator[Option]:
         yield from _into_subnet(context, host)
 
 
-def _lengths(context: Context, finding: Finding) -> Iterator[Option]:
-    yield from _other_lengths(context, finding, _hosts(context, finding))
-
-
 def _gateways(context: Context, finding: Finding) -> Iterator[Option]:
     for host in _hosts(context, finding):
         for gateway in context.expected.gateways(host):
@@ -71,12 +67,9 @@ def _gateways(context: Context, finding: Finding) -> Iterator[Option]:
 
 
 def _hosts(context: Context, finding: Finding) -> list[HostStation]:
-    return [host for subject in finding.subjects for host in _host(context, subject)]
-
-
-def _host(context: Context, subject: Subject) -> list[HostStation]:
-    found = context.network.stations.hosts.get((subject.host or "").casefold())
-    return [found] if found is not None else []
+    """The hosts that a finding is about."""
+    known = context.network.stations.hosts
+    return [known[s.host.casefold()] for s in finding.subjects if s.host and s.host.casefold() in known]
 
 
 def _by_default(context: Context, finding: Finding) -> Iterator[Option]:
@@ -98,9 +91,9 @@ def _into_subnet(context: Context, host: HostStation) -> Iterator[Option]:
             yield (set_port(host.end, pvid=vid),)
 
 
-def _other_lengths(context: Context, finding: Finding, hosts: Sequence[HostStation]) -> Iterator[Option]:
+def _lengths(context: Context, finding: Finding) -> Iterator[Option]:
     """Give the gateway the host's prefix length, or the hosts' to the gateway."""
-    for host in hosts:
+    for host in _hosts(context, finding):
         for gateway in context.expected.gateways(host)[:1]:
             if host.address is not None and gateway.address is not None:
                 yield (set_gateway(gateway, address=f"{gateway.address.ip}/{host.address.network.prefixlen}"),)

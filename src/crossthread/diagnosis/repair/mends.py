@@ -9,6 +9,7 @@ from typing import NamedTuple
 import msgspec
 
 from crossthread.diagnosis.cheapest_way import Search, Step
+from crossthread.diagnosis.consequences import nested
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.echo import host_named, walks
 from crossthread.diagnosis.explanations import explain
@@ -16,10 +17,9 @@ from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.hearing import Hearing
 from crossthread.diagnosis.judgement.weighing import accused, weight
-from crossthread.diagnosis.registry import parents, parents_in_vlan
 from crossthread.diagnosis.repair.alternatives import Instead, Way, alternatives
 from crossthread.diagnosis.repair.hypotheses import hypotheses
-from crossthread.diagnosis.repair.side_effects import stopped
+from crossthread.diagnosis.repair.side_effects import Stopped
 from crossthread.diagnosis.repair.tree_costs import opened
 from crossthread.diagnosis.rules.plan import plan_host
 from crossthread.diagnosis.rules.survey import unexplained
@@ -58,30 +58,36 @@ def mend(context: Context, source: str, target: str) -> list[Finding]:
         return _possible(context.network, _collect(context.network, source, target, context.plan, told)[0])
     best = max(found, key=lambda one: one.weight)  # of equals the first
     ranked = [_ranked(context, best, finding, (source, target), found) for finding in best.findings]
-    return _under_causes(ranked if _works(context.network, ranked, source, target) else best.findings)
+    if not _works(context.network, ranked, source, target):  # two of the best mends get into each other's way
+        ranked = [msgspec.structs.replace(f, repair=own.repair) for f, own in zip(ranked, best.findings, strict=True)]
+    return _under_causes(context, ranked)
 
 
-def _under_causes(findings: Sequence[Finding]) -> list[Finding]:
+def _under_causes(context: Context, findings: Sequence[Finding]) -> list[Finding]:
     """The same, with what nobody has to edit under the finding whose mend brings it back by itself."""
     found = list(findings)
     for finding in findings:
-        above = {*parents().get(finding.rule, ()), *parents_in_vlan().get(finding.rule, ())}
         if edited(finding.repair) or not finding.repair:
             continue
-        at = next((n for n, one in enumerate(found) if one.rule in above and edited(one.repair)), None)
-        if at is not None:
-            cause = found[at]
-            found[at] = msgspec.structs.replace(
-                cause,
-                repair=merge_changes([*cause.repair, *finding.repair]),
-                alternatives=tuple(
-                    msgspec.structs.replace(one, changes=merge_changes([*one.changes, *finding.repair]))
-                    for one in cause.alternatives
-                ),
-                follows=(*cause.follows, msgspec.structs.replace(finding, repair=(), alternatives=())),
-            )
-            found = [one for one in found if one is not finding]
+        for at, cause in enumerate(found):
+            if edited(cause.repair) and nested(context, [cause, finding], {})[0].follows == (finding,):
+                found[at] = _with(cause, finding)
+                found = [one for one in found if one is not finding]
+                break
     return found
+
+
+def _with(cause: Finding, finding: Finding) -> Finding:
+    """A finding with another under it, and with the other's mend in its own."""
+    return msgspec.structs.replace(
+        cause,
+        repair=merge_changes([*cause.repair, *finding.repair]),
+        alternatives=tuple(
+            msgspec.structs.replace(one, changes=merge_changes([*one.changes, *finding.repair]))
+            for one in cause.alternatives
+        ),
+        follows=(*cause.follows, msgspec.structs.replace(finding, repair=(), alternatives=())),
+    )
 
 
 class _Explanation(NamedTuple):
@@ -112,13 +118,13 @@ def _explained(context: Context, source: str, target: str, known: Sequence[Findi
     needed = _needed(context.network, source, target, findings)
     hearing = Hearing(context, accused(context, _changes(needed)))
     heavy = sum(_share(hearing, finding) for finding in needed)
-    stops = len(stopped(context, context.network.changed(_changes(needed)))[0])
+    stops = len(context.once(Stopped).by(_changes(needed))[0])
     heavy += weights.HARM if stops else 0.0
     return _Explanation(needed, heavy, stops)
 
 
 def _share(hearing: Hearing, finding: Finding) -> float:
-    """What a finding adds to an explanation: that a link is faulty as well speaks neither for nor against it."""
+    """What a finding adds to an explanation: one more faulty link speaks not for it, and hardly against it."""
     heavy = weight(hearing, finding.repair)
     stations = any(s.host or s.interface for s in finding.subjects)
     return heavy if stations else max(-weights.ROW, min(heavy, 0.0))
@@ -237,20 +243,18 @@ def _ranked(
 ) -> Finding:
     """A finding with other mends that would do as well, and the one of them that has the best evidence."""
     rest = [change for other in best.findings if other is not finding for change in other.repair]
-    others_only = _made(context.network, rest) if rest else None
-    others_cost = set(stopped(context, others_only)[0]) if others_only is not None else set[tuple[str, str]]()
+    costs = context.once(Stopped).by
+    others_cost = set(costs(rest)[0]) if rest else set[tuple[str, str]]()
 
-    def trial(changes: Sequence[Change]) -> Network | None:
-        every = (change for one in best.findings for change in (changes if one is finding else one.repair))
-        return _made(context.network, merge_changes(every))
+    def every(changes: Sequence[Change]) -> tuple[Change, ...]:
+        return merge_changes(c for one in best.findings for c in (changes if one is finding else one.repair))
 
     def works(changes: Sequence[Change]) -> bool:
-        after = trial(changes)
+        after = _made(context.network, every(changes))
         return after is not None and all(walk.arrives for walk in walks(after, *pair))
 
     def harm(changes: Sequence[Change]) -> int:
-        after = trial(changes)
-        return len(set(stopped(context, after)[0]) - others_cost) if after is not None else 0
+        return len(set(costs(every(changes))[0]) - others_cost)
 
     ways = _other_ways(context, finding, rest, pair)
     found = alternatives(context, finding, rest, works, harm, ways, _instead(best, finding, explanations))

@@ -4,13 +4,16 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Callable, Sequence
+from functools import cached_property
 
 import msgspec
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.echo import lucky
 from crossthread.diagnosis.repair.work_order import WorkStep
+from crossthread.errors import SurveyError
 from crossthread.network.network import Network
+from crossthread.survey.changes import Change
 from crossthread.views.matrix import ClassMatrix, class_matrix, compare_classes
 
 Pairs = tuple[tuple[str, str], ...]
@@ -44,11 +47,8 @@ def changed_pairs(before: Network, after: Network) -> tuple[Pairs, Pairs, Pairs]
     return _pairs_of_two(class_matrix(before), class_matrix(after))
 
 
-def _class_matrix(context: Context) -> ClassMatrix:
-    return class_matrix(context.network)
-
-
 def _pairs_of_two(*matrices: ClassMatrix) -> tuple[Pairs, Pairs, Pairs]:
+    """The same of two matrices by classes, before and after."""
     places = [{name: n for n, names in enumerate(m.classes) for name in names} for m in matrices]
     verdicts = [{(a, b): verdict for a, b, verdict in m.reaches} for m in matrices]
     parts: dict[tuple[int | None, int | None], list[str]] = defaultdict(list)
@@ -69,13 +69,35 @@ def _pairs_of_two(*matrices: ClassMatrix) -> tuple[Pairs, Pairs, Pairs]:
     return gained, lost, unsure
 
 
-def stopped(before: Context, after: Network) -> tuple[Pairs, Pairs]:
-    """The pairs that work and stop with some changes: those that work as they should, and those that do so by luck.
+class Stopped:
+    """Whom changes of a network would cost, each set of changes worked out once."""
 
-    Of a network of very many kinds of hosts nothing is worked out.
-    """
-    if len(before.network.survey.hosts) > _HOSTS or len(before.network.classes.all) > _CLASSES:
-        return (), ()
-    lost = _pairs_of_two(before.once(_class_matrix), class_matrix(after))[1]
-    by_luck = {pair for pair in lost if lucky(before, *pair)}
-    return tuple(pair for pair in lost if pair not in by_luck), tuple(pair for pair in lost if pair in by_luck)
+    def __init__(self, context: Context) -> None:
+        self._context = context
+        self._known: dict[tuple[str, ...], tuple[Pairs, Pairs]] = {}
+
+    def by(self, changes: Sequence[Change]) -> tuple[Pairs, Pairs]:
+        """The pairs that work and stop with some changes: those that work as they should, and those by luck only.
+
+        Of a network of many hosts, or many kinds of them, nothing is worked out; nor of changes that cannot be made.
+        """
+        network = self._context.network
+        if len(network.survey.hosts) > _HOSTS or len(network.classes.all) > _CLASSES:
+            return (), ()
+        key = tuple(map(str, changes))
+        if key not in self._known:
+            self._known[key] = self._find(changes)
+        return self._known[key]
+
+    @cached_property
+    def _before(self) -> ClassMatrix:
+        return class_matrix(self._context.network)
+
+    def _find(self, changes: Sequence[Change]) -> tuple[Pairs, Pairs]:
+        try:
+            after = self._context.network.changed(changes)
+        except SurveyError:
+            return (), ()
+        lost = _pairs_of_two(self._before, class_matrix(after))[1]
+        by_luck = {pair for pair in lost if lucky(self._context, *pair)}
+        return tuple(p for p in lost if p not in by_luck), tuple(p for p in lost if p in by_luck)

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Collection
+from collections import defaultdict
+from collections.abc import Callable, Collection
 from ipaddress import ip_interface, ip_network
 from itertools import islice
 
@@ -86,7 +87,7 @@ def _add_gateway(context: Context, own: PrefixedAddress, vid: int | None) -> tup
         cells = {"port": end.port, "untagged": "yes", "admin": "up", "oper": "up", "proxy_arp": "no"}
         key = {"device": end.device, "interface": end.port, "address": str(own)}
         return (Change("gateways", key, cells), *raise_link(context, end))
-    for gateway in sorted(gateways, key=lambda g: _unfit(context, g, own, vid)):
+    for gateway in sorted(gateways, key=_unfit(context, own, vid)):
         if vid is None or (gateway.end and gateway.tag == 0):
             continue
         name = f"{gateway.end.port}.{vid}" if gateway.end else f"vlan{vid}"
@@ -99,24 +100,27 @@ def _add_gateway(context: Context, own: PrefixedAddress, vid: int | None) -> tup
     return ()
 
 
-def _unfit(context: Context, gateway: Interface, own: PrefixedAddress, vid: int | None) -> tuple[bool, bool, bool]:
-    """What speaks against a device as the one that had the address.
+def _unfit(context: Context, own: PrefixedAddress, vid: int | None) -> Callable[[Interface], tuple[bool, bool, bool]]:
+    """What speaks against the device of an interface as the one that had the address.
 
     It does not route; no route of others leads to it for that subnet; the VLAN does not get there.
     """
-    network = context.network
-    lead = any(
-        own.ip in ip_network(route.prefix) and any(s.device == gateway.device for s in holders)
-        for device in network.stations.on_device
-        if device != gateway.device
-        for route in network.routing.routes(device)
-        if (holders := network.stations.by_address.of(str(route.next_hop)))
-    )
+    network, parts = context.network, context.network.components
+    holders = network.stations.by_address
+    led: dict[str, set[str]] = defaultdict(set)
+    for route in network.survey.routes:
+        if route.next_hop not in (None, NONE) and own.ip in ip_network(route.prefix):
+            for holder in holders.of(route.next_hop or ""):
+                led[holder.device].add(network.names.spelled[route.device])
     living = [s for s in context.expected.near(own.ip) if context.expected.current_vlan(s) == vid]
-    parts = {network.components.of(node) for s in living for tap in s.taps for node in tap.enter([vid or 0])}
-    there = [tap.device for tap in gateway.taps if tap.device]
-    carried = any(network.components.of(Node(device, vid or 0)) in parts - {None} for device in there)
-    return network.routing.on(gateway.device) is False, not lead, not carried
+    homes = {parts.of(node) for s in living for tap in s.taps for node in tap.enter([vid or 0])} - {None}
+
+    def unfit(gateway: Interface) -> tuple[bool, bool, bool]:
+        there = (parts.of(Node(tap.device, vid or 0)) for tap in gateway.taps if tap.device)
+        led_here = bool(led.get(gateway.device, set()) - {gateway.device})
+        return network.routing.on(gateway.device) is False, not led_here, not any(part in homes for part in there)
+
+    return unfit
 
 
 @rule("gateway-missing", "Gateway and routing", About.DEVICE)

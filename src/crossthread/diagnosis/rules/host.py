@@ -222,11 +222,11 @@ def _living_in(context: Context, vid: int, but: HostStation) -> Iterator[tuple[S
     """The gateways of a VLAN, or else hosts in it, each with the gateway to use there."""
     for gateway in context.expected.served(vid):
         yield gateway, str(gateway_address(gateway))
-    if context.network.unread.anywhere:
-        return  # who really serves the VLAN may be where nobody looked: no reason to renumber a host
     mates = (one for one in context.classes_in.get(vid, ()) if one.block is not None and one.hosts[0] is not but)
     for one in sorted(mates, key=lambda one: -len(one.hosts)):
-        yield one.hosts[0], one.gateway or NONE
+        # Where somebody uses a gateway that nobody read, that would decide: no reason to renumber a host.
+        if not context.network.unread.anywhere or but.row.gateway == one.gateway == NONE:
+            yield one.hosts[0], one.gateway or NONE
 
 
 @rule("host-outside-subnet", "Host", About.HOST, reads="subnet current-vlan expected", unless=(host_outside_subnet,))

@@ -8,7 +8,7 @@ from rich.console import Console
 from rich.text import Text
 
 from crossthread.diagnosis.findings import Finding
-from crossthread.diagnosis.judgement.confidence import Confidence
+from crossthread.diagnosis.judgement.confidence import confidence_of, picked
 from crossthread.diagnosis.repair.work_order import WorkStep
 from crossthread.faces.terminal.console import MARKS, STYLES, columns, count, line, paragraph, said
 from crossthread.faces.terminal.findings import show_findings
@@ -47,35 +47,40 @@ def show_why(answer: Why, out: Console, brief: bool = False) -> None:
         out.print(line(("✗ marks where a fault stands; beyond it, the way as it goes once that is mended.", "dim")))
 
 
-_SURE: dict[Confidence, str] = {
-    "sure": "nothing that was read speaks against this mend.",
-    "likely": "this mend fits best; something speaks for another one, too.",
-    "open": "two explanations are possible, and what was read does not decide between them.",
-}
-
-
 def _sure(answer: Why, out: Console) -> None:
-    """How sure the mend is, and what would decide where it is open."""
-    if answer.confidence is None:
-        return
+    """Whom the mend costs, how sure it is, and what would decide where it is open."""
     out.print()
     for pairs, word, how in ((answer.costs, "costs", ""), (answer.luck, "ends", ", which work by luck only")):
         if pairs:
             named = ", ".join(f"{one} to {two}" for one, two in pairs[:4])
             more = f" and {len(pairs) - 4} more" if len(pairs) > 4 else ""
-            told = f"{count(len(pairs), 'pair')} that {'works' if len(pairs) == 1 else 'work'} now will stop{how}"
-            paragraph(
-                out, line((f"{word:<8}", "bold red" if word == "costs" else "bold"), f"{told}: {named}{more}."), 3
-            )
-    style = {"sure": "bold green", "likely": "bold", "open": "bold yellow"}[answer.confidence]
-    says = _SURE[answer.confidence]
-    if answer.confidence == "open" and not answer.repair:
-        says = "no mend is proposed: what was read does not decide what to change."
-    elif answer.confidence == "open" and answer.costs:
-        says = "nothing was found that mends it and costs nobody; look further before this is done."
-    paragraph(out, line((f"{answer.confidence:<8}", style), says), 3)
+            works = "works" if len(pairs) == 1 else "work"
+            told = f"{count(len(pairs), 'pair')} that {works} now will stop{how}: {named}{more}."
+            paragraph(out, line((f"{word:<8}", "bold red" if word == "costs" else "bold"), told), 3)
+    style = {"sure": "bold green", "likely": "bold", "open": "bold yellow"}[answer.confidence or "likely"]
+    paragraph(out, line((f"{answer.confidence:<8}", style), _how_sure(answer)), 3)
     for told in answer.decide:
         paragraph(out, line((f"{'decide':<8}", "bold"), told), 3)
+
+
+def _how_sure(answer: Why) -> str:
+    """What the word means here, and of which faults it is said."""
+    if answer.confidence == "sure":
+        return "what was read speaks for this mend, and hardly anything against it."
+    if not answer.repair:
+        return "no mend is proposed: what was read does not decide what to change."
+    if answer.costs:
+        return "nothing was found that mends it and costs nobody; look further before this is done."
+    levels = [(number, finding, confidence_of(finding)) for number, finding in enumerate(answer.findings, 1)]
+    held = [(number, finding) for number, finding, level in levels if level == answer.confidence]
+    which = " and ".join(f"{number} ({finding.rule})" for number, finding in held)
+    if not held:
+        return "the mend fits best, but is not proven."
+    if answer.confidence == "open":
+        return f"two explanations of {which} are possible, and what was read does not decide between them."
+    if all(picked(finding) for _, finding in held):
+        return f"it fits best; what the mend of {which} sets was picked, as nothing that was read names it."
+    return f"it fits best; of {which} another explanation is possible."
 
 
 def _headed(answer: Why) -> list[tuple[str, list[Finding]]]:
