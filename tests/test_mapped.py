@@ -1,5 +1,6 @@
 """Tables of any kind with a mapping."""
 
+import os
 import tempfile
 import unittest
 from pathlib import Path
@@ -40,6 +41,17 @@ class Mapped(unittest.TestCase):
                 )
                 self.assertEqual((two.oper, two.pvid, two.allowed), ("down", 0, VlanSet.parse("1 5-7")))
         self.assertEqual(one.source, "x.csv:1")
+
+    def test_a_mapping_says_whether_its_table_lists_everything(self):
+        for complete, said in (("", []), ("complete = true", ["yes"]), ("complete = false", ["no"])):
+            with self.subTest(complete), tempfile.TemporaryDirectory() as folder:
+                place = Path(folder, "ports.csv")
+                place.write_text(TABLE, encoding="utf-8")
+                os.utime(place, (1_700_000_000, 1_700_000_000))
+                (mapping,) = read_mapping(MAPPING.replace("interfaces*", "ports*") + complete, "m.toml")
+                survey = gather([place], mappings=[mapping]).survey
+                self.assertEqual([row.complete for row in survey.coverage], said)
+                self.assertEqual([row.taken_at for row in survey.coverage], ["2023-11-14T22:13:20+00:00"] * len(said))
 
     def test_data_frames(self):
         import pandas as pd

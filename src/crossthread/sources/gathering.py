@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections import defaultdict
 from collections.abc import Callable, Sequence
+from datetime import UTC, datetime
 from pathlib import Path
 
 import msgspec
@@ -21,7 +22,7 @@ from crossthread.sources.snmp.device import read_walk
 from crossthread.sources.table_mapping import TableMapping, mapping_for, read_mapped
 from crossthread.sources.yang.ietf import read_yang
 from crossthread.survey import Survey, SurveyError
-from crossthread.survey.records import TABLES, Row
+from crossthread.survey.records import TABLES, Coverage, Row
 
 
 class Taken(msgspec.Struct, frozen=True):
@@ -111,7 +112,7 @@ def gather(
             if isinstance(opened, Document):
                 folders[path.parent].append((opened, path.stat().st_mtime))
             else:
-                taken.append(Taken(label, "table", len(opened), ""))
+                taken.append(Taken(label, "table", sum(not isinstance(row, Coverage) for row in opened), ""))
                 told += [Told(row, path.stat().st_mtime) for row in opened]
         if progress is not None:
             progress(path.stat().st_size)
@@ -120,8 +121,17 @@ def gather(
             told += rows
             taken += entries
     read = {entry.path for entry in taken if entry.kind is not None}
-    survey, differences, gone = merge(base or Survey(), writable(told), read)
+    survey, differences, gone = merge(base or Survey(), writable(map(_dated, told)), read)
     return Gathered(survey, tuple(sorted(taken, key=lambda entry: entry.path)), tuple(differences), gone)
+
+
+def _dated(entry: Told) -> Told:
+    """The same; what was read in full was so when its file was written."""
+    row = entry.row
+    if not isinstance(row, Coverage) or row.taken_at or not entry.time:
+        return entry
+    at = datetime.fromtimestamp(entry.time, UTC).isoformat(timespec="seconds")
+    return msgspec.structs.replace(entry, row=msgspec.structs.replace(row, taken_at=at))
 
 
 def _open(label: str, path: Path, mappings: Sequence[TableMapping]) -> Document | list[Row]:

@@ -174,7 +174,7 @@ def _renew(old: Row, new: Row, gathered: set[str], differences: list[Difference]
     """A row of the survey and the same thing as it is told now: what the same source told before is replaced."""
     if _files_of(old) <= gathered:
         return new
-    if isinstance(old, Coverage) and old.complete == "yes":
-        return old  # another source had all of it
+    if isinstance(old, Coverage):  # that another source had all of it is not forgotten
+        return old if old.complete == "yes" else msgspec.structs.replace(new, source=_sources(old, new))
     row = _over(new, old, "it was gathered now", differences)
     return msgspec.structs.replace(row, source=_sources(old, new))

@@ -9,6 +9,7 @@ A mapping is a TOML file:
     columns.oper = "State"
     always.device = "sw-1"         # what is the same in every row
     words.oper.connected = "up"    # how their words translate
+    complete = false               # whether it lists all that each of its devices has
 """
 
 from __future__ import annotations
@@ -26,7 +27,7 @@ from msgspec.structs import replace
 
 from crossthread.errors import Problem, SurveyError, visible
 from crossthread.survey.building import Builder, cell_text
-from crossthread.survey.records import TABLES, Row, columns_of
+from crossthread.survey.records import READ_IN_FULL, TABLES, Coverage, Row, columns_of
 
 
 class TableMapping(msgspec.Struct, frozen=True):
@@ -37,6 +38,7 @@ class TableMapping(msgspec.Struct, frozen=True):
     columns: dict[str, str] = {}
     always: dict[str, str] = {}
     words: dict[str, dict[str, str]] = {}
+    complete: bool | None = None
 
 
 def read_mapping(text: str, file: str) -> list[TableMapping]:
@@ -128,10 +130,19 @@ def rows_of(rows: Sequence[Mapping[str, Any]], lines: Sequence[int], file: str, 
     builder.finish()
     if builder.problems:
         raise SurveyError(builder.problems)
-    return [
+    found: list[Row] = [
         row if "source" in header else replace(row, source=f"{file}:{line}")
         for row, line in zip(builder.table, builder.lines, strict=True)
     ]
+    return found + _coverage(found, file, mapping)
+
+
+def _coverage(rows: Sequence[Row], file: str, mapping: TableMapping) -> list[Row]:
+    """Whether a table lists all that each of its devices has, where the mapping says so."""
+    if mapping.complete is None or mapping.into not in READ_IN_FULL:
+        return []
+    devices = dict.fromkeys(device for row in rows if (device := getattr(row, "device", None)))
+    return [Coverage(device, mapping.into, "yes" if mapping.complete else "no", source=file) for device in devices]
 
 
 def _present(value: Any) -> Any:
