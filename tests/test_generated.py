@@ -7,7 +7,7 @@ from crossthread import Change, Network, apply_changes, check, matrix
 from crossthread.demo.generator import generate
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.detours import find_detours
-from crossthread.network.switching.segments import Node
+from crossthread.network.switching.nodes import Node
 from crossthread.network.three_valued import vids_in
 
 

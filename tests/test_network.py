@@ -7,7 +7,7 @@ from typing import ClassVar
 
 from crossthread import map_network, matrix, why
 from crossthread.network import Forwarding
-from crossthread.network.switching.segments import Node
+from crossthread.network.switching.nodes import Node
 from tests.building import cabled, hosts, network_of, ports
 
 TWO = {

@@ -23,7 +23,7 @@ from crossthread.diagnosis.rules import host as host_rules
 from crossthread.diagnosis.rules import link as link_rules
 from crossthread.diagnosis.rules import port as port_rules
 from crossthread.network.hosts.station import HostStation, Interface, Station, Tap
-from crossthread.network.switching.segments import Crossing, Node
+from crossthread.network.switching.nodes import Crossing, Node
 from crossthread.network.three_valued import Truth, all_of
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End

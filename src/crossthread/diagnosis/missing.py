@@ -8,7 +8,7 @@ from crossthread.diagnosis.context import Context
 from crossthread.network.hosts.station import HostStation, Station, Tap
 from crossthread.network.routing.forwarding import Leg, Stop, Walk
 from crossthread.network.routing.unread import Exit
-from crossthread.network.switching.segments import Crossing
+from crossthread.network.switching.nodes import Crossing
 from crossthread.network.three_valued import vids_in
 from crossthread.network.topology.adjacency import bundle
 from crossthread.network.topology.names import End

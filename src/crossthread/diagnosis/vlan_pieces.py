@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator
 
 from crossthread.diagnosis.context import Context
 from crossthread.network.hosts.station import Station
-from crossthread.network.switching.segments import Node
+from crossthread.network.switching.nodes import Node
 from crossthread.network.three_valued import vids_in
 
 

@@ -47,7 +47,7 @@ PARTS = {
         ),
         ("links",),
     ),
-    "cabling": Part(_columns("ports.lag cabled.admin,oper"), ("links",)),
+    "cabling": Part(_columns("ports.lag cabled.admin,oper,lag_state"), ("links",)),
     "trees": Part(
         _columns(
             "trees.device,instance,vlans,protocol,region,priority,address,bpdus "

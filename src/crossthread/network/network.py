@@ -12,6 +12,7 @@ from crossthread.network.dependencies import PARTS, stale
 from crossthread.network.hosts.classes import Classes, current_vlan
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.hosts.stations import Stations
+from crossthread.network.routing.filters import Filters
 from crossthread.network.routing.routes import Routing
 from crossthread.network.routing.unread import Unread
 from crossthread.network.switching.components import Components
@@ -159,6 +160,11 @@ class Network:
     def routing(self) -> Routing:
         """What devices do with IP packets."""
         return Routing(self.survey, self.names, self.stations)
+
+    @cached_property
+    def filters(self) -> Filters:
+        """The packet filters of the interfaces that route."""
+        return Filters(self.survey, self.names)
 
     @cached_property
     def unread(self) -> Unread:

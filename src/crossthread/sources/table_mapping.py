@@ -130,11 +130,11 @@ def rows_of(rows: Sequence[Mapping[str, Any]], lines: Sequence[int], file: str, 
     builder.finish()
     if builder.problems:
         raise SurveyError(builder.problems)
-    found: list[Row] = [
+    read: list[Row] = [
         row if "source" in header else replace(row, source=f"{file}:{line}")
         for row, line in zip(builder.table, builder.lines, strict=True)
     ]
-    return found + _coverage(found, file, mapping)
+    return read + _coverage(read, file, mapping)
 
 
 def _coverage(rows: Sequence[Row], file: str, mapping: TableMapping) -> list[Row]:

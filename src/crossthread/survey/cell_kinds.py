@@ -178,6 +178,22 @@ def _prefix(text: str) -> str:
     return str(found.network)
 
 
+def _each(read: Callable[[str], str]) -> Callable[[str], str]:
+    """Several words of one sort, kept as one text with a blank between."""
+    return lambda text: " ".join(map(read, text.split()))
+
+
+def _match(text: str) -> str:
+    return _prefix(text if "/" in text else str(interface(text.strip())))
+
+
+def _states(text: str) -> tuple[str, ...]:
+    words = tuple(text.lower().split())
+    if set(words) - {"new", "established"}:
+        raise ValueError
+    return words
+
+
 def _count(text: str) -> int:
     if not text.strip().isdecimal() or len(text.strip()) > 20:
         raise ValueError
@@ -229,6 +245,16 @@ INTERFACE = Kind(
     _or_none(_interface),
     plain=_INTERFACES,
 )
+ADDRESSES = Kind(
+    "an IP address such as 10.4.30.1 (several with blanks between), or none", _or_none(_each(_address)), plain=_ADDRESSES
+)
+INTERFACES = Kind(
+    "an IP address with its prefix length such as 10.4.30.7/24 (several with blanks between), or none",
+    _or_none(_each(_interface)),
+    plain=_INTERFACES,
+)
+MATCH = Kind("an IP address or prefix such as 10.4.30.0/24", _match)
+STATES = Kind("new, established, or both", _states, _show_words)
 PREFIX = Kind("an IP prefix such as 10.4.30.0/24", _prefix)
 NAME_OR_NONE = Kind("a name, or none", _or_none(str))
 YES = choice("yes", "no")

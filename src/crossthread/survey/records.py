@@ -77,6 +77,7 @@ class Device(Row, frozen=True):
     site: Text = None
     tier: Annotated[str | None, cells.choice("core", "distribution", "access", "edge")] = None
     routing: Yes = None
+    routing6: Yes = None
     discovery: Annotated[str | None, cells.ON] = None
     mac_ageing: Number = None
     arp_ageing: Number = None
@@ -100,7 +101,12 @@ class Port(Row, frozen=True):
     duplex: Annotated[str | None, cells.DUPLEX] = None
     mtu: Count = None
     capable_speed: Count = None
-    mode: Annotated[str | None, cells.choice("access", "trunk", "hybrid", "routed")] = None
+    mode: Annotated[str | None, cells.choice("access", "trunk", "hybrid", "routed", "tunnel")] = None
+    voice: Vid = None
+    isolated: Yes = None
+    authorized: Yes = None
+    lag_state: Annotated[str | None, cells.choice("attached", "detached", "standby")] = None
+    frames: Annotated[str | None, cells.choice("all", "tagged", "untagged")] = None
     pvid: Pvid = None
     allowed: Vids = None
     untagged: Vids = None
@@ -176,7 +182,10 @@ class Gateway(Row, frozen=True):
     admin: Up = None
     oper: Up = None
     virtual: AddressOrNone = None
+    virtual_state: Annotated[str | None, cells.choice("master", "backup", "down")] = None
     proxy_arp: Yes = None
+    filter_in: NameOrNone = None
+    filter_out: NameOrNone = None
     table: Text = None
     source: Text = None
     extra: Extra = ()
@@ -194,6 +203,7 @@ class Route(Row, frozen=True):
     origin: Text = None
     metric: Count = None
     table: Text = None
+    kind: Annotated[str | None, cells.choice("unicast", "blackhole", "unreachable", "prohibit")] = None
     source: Text = None
     extra: Extra = ()
 
@@ -251,8 +261,8 @@ class Host(Row, frozen=True):
     KEY = ("host",)
     host: Name
     mac: Mac = None
-    address: Interface = None
-    gateway: AddressOrNone = None
+    address: Annotated[str | None, cells.INTERFACES] = None
+    gateway: Annotated[str | None, cells.ADDRESSES] = None
     device: PlaceOrNot = None
     port: PlaceOrNot = None
     vid: Vid = None
@@ -302,8 +312,29 @@ class Cable(Row, frozen=True):
     extra: Extra = ()
 
 
+class Filter(Row, frozen=True):
+    """An entry of a packet filter (RFC 8519); the row without a number says what happens where none matches."""
+
+    TABLE = "filters"
+    KEY = ("device", "filter", "number")
+    device: Place
+    filter: Name
+    number: Count = None
+    action: Annotated[str | None, cells.choice("accept", "drop", "reject")] = None
+    family: Annotated[str | None, cells.choice("4", "6")] = None
+    protocol: Text = None
+    source: Annotated[str | None, cells.MATCH] = None
+    source_port: Text = None
+    destination: Annotated[str | None, cells.MATCH] = None
+    destination_port: Text = None
+    state: Annotated[tuple[str, ...] | None, cells.STATES] = None
+    otherwise: Annotated[str | None, cells.choice("accept", "drop", "reject")] = None
+    extra: Extra = ()
+
+
 READ_IN_FULL = (
-    "devices", "ports", "vlans", "neighbors", "gateways", "routes", "trees", "tree_ports", "macs", "arp", "cables"
+    "devices", "ports", "vlans", "neighbors", "gateways", "routes", "trees", "tree_ports", "macs", "arp", "filters",
+    "cables"
 )  # fmt: skip
 """The tables that can be read in full of a device; hosts.csv never is: it lists whom one asks about."""
 
@@ -324,6 +355,6 @@ class Coverage(Row, frozen=True):
 TABLES: dict[str, type[Row]] = {
     kind.TABLE: kind
     for kind in (
-        Device, Port, Vlan, Neighbor, Gateway, Route, Tree, TreePort, Host, MacEntry, ArpEntry, Cable, Coverage
+        Device, Port, Vlan, Neighbor, Gateway, Route, Tree, TreePort, Host, MacEntry, ArpEntry, Filter, Cable, Coverage
     )
 }  # fmt: skip

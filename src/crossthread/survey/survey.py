@@ -18,6 +18,7 @@ from crossthread.survey.records import (
     Cable,
     Coverage,
     Device,
+    Filter,
     Gateway,
     Host,
     MacEntry,
@@ -84,6 +85,7 @@ class Survey:
     hosts: Sequence[Host] = ()
     macs: Sequence[MacEntry] = ()
     arp: Sequence[ArpEntry] = ()
+    filters: Sequence[Filter] = ()
     cables: Sequence[Cable] = ()
     coverage: Sequence[Coverage] = ()
     notices: tuple[str, ...] = field(default=(), compare=False, repr=False)
@@ -165,7 +167,8 @@ class Survey:
 
     def source(self, row: Row) -> str | None:
         """Where a row's facts came from: its own `source`, else the file and line it was read from."""
-        given: str | None = getattr(row, "source", None)
+        told = not isinstance(row, Filter)  # there the column says whose packets an entry is about
+        given: str | None = getattr(row, "source", None) if told else None
         return given or self.table(type(row).TABLE).where(row)
 
     def evidence(self, row: Row, *columns: str) -> tuple[Evidence, ...]:

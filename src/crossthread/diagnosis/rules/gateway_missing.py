@@ -14,7 +14,7 @@ from crossthread.diagnosis.findings import Finding, Subject, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.host import host_outside_subnet
 from crossthread.network.hosts.station import HostStation, Interface
-from crossthread.network.switching.segments import Node
+from crossthread.network.switching.nodes import Node
 from crossthread.survey.changes import Change
 from crossthread.values import NONE, Address, PrefixedAddress, address
 

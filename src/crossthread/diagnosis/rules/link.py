@@ -12,7 +12,7 @@ from crossthread.diagnosis.findings import Finding, at_port, at_station
 from crossthread.diagnosis.judgement.needs import across
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.vlan import leaks, leaks_in_words
-from crossthread.network.switching.segments import Node
+from crossthread.network.switching.nodes import Node
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change

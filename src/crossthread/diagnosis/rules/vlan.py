@@ -10,7 +10,7 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding, Subject, at_port
 from crossthread.diagnosis.registry import About, rule
 from crossthread.network.hosts.station import HostStation, Station
-from crossthread.network.switching.segments import Node
+from crossthread.network.switching.nodes import Node
 from crossthread.network.three_valued import vids_in
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End

@@ -141,7 +141,9 @@ class Classes:
             made
             | {Block.of(row.address) for row in survey.gateways if row.address and row.address != NONE}
             | {Block.of(row.prefix) for row in survey.routes}
+            | {Block.of(prefix) for row in survey.filters for prefix in (row.source, row.destination) if prefix}
         )
+        isolated = self._isolated(survey)
         special = self._special(survey)
         free = {device: self._free(device) for device in devices}
         groups: dict[_Key, tuple[list[int], Counter[str]]] = defaultdict(lambda: ([], Counter()))
@@ -151,6 +153,7 @@ class Classes:
             parts = {device: roots.get(device, device) if free[device] >> vid & 1 else None for device in near}
             part = next(iter(parts.values()))
             whole = len(set(parts.values())) == 1 and not inner.divide(block) and special.isdisjoint(members)
+            whole = whole and isolated.isdisjoint(members)
             if part is not None and whole:
                 held = groups[(vid, part), block, gateway, ()]
                 held[0].extend(members)
@@ -162,6 +165,8 @@ class Classes:
                     alone.append(n)
                 else:
                     around = inner.around(addresses[n] or "", block)
+                    if n in isolated:  # alike are those of one device, which do not hear each other
+                        part = f"{part}, isolated at {pairs[n][0]}"
                     held = groups[(vid, part), block, gateway, around]
                     held[0].append(n)
                     held[1][pairs[n][0]] += 1
@@ -188,6 +193,15 @@ class Classes:
             alike = n not in special and not tags[n] and links[n] != "down" and host.address is not None
             (lost if alike and host.end is None else single).append(n)
         return single, lost
+
+    def _isolated(self, survey: Survey) -> set[int]:
+        """The hosts at isolated ports."""
+        states = survey.column("ports", "isolated")
+        if "yes" not in states:
+            return set()
+        places = zip(survey.column("ports", "device"), survey.column("ports", "port"), states, strict=True)
+        ends = {(self._names.spelled[device], port) for device, port, state in places if state == "yes"}
+        return {n for n, pair in enumerate(self._stations.pairs) if pair in ends}
 
     def _special(self, survey: Survey) -> set[int]:
         """The hosts that share a port or an address, are a next hop, or sit at a port that does not forward."""
@@ -234,12 +248,20 @@ def current_vlan(station: Station, names: Names) -> int | None:
 def _entered(survey: Survey, names: Names) -> dict[str, dict[str | None, int]]:
     """For each device and port the one VLAN that all frames surely join there; `NO_VID` if there is no such VLAN."""
     column = partial(survey.column, "ports")
-    settings = zip(*map(column, ("mode", "oper", "admin", "allowed_macs", "lag", "pvid")), strict=True)
+    settings = zip(
+        *map(column, ("mode", "oper", "admin", "allowed_macs", "lag", "authorized", "frames", "pvid")), strict=True
+    )
     vids = [
         pvid or NO_VID
-        if mode == "access" and oper == "up" and admin != "down" and not macs and (lag is None or lag == NONE)
+        if mode == "access"
+        and oper == "up"
+        and admin != "down"
+        and not macs
+        and (lag is None or lag == NONE)
+        and authorized != "no"
+        and frames != "tagged"
         else NO_VID
-        for mode, oper, admin, macs, lag, pvid in settings
+        for mode, oper, admin, macs, lag, authorized, frames, pvid in settings
     ]
     found: dict[str, dict[str | None, int]] = defaultdict(dict)
     for device, run in runs(column("device")):

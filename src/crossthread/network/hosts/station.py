@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 import msgspec
 
-from crossthread.network.switching.segments import BEYOND, Node
+from crossthread.network.switching.nodes import BEYOND, Node
 from crossthread.network.three_valued import Bounds, Truth
 from crossthread.network.topology.names import End
 from crossthread.survey.records import Gateway, Host, MacEntry

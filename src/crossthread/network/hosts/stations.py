@@ -12,7 +12,8 @@ from crossthread.network.hosts.address_holders import Holders
 from crossthread.network.hosts.hosts import Hosts
 from crossthread.network.hosts.station import Attachment, HostStation, Interface, Station, Tap
 from crossthread.network.switching.components import Components
-from crossthread.network.switching.segments import Fabric, Node
+from crossthread.network.switching.nodes import Node
+from crossthread.network.switching.segments import Fabric
 from crossthread.network.three_valued import ANYTHING, NOTHING, Bounds, Truth, all_of, any_of, vids_in
 from crossthread.network.topology.adjacency import Adjacency, bundle
 from crossthread.network.topology.links import Link, cable_up, port_up, word_runs
@@ -267,6 +268,8 @@ class Stations:
             return None if tap.enters.possible and goal.leaves.possible else False
         if tap.end is not None and tap.end == goal.end:
             return False
+        if tap.device == goal.device and self._isolated(tap) and self._isolated(goal):
+            return False
         found: Truth = False
         for vid in vids_in(tap.enters.sure & goal.leaves.sure):
             part = self._components.of(Node(tap.device, vid))
@@ -283,10 +286,28 @@ class Stations:
                 reached = self._fabric.reached(start, Node(goal.device, arrives))
                 if reached is None:
                     continue
+                parted = self._parted(tap, goal, start, Node(goal.device, arrives))
+                if parted is not False:
+                    found = None if parted is None else found
+                    continue
                 if reached.unknown == 0 and goal.leaves.has(arrives) and tap.enters.has(vid):
                     return True
                 found = None
         return found
+
+    def _isolated(self, tap: Tap) -> bool:
+        return tap.end is not None and self._fabric.isolated(tap.end)
+
+    def _parted(self, tap: Tap, goal: Tap, start: Node, end: Node) -> Truth:
+        """Whether the way leads from an isolated port to another of one device; None if there may be another way."""
+        parting = self._fabric.parting
+        if not parting or not (self._isolated(tap) or self._isolated(goal)):
+            return False
+        way = [step.crossing for step in self._fabric.way(start, end) if step.crossing is not None]
+        ends = [way[0].near] if way and self._isolated(tap) else []
+        ends += [way[-1].far] if way and self._isolated(goal) else []
+        shut = [end for end in ends if end in parting]
+        return None if any(map(self._fabric.trees.on_a_ring, shut)) else bool(shut)
 
     def _by_the_unknown(self, tap: Tap, goal: Tap) -> Truth:
         """Whether a frame may get from one tap to another of which at least one is beyond an open end."""

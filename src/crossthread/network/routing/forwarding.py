@@ -12,9 +12,10 @@ import msgspec
 
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.network import Network
+from crossthread.network.routing.filters import Packet
 from crossthread.network.routing.routes import KEPT, Choice
 from crossthread.network.three_valued import Truth, all_of
-from crossthread.survey.records import Gateway, Row
+from crossthread.survey.records import Filter, Gateway, Row
 from crossthread.values import NONE, Address, PrefixedAddress, address
 
 
@@ -31,7 +32,7 @@ class Leg(NamedTuple):
 
 Reason = Literal[
     "address", "family", "broadcast", "gateway", "gateway-outside", "silent", "deaf-host", "routing", "route", "loop",
-    "unknown", "beyond",
+    "unknown", "beyond", "filter", "discards",
 ]  # fmt: skip
 
 
@@ -43,6 +44,8 @@ class Stop(msgspec.Struct, frozen=True):
     target: Address | None = None
     candidates: tuple[Station, ...] = ()
     choice: Choice | None = None
+    entry: Filter | None = None
+    """Of a packet filter, the entry that drops the packet, or may do so."""
 
 
 class Walk(msgspec.Struct, frozen=True):
@@ -75,12 +78,24 @@ def combine(walks: list[Walk], sure: bool) -> Walk:
     """
     outcomes = {walk.arrives for walk in walks} | (set() if sure else {False})
     if len(outcomes) == 1:
-        return walks[0]
+        return (
+            walks[0]
+            if len(walks) == 1
+            else msgspec.structs.replace(
+                walks[0], aside=(*walks[0].aside, *(leg for walk in walks[1:] for leg in (*walk.legs, *walk.aside)))
+            )
+        )
     best = next((walk for walk in walks if walk.arrives is not False), walks[0])
     missing = tuple(fact for walk in walks for fact in walk.missing)
     contests = tuple(contest for walk in walks for contest in walk.contests)
     aside = tuple(leg for walk in walks for leg in (*(walk.legs if walk is not best else ()), *walk.aside))
     return Walk(None, best.legs, best.stop, missing, aside, contests)
+
+
+def _holds(station: Station, wanted: Address) -> bool:
+    """Whether a station answers for an address: one that it shares with others only while it holds it."""
+    own = station.address is not None and station.address.ip == wanted
+    return own or not isinstance(station, Interface) or station.row.virtual_state in (None, "master")
 
 
 def is_broadcast(target: Address, own: PrefixedAddress) -> bool:
@@ -98,16 +113,40 @@ class Forwarding:
         self._answered: dict[tuple[Station, Address], list[tuple[Station, bool, Truth]]] = {}
         self._onward: dict[tuple[Station, Station], Walk] = {}
         self._connected: dict[str, set[Address]] = {}
-        self._unread = network.unread
+        self._unread, self._filters = network.unread, network.filters
         self._delivered: dict[Station, bool] = {}
 
     def echo(self, source: Station, target: Station) -> Truth:
         """Whether an echo arrives and its reply comes back; where it does not arrive, no reply is walked."""
         there = self.send(source, target).arrives
-        return all_of((there, self.send(target, source).arrives)) if there is not False else False
+        return all_of((there, self.send(target, source, reply=True).arrives)) if there is not False else False
 
-    def send(self, source: Station, target: Station) -> Walk:
-        """Walk one packet from a host to a host, with all that the source knows."""
+    def send(self, source: Station, target: Station, reply: bool = False) -> Walk:
+        """Walk one packet, an echo or its reply, from a host to a host, with all that the source knows."""
+        walk = self._walk(source, target)
+        if not self._filters.used or walk.arrives is False or source.address is None or target.address is None:
+            return walk
+        return self._filtered(walk, Packet(source.address.ip, target.address.ip, reply))
+
+    def _filtered(self, walk: Walk, packet: Packet) -> Walk:
+        """The same walk past the packet filters of the interfaces on it."""
+        for legs, sure in ((walk.legs, not walk.aside), (walk.aside, False)):
+            for leg in legs:
+                for station, way in ((leg.sender, "out"), (leg.receiver, "in")):
+                    if not isinstance(station, Interface):
+                        continue
+                    passes, entry = self._filters.passage(station, way, packet)
+                    if passes is True:
+                        continue
+                    stop = Stop("filter", station, packet.target, entry=entry)
+                    if passes is False and sure:
+                        at = walk.legs.index(leg) + (way == "in")
+                        return Walk(False, walk.legs[:at], stop)
+                    missing = walk.missing if passes is False else (*walk.missing, (station.row, f"filter_{way}"))
+                    walk = msgspec.structs.replace(walk, arrives=None, stop=walk.stop or stop, missing=missing)
+        return walk
+
+    def _walk(self, source: Station, target: Station) -> Walk:
         for host in (source, target):
             if host.address is None:
                 if host.row.address == NONE:
@@ -144,7 +183,7 @@ class Forwarding:
     def _find_answers(self, sender: Station, wanted: Address) -> list[tuple[Station, bool, Truth]]:
         found = []
         for station in self._stations.by_address.of(str(wanted)):
-            if station is not sender and sender.row != station.row:
+            if station is not sender and sender.row != station.row and _holds(station, wanted):
                 found.append((station, False, self.resolves(sender, station)))
         for station in self._stations.proxies:
             if station.device == sender.device and not isinstance(sender, HostStation):
@@ -161,13 +200,15 @@ class Forwarding:
         row = gateway.row
         assert isinstance(row, Gateway)
         says: Truth = {"yes": True, "no": False}.get(row.proxy_arp or "")
-        routes = self._routing.on(gateway.device)
+        routes = self._routing.on(gateway.device, wanted.version)
         if wanted.version == 6 and says is None:
             return False  # nobody answers for others in IPv6 unless told to, address by address (RFC 4861, 7.2.8)
         ways = self._routing.choices(gateway.device, row.table, wanted)
-        if not ways or ways[0].interface.name == gateway.name:
+        if not ways or ways[0].interface.name == gateway.name or ways[0].discards:
             return False
-        return all_of((says, routes, ways[0].usable))
+        # Makers differ in whether a device answers, by proxy, for its own address of another interface.
+        its_own = any(s.address and s.address.ip == wanted for s in self._stations.on_device[gateway.device])
+        return all_of((says, routes, ways[0].usable, None if its_own else True))
 
     def _proxy_gaps(self, gateway: Station) -> list[tuple[Row, str]]:
         """What was not observed of whether a gateway answers for others."""
@@ -266,7 +307,7 @@ class Forwarding:
         assert target.address is not None
         assert isinstance(gateway.row, Gateway)
         goal, device, table = target.address.ip, gateway.device, gateway.row.table
-        on = self._routing.on(device)
+        on = self._routing.on(device, goal.version)
         if on is False:
             return Walk(False, (), Stop("routing", gateway, goal))
         if (device, table) in seen:
@@ -276,7 +317,8 @@ class Forwarding:
         if found.arrives is False and more and self._may_be_routed(gateway, target, seen):
             found = msgspec.structs.replace(found, arrives=None, stop=Stop("beyond", gateway, goal))
         if on is None and found.arrives is not False:
-            rows = [(row, "routing") for row in self._routing.device_rows(device)]
+            column = "routing6" if goal.version == 6 else "routing"
+            rows = [(row, column) for row in self._routing.device_rows(device)]
             return msgspec.structs.replace(
                 found, arrives=None, stop=Stop("unknown", gateway, goal), missing=(*found.missing, *rows)
             )
@@ -313,6 +355,9 @@ class Forwarding:
             return Walk(False, (), Stop("route", gateway, goal))
         walks = []
         for way in ways:
+            if way.discards:
+                walks.append(Walk(False, (), Stop("discards", gateway, goal, choice=way)))
+                continue
             if way.next_hop is None and goal in self._broadcasts(device):
                 walks.append(Walk(False, (), Stop("broadcast", way.interface, goal, choice=way)))
                 continue

@@ -25,6 +25,11 @@ class Choice(NamedTuple):
     length: int
     usable: Truth
 
+    @property
+    def discards(self) -> bool:
+        """Whether the route is one that drops what it matches."""
+        return self.route is not None and self.route.kind not in (None, "unicast")
+
 
 KEPT = 50_000
 """How many answers are remembered at once: the same are asked for again soon, or not at all."""
@@ -45,10 +50,13 @@ class Routing:
         """The row of a device, if there is one."""
         return [row for row in [self._rows.get(device)] if row is not None]
 
-    def on(self, device: str) -> Truth:
-        """Whether a device forwards packets between its interfaces."""
+    def on(self, device: str, version: int = 4) -> Truth:
+        """Whether a device forwards packets between its interfaces, of a version of IP."""
         row = self._rows.get(device)
-        return {"yes": True, "no": False}.get(row.routing or "") if row is not None else None
+        if row is None:
+            return None
+        says = row.routing6 or row.routing if version == 6 else row.routing
+        return {"yes": True, "no": False}.get(says or "")
 
     @cached_property
     def _routes(self) -> dict[str, list[Route]]:
@@ -109,6 +117,9 @@ class Routing:
 
     def _by_route(self, device: str, table: str | None, row: Route) -> Choice | None:
         length = ip_network(row.prefix).prefixlen
+        if row.kind not in (None, "unicast"):
+            own = self._stations.on_device.get(device)
+            return Choice(own[0], None, row, length, True) if own else None
         named = [s for s in self._stations.on_device.get(device, ()) if s.name == row.interface]
         if row.next_hop is None or row.next_hop == NONE:
             if not named:

@@ -13,7 +13,8 @@ from typing import NamedTuple
 from crossthread.network.coverage import Covered
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.routing.routes import Routing
-from crossthread.network.switching.segments import BEYOND, Fabric, Node
+from crossthread.network.switching.nodes import BEYOND, Node
+from crossthread.network.switching.segments import Fabric
 from crossthread.network.three_valued import vids_in
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End

@@ -156,6 +156,8 @@ class Trees:
                 forwards = vids
             elif row is not None and row.state is not None:
                 forwards = vids if row.state == "forwarding" else NOTHING
+            elif row is not None and row.role == "disabled":
+                forwards = NOTHING  # such as one that a guard closed
             elif end not in self._looped:
                 forwards = vids
             else:

@@ -10,7 +10,8 @@ from collections import deque
 from collections.abc import Container, Iterable, Mapping
 from functools import cached_property
 
-from crossthread.network.switching.segments import Crossing, Fabric, Node, Reached
+from crossthread.network.switching.nodes import Crossing, Node, Reached
+from crossthread.network.switching.segments import Fabric
 from crossthread.network.three_valued import EVERY_VID, vids_in
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.graph import joined
@@ -56,7 +57,7 @@ class Components:
         return known
 
     def _carry(self, adjacency: Adjacency) -> int:
-        if adjacency.up is not True:
+        if adjacency.up is not True or not self._fabric.parting.isdisjoint((adjacency.a, adjacency.b)):
             return 0
         fabric = self._fabric
         a, b = fabric.member(adjacency.a), fabric.member(adjacency.b)
@@ -85,6 +86,8 @@ class Components:
         if crossing.far == OUTSIDE:
             return (near.tagged.possible | near.untagged.possible) & out
         far, into = fabric.member(crossing.far), fabric.forwarding(crossing.far).possible
+        if far.tunnel:
+            return (near.tagged.possible | near.untagged.possible) & out
         tagged = near.tagged.possible & far.accepts.possible & into if near.tagging == far.tagging else 0
         joined = far.joins.possible & into & (EVERY_VID if far.pvid is None else 1 << far.pvid & EVERY_VID)
         return (tagged | (near.untagged.possible if joined else 0)) & out & ~self.carried(crossing.adjacency)

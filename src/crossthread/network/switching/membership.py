@@ -25,8 +25,12 @@ class Membership(msgspec.Struct, frozen=True):
     tagging: str
     bridged: bool
     """False for a routed port, which is no port of the bridge."""
+    tunnel: bool = False
+    """Whether what arrives with a tag travels inside VLAN `pvid`, and leaves at such a port only, as it came."""
 
 
+CLOSED = Membership(NOTHING, NOTHING, NOTHING, NO_VID, NOTHING, "802.1q", True)
+"""A port that carries nothing, such as one whose station was not authorized (IEEE 802.1X)."""
 UNOBSERVED = Membership(ANYTHING, ANYTHING, ANYTHING, None, ANYTHING, "802.1q", True)
 ROUTED = Membership(NOTHING, NOTHING, NOTHING, NO_VID, NOTHING, "802.1q", False)
 
@@ -37,10 +41,26 @@ def membership(row: Port | None) -> Membership:
         return UNOBSERVED
     if row.mode == "routed":
         return ROUTED
+    if row.authorized == "no":
+        return msgspec.structs.replace(CLOSED, pvid=row.pvid)
+    return _admitting(_by_mode(row), row.frames)
+
+
+def _admitting(port: Membership, frames: str | None) -> Membership:
+    """The same for a port that admits only tagged, or only untagged frames (IEEE 802.1Q clause 6.9)."""
+    if frames == "tagged":
+        return msgspec.structs.replace(port, joins=NOTHING)
+    return msgspec.structs.replace(port, accepts=NOTHING) if frames == "untagged" else port
+
+
+def _by_mode(row: Port) -> Membership:
     tagging = (row.tagging or "802.1Q").casefold()
     own = ANYTHING if row.pvid is None else Bounds.exactly(1 << row.pvid & EVERYTHING.sure)
     if row.mode == "access":
-        return Membership(NOTHING, own, NOTHING, row.pvid, own, tagging, True)
+        phone = Bounds.exactly(1 << row.voice) if row.voice and row.voice != row.pvid else NOTHING
+        return Membership(phone, own, phone, row.pvid, own, tagging, True)
+    if row.mode == "tunnel":  # what is tagged travels inside VLAN `pvid`, and comes out with its tag
+        return Membership(NOTHING, own, NOTHING, row.pvid, own, tagging, True, tunnel=True)
     if row.mode is None:
         return Membership(ANYTHING, ANYTHING, ANYTHING, row.pvid, ANYTHING, tagging, True)
     carried = ANYTHING if row.allowed is None else Bounds.exactly(row.allowed.bits)

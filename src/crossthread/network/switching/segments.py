@@ -9,6 +9,7 @@ from __future__ import annotations
 import heapq
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping
+from functools import cached_property
 from itertools import islice
 from typing import NamedTuple
 
@@ -17,6 +18,8 @@ import msgspec
 from crossthread.network.coverage import Covered
 from crossthread.network.spanning.trees import Trees
 from crossthread.network.switching.membership import Membership, membership
+from crossthread.network.switching.nodes import BEYOND, Crossing, Node, Reached
+from crossthread.network.switching.tunnels import Tunnels
 from crossthread.network.three_valued import EVERY_VID, EVERYTHING, NOTHING, Bounds, Truth, vids_in
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End, Names
@@ -25,38 +28,6 @@ from crossthread.survey import Survey
 from crossthread.survey.records import Vlan
 from crossthread.survey.table import RowsBy, runs
 from crossthread.values import NO_VID
-
-
-class Node(NamedTuple):
-    """A VLAN on a device."""
-
-    device: str
-    vid: int
-
-
-BEYOND = Node(OUTSIDE.device, 0)
-"""What is beyond all open ends, as one node: a frame may come out of it at any of them, in any VLAN."""
-
-
-class Crossing(msgspec.Struct, frozen=True):
-    """One direction of an adjacency: what a frame needs to get from one bridge into the next.
-
-    Either end may be `OUTSIDE`, what is beyond an open end.
-    """
-
-    near: End
-    far: End
-    adjacency: Adjacency
-
-
-class Reached(msgspec.Struct, frozen=True):
-    """How a flood came to a node: over how many crossings that were not fully observed, and by which last one."""
-
-    unknown: int
-    hops: int
-    came_from: Node | None
-    crossing: Crossing | None
-    tagged: bool
 
 
 def _existing(listed: Iterable[tuple[int, str | None]]) -> Bounds:
@@ -120,6 +91,7 @@ class Fabric:
         self._alike: dict[object, Membership] = {}
         self._forwarding: dict[End, Bounds] = {}
         self._floods: dict[Node, dict[Node, Reached]] = {}
+        self._tunnels = Tunnels(self, lambda device: names.ports.get(device, {}))
         self.vlan_rows: dict[str, RowsBy[int, Vlan]] = {}
         self._states: dict[str, dict[int, str | None]] = defaultdict(dict)
         self._exists: dict[str, Bounds] = {}
@@ -176,7 +148,9 @@ class Fabric:
         """What a port does with VLANs."""
         if end not in self._memberships:
             row = self._names.row(end)
-            settings = row and (row.mode, row.tagging, row.pvid, row.allowed, row.untagged)
+            settings = row and (
+                row.mode, row.tagging, row.pvid, row.allowed, row.untagged, row.voice, row.frames, row.authorized
+            )  # fmt: skip
             if settings not in self._alike:  # many ports have the same settings
                 self._alike[settings] = membership(row)
             self._memberships[end] = self._alike[settings]
@@ -186,6 +160,21 @@ class Fabric:
         """The VIDs a port carries, tagged or not, whatever the spanning tree says."""
         port = self.member(end)
         return Bounds(port.tagged.sure | port.untagged.sure, port.tagged.possible | port.untagged.possible)
+
+    def isolated(self, end: End) -> bool:
+        """Whether frames from a port go to no other isolated port of its device."""
+        row = self._names.row(end)
+        return row is not None and row.isolated == "yes"
+
+    @cached_property
+    def parting(self) -> frozenset[End]:
+        """The isolated ports that lead to other devices: what comes in there gets not everywhere."""
+        ends = {end for adjacency in self.adjacencies for end in (adjacency.a, adjacency.b)}
+        return frozenset(end for end in ends if self.isolated(end)) if self._may_isolate else frozenset()
+
+    @cached_property
+    def _may_isolate(self) -> bool:
+        return "yes" in self._survey.column("ports", "isolated")
 
     def exists(self, device: str) -> Bounds:
         """The VIDs that exist and are active on a device; all where its VLANs were not listed."""
@@ -264,6 +253,8 @@ class Fabric:
             if self.leaving(crossing.near) >> vid & 1:
                 yield crossing, BEYOND, False, False
             return
+        if self.member(crossing.far).tunnel:
+            yield from self._tunnels.out_of(crossing, vid)
         for tagged in (True, False):
             leaves = self.leaves(crossing.near, vid).has(vid) if tagged else self.leaves(crossing.near, NO_VID).has(vid)
             if leaves is False:
@@ -296,7 +287,10 @@ class Fabric:
             found[node] = Reached(unknown, hops, came_from, crossing, tagged)
             if node == BEYOND != start:
                 continue  # what may come back from there is the same for all; see `reached`
+            parted = crossing is not None and crossing.far in self.parting
             for step, following, is_tagged, sure in self.steps(node):
+                if parted and step.near in self.parting:
+                    continue  # from one isolated port of a device to another
                 if following not in found:
                     ways.append((step, is_tagged))
                     heapq.heappush(queue, (unknown + (not sure), hops + 1, following, node, len(ways) - 1))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 
 import msgspec
 
@@ -47,14 +47,36 @@ def find_adjacencies(links: Iterable[Link], names: Names, known: Iterable[Adjace
     for link in links:
         a, b = sorted((bundle(link.a, names), bundle(link.b, names)))
         together[a, b].append(link)
+    leads = _far_devices(together, names)
     found = []
     for (a, b), members in together.items():
         aggregates = [names.row(e) for e in (a, b)]
         down = any(row is not None and "down" in (row.admin, row.oper) for row in aggregates)
-        up = False if down else any_of(link.up for link in members)
+        up = False if down else any_of(link.up if _attached(link, names) else False for link in members)
+        if up and any(len(leads.get(end, ())) > 1 for end in (a, b)):
+            up = None  # which of the devices gets a frame is the choice of the bundle
         old = before.get((a, b))
         same = old is not None and old.up is up and old.links == tuple(members)
         found.append(old if old is not None and same else Adjacency(a, b, tuple(members), up))
+    return found
+
+
+def _attached(link: Link, names: Names) -> bool:
+    """Whether a cable is not left out of its aggregate by either end (IEEE 802.1AX clause 6.4)."""
+    rows = [row for row in map(names.row, (link.a, link.b)) if row is not None]
+    return not any(row.lag_state in ("detached", "standby") for row in rows)
+
+
+def _far_devices(together: Mapping[tuple[End, End], Iterable[Link]], names: Names) -> dict[End, set[str]]:
+    """To which devices the members of each aggregate lead that take part in it."""
+    found: dict[End, set[str]] = defaultdict(set)
+    for pair, members in together.items():
+        for link in members:
+            if link.up is not False and _attached(link, names):
+                for port in (link.a, link.b):
+                    end = bundle(port, names)
+                    if end != port:
+                        found[end].add(pair[end == pair[0]].device)
     return found
 
 

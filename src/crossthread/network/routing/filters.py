@@ -1,0 +1,102 @@
+"""Packet filters: what becomes of a packet at an interface that has one, after the model of RFC 8519."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from ipaddress import ip_network
+from typing import NamedTuple
+
+from crossthread.network.hosts.station import Interface
+from crossthread.network.three_valued import Truth
+from crossthread.network.topology.names import Names
+from crossthread.survey import Survey
+from crossthread.survey.records import Filter
+from crossthread.values import NONE, Address
+
+_ECHO = {4: {"icmp", "1"}, 6: {"icmpv6", "ipv6-icmp", "icmp6", "58"}}
+_ANY = {"any", "all", "ip", "ipv4", "ipv6"}
+_OTHER = {"tcp", "udp", "sctp", "gre", "esp", "ah", "ospf", "igmp", "vrrp", "pim"}
+
+
+class Packet(NamedTuple):
+    """An echo request, or its reply."""
+
+    source: Address
+    target: Address
+    reply: bool
+
+    @property
+    def state(self) -> str:
+        """What a filter that remembers connections takes it for."""
+        return "established" if self.reply else "new"
+
+
+class Passage(NamedTuple):
+    """What a filter does with a packet: whether it lets it pass, and the entry that says so; None: none was read."""
+
+    passes: Truth
+    entry: Filter | None
+
+
+class Filters:
+    """The packet filters of a survey."""
+
+    def __init__(self, survey: Survey, names: Names) -> None:
+        self._entries: dict[tuple[str, str], list[Filter]] = defaultdict(list)
+        for row in survey.filters:
+            self._entries[names.spelled[row.device], row.filter].append(row)
+        for rows in self._entries.values():
+            rows.sort(key=lambda row: (row.number is None, row.number or 0))
+        self.used = any(
+            name not in (None, NONE) for column in ("filter_in", "filter_out")
+            for name in set(survey.column("gateways", column))
+        )  # fmt: skip
+        """Whether any interface has a filter, as far as was read."""
+
+    def entries(self, device: str, name: str) -> list[Filter]:
+        """The entries of a filter in their order; the one without a number, for all other packets, last."""
+        return self._entries.get((device, name), [])
+
+    def passage(self, interface: Interface, way: str, packet: Packet) -> Passage:
+        """What becomes of a packet at an interface on its way `in` or `out`."""
+        name = interface.row.filter_in if way == "in" else interface.row.filter_out
+        if name is None or name == NONE:
+            return Passage(True, None)
+        doubtful: Filter | None = None
+        for entry in self.entries(interface.device, name):
+            if entry.number is None:
+                verdict, matches = entry.otherwise, True if entry.otherwise else None
+            else:
+                verdict, matches = entry.action, _matches(entry, packet)
+            if matches is False:
+                continue
+            if matches and verdict and doubtful is None:
+                return Passage(verdict == "accept", entry)
+            if matches and verdict and doubtful is not None and verdict == doubtful.action:
+                return Passage(verdict == "accept", doubtful)
+            doubtful = doubtful or entry
+            if matches:
+                break
+        return Passage(None, doubtful)
+
+
+def _matches(entry: Filter, packet: Packet) -> Truth:
+    """Whether an entry is about a packet; None if it says something that is not understood."""
+    version = packet.source.version
+    if entry.family and entry.family != str(version):
+        return False
+    for prefix, ip in ((entry.source, packet.source), (entry.destination, packet.target)):
+        if prefix and ((ip.version == 6) != (":" in prefix) or ip not in ip_network(prefix)):
+            return False
+    if entry.state and packet.state not in entry.state:
+        return False
+    protocol = (entry.protocol or "any").casefold()
+    if protocol in _ECHO[version]:
+        found: Truth = True
+    elif protocol in _ANY:
+        found = True
+    else:
+        other = protocol in _OTHER or protocol in _ECHO[10 - version] or protocol.isdecimal()
+        found = False if other else None
+    ports = entry.source_port or entry.destination_port
+    return False if ports else found  # an echo has no ports
