@@ -41,7 +41,7 @@ def _at_port(context: Context, change: Change) -> bool:
     end = End(context.network.names.spelled[device], port)
     row, cells = context.port(end), change.cells
     open_end = context.network.stations.open(end)
-    if cells.get("mode") == "access" and (open_end or _leads_on(context, end)):
+    if cells.get("mode") == "access" and (open_end or _leads_on(context, end) or _hears_phone(context, end)):
         return True
     if open_end and "pvid" in cells and (row is None or row.pvid != cells["pvid"]):
         return True
@@ -55,6 +55,13 @@ def _leads_on(context: Context, end: End) -> bool:
     network = context.network
     heard = any(leads_on(row.capabilities) for row in context.heard_at.get(end, ()))
     return heard or end in network.cabled or end in network.gateways_at
+
+
+def _hears_phone(context: Context, end: End) -> bool:
+    """Whether a phone is at a port that is no access port: it tags its VLAN, which an access port would drop."""
+    row = context.port(end)
+    phones = any("phone" in (heard.capabilities or ()) for heard in context.heard_at.get(end, ()))
+    return phones and row is not None and row.mode in ("trunk", "hybrid") and not row.voice
 
 
 def _at_gateway(context: Context, change: Change) -> bool:

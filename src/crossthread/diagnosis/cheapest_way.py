@@ -18,6 +18,8 @@ import msgspec
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import closed_itself
 from crossthread.diagnosis.findings import Finding
+from crossthread.diagnosis.rules import between_bridges as bridge_rules
+from crossthread.diagnosis.rules import between_hosts
 from crossthread.diagnosis.rules import gateway as gateway_rules
 from crossthread.diagnosis.rules import host as host_rules
 from crossthread.diagnosis.rules import link as link_rules
@@ -84,6 +86,9 @@ class Search:
         """
         expected = self._context.expected
         vids = {vid for s in (one, two) for vid in (expected.current_vlan(s), expected.vlan(s)) if vid}
+        parted = between_hosts.port_isolated(self._context, one, two)
+        if parted is not None:
+            return _step([*self.down(one), *self.down(two), parted])
         direct = self._context.network.stations.on_one_wire(one, two)
         if direct is not False:
             return _step([*self.down(one), *self.down(two)])
@@ -238,10 +243,13 @@ class Search:
         context, ends = self._context, (adjacency.a, adjacency.b)
         if not all(self._fabric.member(end).bridged for end in ends):
             return None
+        closed = [finding for finding in map(self._closed, ends) if finding is not None]
+        if closed:
+            return _step(closed, hops=1)
         findings: list[Finding | None] = []
         if adjacency.up is False:
             shut = [port_rules.port_admin_down(context, end) for end in self._cables(adjacency)]
-            findings += [f for f in shut if f] or self._dark(ends)
+            findings += [f for f in shut if f] or self._dark(ends, self._cables(adjacency))
         findings += [self._vlan_on(end, vid) for end in ends]
         if adjacency.up is not False and not any(findings):
             findings.append(link_rules.blocked_by_tree(context, adjacency, vid))
@@ -255,8 +263,15 @@ class Search:
         unknown = works is None or adjacency.up is None or trees is None or (trees is False and not any(findings))
         return _step(findings, observations=int(unknown), hops=1)
 
-    def _dark(self, ends: Sequence[End]) -> list[Finding | None]:
-        """Why a link is down that nobody shut: the cable, if it was tested and is not sound."""
+    def _closed(self, end: End) -> Finding | None:
+        """What holds a port closed that has a link: access control, or a guard of the spanning tree."""
+        return bridge_rules.port_unauthorized(self._context, end) or bridge_rules.tree_guard_tripped(self._context, end)
+
+    def _dark(self, ends: Sequence[End], cables: Sequence[End]) -> list[Finding | None]:
+        """Why a link is down that nobody shut: members that do not bundle, or the cable, if a test says so."""
+        loose = [told for end in cables if (told := bridge_rules.link_lag_detached(self._context, end)) is not None]
+        if loose:
+            return list[Finding | None](loose[:1])
         tested = [port_rules.cable_fault(self._context, end) for end in ends]
         return [told for told in tested if told] or [port_rules.port_down(self._context, end) for end in ends]
 
@@ -355,6 +370,9 @@ class Search:
         context = self._context
         if isinstance(station, HostStation):
             assert tap.end is not None
+            held = self._closed(tap.end)
+            if held is not None:
+                return _step([held])
             findings: list[Finding | None] = [port_rules.port_refuses_station(context, station)]
             findings.append(self._vlan_on(tap.end, vid))
             member = self._fabric.member(tap.end)

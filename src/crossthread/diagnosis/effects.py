@@ -15,9 +15,9 @@ import msgspec
 
 from crossthread.diagnosis.cheapest_way import Search
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.explanations import explain
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.missing import gaps
+from crossthread.diagnosis.way.explanations import explain
 from crossthread.errors import SurveyError
 from crossthread.network.hosts.classes import HostClass
 from crossthread.network.hosts.station import HostStation, Interface, Station
@@ -159,7 +159,7 @@ class _Asker:
             gateway = self._gateway(one)
             return (None if gateway is None else self._forwarding.resolves(one, gateway)), []
         two = self._host(want.other)
-        walks = [self._forwarding.send(one, two), self._forwarding.send(two, one)]
+        walks = [self._forwarding.send(one, two), self._forwarding.send(two, one, reply=True)]
         return all_of(walk.arrives for walk in walks), walks
 
     def explained(self, want: Want, walks: list[Walk]) -> Iterator[tuple[Want, Finding]]:

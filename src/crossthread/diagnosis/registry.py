@@ -22,7 +22,8 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
 
 FAMILIES = (
-    "Host", "Port", "Link", "Neighbour discovery", "VLAN", "Spanning tree", "Gateway and routing", "Plan and inventory",
+    "Host", "Port", "Link", "Neighbour discovery", "VLAN", "Spanning tree", "Gateway and routing",
+    "What stands between", "Plan and inventory",
 )  # fmt: skip
 _ORDER = (
     "host", "port", "link", "cable", "vlan", "way", "neighbor", "tree", "gateway", "gateway_address", "routing", "plan",

@@ -17,7 +17,7 @@ from crossthread.network.hosts.classes import Block, number_of
 from crossthread.network.topology.open_ends import FACES_BRIDGES, FEW_STATIONS
 from crossthread.survey import Survey
 from crossthread.survey.records import Gateway, Host
-from crossthread.values import NONE, address
+from crossthread.values import NONE, address, interface
 
 _Place = tuple[str, str]
 _LARGE = 3000
@@ -87,7 +87,8 @@ def _concern(
     blocks = {Block.of(host.address) for host in pair if host.address and host.address != NONE}
     targets |= {host.gateway for host in pair if host.gateway and host.gateway != NONE}
     targets |= {row.next_hop for row in survey.routes if row.next_hop and row.next_hop != NONE}
-    rows = [row for row in survey.gateways if row.address and row.address != NONE]
+    told = [row for row in survey.gateways if row.address and row.address != NONE]
+    rows = [row for row in told if row.address and not interface(row.address).is_link_local]
     subnets = {id(row): Block.of(row.address) for row in rows if row.address}
     grown = True
     while grown:

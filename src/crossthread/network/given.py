@@ -7,6 +7,7 @@ from functools import wraps
 from pathlib import Path
 from typing import Concatenate, ParamSpec, TypeVar
 
+from crossthread.network.families import whole
 from crossthread.network.network import Network
 from crossthread.survey import Survey, read_survey
 
@@ -37,6 +38,8 @@ def of_network(
 
     @wraps(question)
     def asked(network: Given, /, *args: _P.args, **kwargs: _P.kwargs) -> _Answer:
-        return question(network_of(network), *args, **kwargs)
+        asked_of = network_of(network)
+        answer = question(asked_of, *args, **kwargs)
+        return answer if asked_of.told is asked_of.survey else whole(answer, asked_of.told)
 
     return asked

@@ -9,6 +9,7 @@ from functools import cached_property
 from crossthread.collector import held_still
 from crossthread.network.coverage import Covered
 from crossthread.network.dependencies import PARTS, stale
+from crossthread.network.families import narrowed, one_family, versions, whole
 from crossthread.network.hosts.classes import Classes, current_vlan
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.hosts.stations import Stations
@@ -35,10 +36,18 @@ class Network:
     ----------
     survey
         What was observed. Nothing is derived before it is asked for, and nothing twice.
+    version
+        Of which version of IP the address of a host is taken that has several.
+
+    Attributes
+    ----------
+    told
+        The survey as it was given; `survey` is the same with one address for each host.
     """
 
-    def __init__(self, survey: Survey) -> None:
-        self.survey = survey
+    def __init__(self, survey: Survey, version: int = 4) -> None:
+        self.told, self.version = survey, version
+        self.survey = one_family(survey, version)
         self._kept: Kept | None = None
         self._all_read = False
 
@@ -58,7 +67,27 @@ class Network:
         SurveyError
             For a change that the format does not know; see `apply_changes`.
         """
-        copy = Network(apply_changes(self.survey, changes))
+        copy = Network(self.told, self.version)
+        if self.told is self.survey:
+            copy.told = copy.survey = apply_changes(self.survey, changes)
+        else:
+            copy.told = apply_changes(self.told, [whole(change, self.told) for change in changes])
+            copy.survey = apply_changes(self.survey, narrowed(changes, self.version))
+        return self._share(copy)
+
+    @cached_property
+    def twin(self) -> Network | None:
+        """The same network by the other version of IP; None if no host has more than one address."""
+        if self.told is self.survey:
+            return None
+        return self._share(Network(self.told, 10 - self.version))
+
+    def versions(self, host: str) -> frozenset[int]:
+        """The versions of IP of which a host has addresses."""
+        return versions(self.told.hosts[self.stations.hosts.number(host)].address)
+
+    def _share(self, copy: Network) -> Network:
+        """Give a copy all that does not depend on what is different there."""
         copy._all_read = self._all_read
         kept = Kept(self, copy.survey)
         if "names" in kept.stale:
@@ -123,7 +152,8 @@ class Network:
 
     def as_if_complete(self) -> Network:
         """The same network as if there were nothing but what was read: to see what the facts by themselves say."""
-        copy = Network(self.survey)
+        copy = Network(self.told, self.version)
+        copy.survey = self.survey
         copy.names, copy._found, copy.adjacencies = self.names, self._found, self.adjacencies
         copy._all_read = True
         return copy
@@ -154,7 +184,8 @@ class Network:
     def classes(self) -> Classes:
         """Hosts that the network cannot tell apart, taken together."""
         with held_still():
-            return Classes(self.survey, self.names, self.fabric, self.components, self.stations)
+            found = Classes(self.survey, self.names, self.fabric, self.components, self.stations)
+            return found if self.twin is None or self.version == 6 else found.divided(self.twin.classes)
 
     @cached_property
     def routing(self) -> Routing:

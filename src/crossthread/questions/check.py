@@ -92,12 +92,29 @@ def check(
     {'breaks': 0, 'risks': 0, 'note': 0}
     """
     with held_still():
-        return _check(Context(network, plan), today or date.today(), progress)
+        found = _check(Context(network, plan), today or date.today(), progress)
+        if network.twin is None or network.version == 6:
+            return found
+        return _together(found, _check(Context(network.twin, plan), today or date.today(), progress))
+
+
+def _together(first: Check, second: Check) -> Check:
+    """What is found by IPv4, and what only by IPv6: of one finding that both have, the worse."""
+    worst: dict[object, Finding] = {}
+    for finding in (*first.findings, *second.findings):
+        key = finding.identity, str(finding.repair)
+        worst[key] = min(worst.get(key, finding), finding, key=lambda one: SEVERITIES.index(one.severity))
+    told = {finding.identity for one in first.findings for finding in _all(one)}
+    follows = {finding.identity for one in first.findings for finding in _all(one) if finding is not one}
+    new = [f for f in worst.values() if f.identity not in follows or f.severity == "breaks"]
+    ordered = sorted(new, key=_order)
+    accepted = {f.identity: f for f in (*second.accepted, *first.accepted) if f.identity not in told}
+    return Check(tuple(ordered), _counts(ordered), tuple(accepted.values()), 0, first.unchecked)
 
 
 def _check(context: Context, today: date, progress: Callable[[], None]) -> Check:
     effects = find_effects(context, progress)
-    found = {effect.finding.identity: effect.told() for effect in effects.effects}
+    found = {effect.finding.identity: _if_meant(effect.told()) for effect in effects.effects}
     for finding in sweep(context):
         if finding.identity not in found:
             found[finding.identity] = _softened(finding)
@@ -133,6 +150,14 @@ def _counts(findings: Iterable[Finding]) -> dict[Severity, int]:
 def _order(finding: Finding) -> tuple[object, ...]:
     subject = str(finding.subjects[0]) if finding.subjects else ""
     return SEVERITIES.index(finding.severity), -finding.affected, finding.rule, subject
+
+
+_MEANT = ("filter-drops", "port-isolated", "routing-tables-apart")
+"""What keeps two apart because somebody wanted it: worth knowing, and a fault only if they were to talk."""
+
+
+def _if_meant(finding: Finding) -> Finding:
+    return msgspec.structs.replace(finding, severity="note") if finding.rule in _MEANT else finding
 
 
 def _softened(finding: Finding) -> Finding:

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+import msgspec
+
 from crossthread.answer import Answer
 from crossthread.diagnosis.all_rules import ask_everywhere
 from crossthread.diagnosis.caution import cautious
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.echo import host_named, luck, walks
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.judgement.confidence import Confidence, confidence, confidence_of
 from crossthread.diagnosis.looking import Look, how_far, how_it_turns, looks
@@ -22,18 +23,30 @@ from crossthread.diagnosis.repair.side_effects import Pairs, Stopped
 from crossthread.diagnosis.repair.work_order import WorkStep, central, worked
 from crossthread.diagnosis.rules import routing as routing_rules
 from crossthread.diagnosis.rules.survey import route_unread
-from crossthread.diagnosis.way_faults import along, with_faults
+from crossthread.diagnosis.way.caveats import caveats
+from crossthread.diagnosis.way.echo import host_named, luck, walks
+from crossthread.diagnosis.way.faults import along, with_faults
+from crossthread.diagnosis.way.stops import told
 from crossthread.errors import SurveyError, UnknownNameError, visible
+from crossthread.network.families import whole
 from crossthread.network.given import of_network
 from crossthread.network.hosts.search import find_host
 from crossthread.network.hosts.station import HostStation
 from crossthread.network.network import Network
-from crossthread.network.routing.forwarding import Stop, Walk
+from crossthread.network.routing.forwarding import Walk
 from crossthread.network.three_valued import VERDICTS, Truth, Verdict, all_of
 from crossthread.plan import Plan
 from crossthread.survey.changes import Change, merge_changes
 from crossthread.survey.survey import Evidence
 from crossthread.views.way import Hop, path_of
+
+
+class Family(msgspec.Struct, frozen=True, rename={"version": "family"}):
+    """What is true of two hosts by one version of IP: the verdict, and where the packet stops."""
+
+    version: int
+    verdict: Verdict
+    stopped: str | None = None
 
 
 class Why(Answer, frozen=True, rename={"source": "from", "target": "to"}):
@@ -73,6 +86,10 @@ class Why(Answer, frozen=True, rename={"source": "from", "target": "to"}):
         The way of the echo and of the reply, hop by hop; beyond a fault, as it would go if that were mended.
     stopped
         Where the packet really stops first, in one sentence; None if it does not.
+    caveats
+        What could not be seen, and could still stop them or part of what they send.
+    families
+        Where the two have IPv4 and IPv6 in common: each by itself; the verdict is the worse.
     """
 
     ROWS = "findings"
@@ -97,6 +114,8 @@ class Why(Answer, frozen=True, rename={"source": "from", "target": "to"}):
     surely: str | None = None
     look: tuple[Look, ...] = ()
     turns: str | None = None
+    caveats: tuple[str, ...] = ()
+    families: tuple[Family, ...] = ()
 
 
 @of_network
@@ -136,10 +155,50 @@ def why(network: Network, source: str, target: str, seat: str | None = None, pla
     >>> answer.verdict, answer.repair_proven
     ('fails', True)
     """
-    network = focused(network, source, target)
     one, two = find_host(network, source), find_host(network, target)
     if one is two:
         raise UnknownNameError(f"{one.name} and {two.name} are the same host; expected two different ones")
+    twin = network.twin
+    common = network.versions(one.name) & network.versions(two.name) if twin is not None else frozenset[int]()
+    if twin is None or common == {4} or not common:
+        return _by_one(network, source, target, seat, plan)
+    if common == {6}:
+        return _by_one(twin, one.name, two.name, seat, plan)
+    return _by_both(network, twin, (one.name, two.name), seat, plan)
+
+
+def _by_both(network: Network, twin: Network, pair: tuple[str, str], seat: str | None, plan: Plan | None) -> Why:
+    """By IPv4 first, then by IPv6 with that mended; the pair's verdict is the worse of the two."""
+    first = whole(_by_one(network, *pair, seat, plan), network.told)
+    mended = network.changed(first.repair).twin if first.repair else twin
+    assert mended is not None
+    second = whole(_by_one(mended, *pair, seat, plan), mended.told)
+    alone = _by_one(twin, *pair, seat, plan) if first.repair else second
+    families = (Family(4, first.verdict, first.stopped), Family(6, alone.verdict, alone.stopped))
+    order = ("fails", "unknown", "works")
+    lead = min((first, second), key=lambda one: order.index(one.verdict))
+    findings = {(f.identity, f.says): f for one in (first, second) for f in one.findings if one.verdict != "works"}
+    return msgspec.structs.replace(
+        lead,
+        verdict=min((family.verdict for family in families), key=order.index),
+        findings=tuple(findings.values()) or lead.findings,
+        repair=merge_changes([*first.repair, *second.repair]),
+        repair_proven=any(one.repair for one in (first, second))
+        and all(one.repair_proven or one.verdict == "works" for one in (first, second)),
+        order=(*first.order, *second.order),
+        costs=tuple(dict.fromkeys((*first.costs, *second.costs))),
+        luck=tuple(dict.fromkeys((*first.luck, *second.luck))),
+        decide=tuple(dict.fromkeys((*first.decide, *second.decide))),
+        stopped=first.stopped or alone.stopped,
+        caveats=tuple(dict.fromkeys((*first.caveats, *second.caveats))),
+        families=families,
+    )
+
+
+def _by_one(network: Network, source: str, target: str, seat: str | None, plan: Plan | None) -> Why:
+    """The answer by one version of IP."""
+    network = focused(network, source, target)
+    one, two = find_host(network, source), find_host(network, target)
     seat = _seat(network, seat) if seat is not None else None
     there, back = walks(network, one.name, two.name)
     verdict = all_of((there.arrives, back.arrives))
@@ -147,7 +206,8 @@ def why(network: Network, source: str, target: str, seat: str | None = None, pla
     if verdict:
         path, path_back = path_of(network, one, there), path_of(network, two, back)
         found = luck(context, there, back, path, path_back)
-        return Why(one.name, two.name, "works", found, (), False, (), path, path_back)
+        seen = caveats(context, (there, back), (path, path_back))
+        return Why(one.name, two.name, "works", found, (), False, (), path, path_back, caveats=seen)
     if verdict is None:
         return _unknown(context, (one, two), (there, back), _seat(network, seat))
     findings = mend(context, one.name, two.name)
@@ -179,9 +239,10 @@ def why(network: Network, source: str, target: str, seat: str | None = None, pla
         look=looks(Context(final, plan), observe),
         path=with_faults(path, findings),
         path_back=with_faults(path_back, findings, back=True),
-        stopped=_sentence(stop, back=there.arrives is True),
+        stopped=told(stop, back=there.arrives is True),
         order=order,
         seat=seat,
+        caveats=caveats(Context(final, plan), (last_there, last_back), (path, path_back)),
         unproven=_unproven(last_there, last_back),
     )
 
@@ -192,8 +253,8 @@ def _unknown(
     """What helps where the verdict is not known."""
     (one, two), (there, back), network = pair, walked, context.network
     contested = [c for walk in walked for c in walk.contests]
-    told = [routing_rules.several_answer(context, asker, wanted) for asker, wanted in contested]
-    findings = [*filter(None, told), *_likely(context, one.name, two.name)]
+    answered = [routing_rules.several_answer(context, asker, wanted) for asker, wanted in contested]
+    findings = [*filter(None, answered), *_likely(context, one.name, two.name)]
     observe = _to_observe(context, (one.name, two.name), walked, seat)
     open_walk, first, answers = (there, one, False) if there.arrives is None else (back, two, True)
     paths = path_of(network, one, there), path_of(network, two, back)
@@ -221,8 +282,8 @@ def _likely(context: Context, source: str, target: str) -> list[Finding]:
         return []
     suspected = mend(Context(closed, context.plan), source, target)
     asked = (declared for name in {finding.rule for finding in suspected} for declared in named(name))
-    told = (finding for declared in asked for finding in ask_everywhere(context, declared))
-    standing = {finding.identity for finding in told if finding.severity != "note"}
+    known = (finding for declared in asked for finding in ask_everywhere(context, declared))
+    standing = {finding.identity for finding in known if finding.severity != "note"}
     found = [cautious(context, finding) for finding in suspected if finding.identity in standing]
     absent = (finding for finding in suspected if finding.identity not in standing)
     return found + [gap for finding in absent if (gap := route_unread(context, finding)) is not None]
@@ -231,7 +292,7 @@ def _likely(context: Context, source: str, target: str) -> list[Finding]:
 def _decide(findings: Sequence[Finding]) -> tuple[str, ...]:
     """What tells the explanations of those findings apart that are open: how each is confirmed."""
     rules = dict.fromkeys(finding.rule for finding in findings if confidence_of(finding) == "open")
-    return tuple(told.confirm for name in rules if (told := meaning(name)) is not None)
+    return tuple(means.confirm for name in rules if (means := meaning(name)) is not None)
 
 
 def _unproven(there: Walk, back: Walk) -> str | None:
@@ -241,7 +302,7 @@ def _unproven(there: Walk, back: Walk) -> str | None:
     failed, reply = (there, False) if not there.arrives else (back, True)
     if failed.arrives is None:
         return "what was not observed may still stop the " + ("reply" if reply else "echo")
-    return _sentence(failed.stop, reply)
+    return told(failed.stop, reply)
 
 
 def _to_observe(
@@ -286,29 +347,3 @@ def focused(network: Network, source: str, target: str) -> Network:
         return network
     survey = focus(network.survey, rows)
     return network if survey is network.survey else Network(survey)
-
-
-_REASONS = {
-    "address": "{station} has no IP address",
-    "family": "the two hosts have no kind of IP address in common",
-    "broadcast": "{target} is the broadcast address of the subnet that {station} believes to be in",
-    "gateway": "{station} has no gateway for {target}",
-    "gateway-outside": "the gateway {target} is outside the subnet of {station}",
-    "silent": "{station} asks for {target} and gets no answer",
-    "deaf-host": "{station}, which was asked to pass the packet on, is a host and does not",
-    "routing": "{station} does not forward packets",
-    "route": "{station} has no route to {target}",
-    "loop": "the packet to {target} comes back to {station} and goes round",
-    "unknown": "what {station} does was not observed",
-    "beyond": "what takes the packet for {target} on from {station} may be where nobody looked",
-}
-
-
-def _sentence(stop: Stop | None, back: bool) -> str | None:
-    if stop is None:
-        return None
-    station = (
-        stop.station.name if isinstance(stop.station, HostStation) else f"{stop.station.device} ({stop.station.name})"
-    )
-    says = _REASONS[stop.reason].format(station=station, target=stop.target)
-    return f"the reply stops on its way back: {says}" if back else says

@@ -8,10 +8,10 @@ import msgspec
 
 from crossthread.diagnosis.cheapest_way import Search
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.echo import walks
 from crossthread.diagnosis.repair.tree_costs import opened
 from crossthread.diagnosis.repair.work_order import work_order
-from crossthread.diagnosis.way_faults import with_faults
+from crossthread.diagnosis.way.echo import walks
+from crossthread.diagnosis.way.faults import with_faults
 from crossthread.errors import UnknownNameError, visible
 from crossthread.network.given import of_network
 from crossthread.network.network import Network

@@ -246,7 +246,9 @@ INTERFACE = Kind(
     plain=_INTERFACES,
 )
 ADDRESSES = Kind(
-    "an IP address such as 10.4.30.1 (several with blanks between), or none", _or_none(_each(_address)), plain=_ADDRESSES
+    "an IP address such as 10.4.30.1 (several with blanks between), or none",
+    _or_none(_each(_address)),
+    plain=_ADDRESSES,
 )
 INTERFACES = Kind(
     "an IP address with its prefix length such as 10.4.30.7/24 (several with blanks between), or none",

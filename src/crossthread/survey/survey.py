@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from html import escape
 from typing import Any, TypeVar
@@ -183,3 +183,9 @@ class Survey:
             shown = kinds[column][0].show(value) if value is not None else None
             found.append(Evidence(type(row).TABLE, key, column, shown, source))
         return tuple(found)
+
+
+def replaced_hosts(survey: Survey, addresses: Sequence[str | None], gateways: Sequence[str | None]) -> Survey:
+    """A survey with other addresses and gateways in the rows of hosts.csv, which stand where they stood."""
+    hosts: Table[Host] = survey.table("hosts")  # type: ignore[assignment]  # a table by its name is of any rows
+    return replace(survey, hosts=hosts.with_columns({"address": addresses, "gateway": gateways}))

@@ -186,8 +186,14 @@ class Table(Sequence[_R], Generic[_R]):
 
     def unseen(self, *columns: str) -> Table[_R]:
         """A copy in which nothing was observed in some columns."""
+        copy = self.with_columns(dict.fromkeys(columns, [None] * self._count))
+        copy.file, copy.lines = None, ()
+        return copy
+
+    def with_columns(self, columns: Mapping[str, Sequence[Any]]) -> Table[_R]:
+        """A copy that holds something else in some columns."""
         known = {name: self.column(name) for name in self.record.__struct_fields__}
-        copy = Table(self.record, {**known, **dict.fromkeys(columns, [None] * self._count)}, self._count)
+        copy = Table(self.record, {**known, **columns}, self._count, self.file, self.lines)
         copy.edit = Edit(self, None, frozenset(columns))
         return copy
 

@@ -37,7 +37,8 @@ class Voters:
     def _groups(self) -> dict[Block, list[Group]]:
         found: dict[Block, list[Group]] = defaultdict(list)
         for one in self._network.classes.all:
-            if one.block is not None:
+            first = one.hosts[0].address
+            if one.block is not None and (first is None or not first.is_link_local):  # nobody gave it that address
                 hop = address(one.gateway) if one.gateway and one.gateway != NONE else None
                 found[one.block].append(Group(one.hosts, one.block, hop, one.vid))
         for gateway in self._network.stations.gateways:

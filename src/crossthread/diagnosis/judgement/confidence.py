@@ -19,6 +19,9 @@ _CHOSEN = {
 A device for a lost interface, one of several addresses, what a link was meant to be, a way that the tree may take.
 """
 
+_MEANT = ("port-isolated", "route-discards")
+"""Findings of what somebody set in order to keep two apart: whether they are to talk, no fact says."""
+
 
 def confidence(findings: Sequence[Finding], proven: bool = True) -> Confidence:
     """How sure the repair of some findings together is: as sure as the least sure of them.
@@ -33,6 +36,8 @@ def confidence(findings: Sequence[Finding], proven: bool = True) -> Confidence:
 def confidence_of(finding: Finding) -> Confidence:
     """How sure one finding's repair is; a repair that stops somebody who works is never sure."""
     rivals = _rivals(finding)
+    if finding.rule in _MEANT:
+        return "open"
     if not finding.repair or any(own.stops for own in finding.alternatives if own.changes == finding.repair):
         return "open"
     if rivals and _margin(finding, rivals) < weights.OPEN:

@@ -11,8 +11,6 @@ import msgspec
 from crossthread.diagnosis.cheapest_way import Search, Step
 from crossthread.diagnosis.consequences import nested
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.echo import host_named, walks
-from crossthread.diagnosis.explanations import explain
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.hearing import Hearing
@@ -23,6 +21,8 @@ from crossthread.diagnosis.repair.side_effects import Stopped
 from crossthread.diagnosis.repair.tree_costs import opened
 from crossthread.diagnosis.rules.plan import plan_host
 from crossthread.diagnosis.rules.survey import unexplained
+from crossthread.diagnosis.way.echo import host_named, walks
+from crossthread.diagnosis.way.explanations import explain
 from crossthread.errors import SurveyError
 from crossthread.network.network import Network
 from crossthread.network.topology.names import End

@@ -9,8 +9,8 @@ from functools import cached_property
 import msgspec
 
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.echo import lucky
 from crossthread.diagnosis.repair.work_order import WorkStep
+from crossthread.diagnosis.way.echo import lucky
 from crossthread.errors import SurveyError
 from crossthread.network.network import Network
 from crossthread.survey.changes import Change

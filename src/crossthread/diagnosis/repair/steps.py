@@ -21,7 +21,7 @@ _WORDS = {
     "gateway": "set its gateway to {}", "address": "set its address to {}", "lag": "make it a member of {}",
     "priority": "set its priority to {}", "cost": "set its path cost to {}", "virtual": "set its shared address to {}",
     "edge": "edge port: {}", "state": "make it {}", "name": "name it {}", "region": "set its region to {}",
-    "vlans": "let VLANs {} follow it", "protocol": "run {}",
+    "vlans": "let VLANs {} follow it", "protocol": "run {}", "isolated": "isolate it: {}",
 }  # fmt: skip
 
 
@@ -102,6 +102,8 @@ def _said(context: Context, change: Change, draft: Draft) -> list[str]:
     if change.delete:
         return ["remove it"]
     if change.table == "devices":
+        if change.cells.get("routing6") == "yes":
+            return ["turn IPv6 routing on"]
         return ["turn routing on"] if change.cells.get("routing") == "yes" else _plain(change)
     if change.table == "vlans":
         vid = change.key.get("vid")
@@ -135,7 +137,11 @@ def _new_address(change: Change) -> list[str]:
 
 def _port_words(context: Context, change: Change) -> list[str]:
     row = context.port(End(str(change.key["device"]), str(change.key["port"])))
-    cells, found = change.cells, []
+    cells, found = change.cells, list[str]()
+    if cells.get("authorized") == "yes":
+        found.append("let its station in: mend what it logs in with, or take the port out of access control")
+    if cells.get("isolated") == "no":
+        found.append("take it out of the isolation")
     if cells.get("admin") == "up":
         found.append("bring it up")
     mode = cells.get("mode") or (row.mode if row is not None else None)
@@ -157,7 +163,7 @@ def _port_words(context: Context, change: Change) -> list[str]:
     return [*found, *_plain(change, _TOLD)]
 
 
-_TOLD = {"admin", "oper", "mode", "pvid", "allowed", "untagged"}
+_TOLD = {"admin", "oper", "mode", "pvid", "allowed", "untagged", "authorized", "isolated"}
 
 
 def _plain(change: Change, but: Iterable[str] = ()) -> list[str]:

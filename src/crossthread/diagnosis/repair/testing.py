@@ -40,7 +40,7 @@ def progress_of(network: Network, pair: tuple[str, str]) -> tuple[Walk, Walk]:
     """How far an echo and its reply get."""
     forwarding = Forwarding(network)
     one, two = (network.stations.hosts[name.casefold()] for name in pair)
-    return forwarding.send(one, two), forwarding.send(two, one)
+    return forwarding.send(one, two), forwarding.send(two, one, reply=True)
 
 
 def test_of(before: tuple[Walk, Walk] | None, after: tuple[Walk, Walk], pair: tuple[str, str]) -> str | None:

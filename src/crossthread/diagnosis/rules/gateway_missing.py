@@ -73,7 +73,7 @@ def gateway_missing(context: Context, host: HostStation) -> Finding | None:
 def _add_gateway(context: Context, own: PrefixedAddress, vid: int | None) -> tuple[Change, ...]:
     """Give the address to an interface of that VLAN that has none, or add one where the other gateways are."""
     gateways = context.network.stations.gateways
-    bare = [g for g in gateways if g.address is None and g.row.vid == vid and vid]
+    bare = [g for g in gateways if g.row.address in (None, NONE) and g.row.vid == vid and vid]
     if bare:
         return (set_gateway(bare[0], address=str(own)),)
     idle = [

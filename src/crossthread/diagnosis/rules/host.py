@@ -304,10 +304,21 @@ def host_mask_differs(context: Context, host: HostStation, length: int | None = 
 
 def _best_gateway(context: Context, host: HostStation) -> tuple[str | None, Station | None]:
     for gateway in context.expected.gateways(host):
-        found = gateway_address(gateway)
+        found = _link_local_of(context, host, gateway) or gateway_address(gateway)
         if found is not None:
             return str(found), gateway
     return None, None
+
+
+def _link_local_of(context: Context, host: HostStation, gateway: Interface) -> Address | None:
+    """A gateway's link-local address, where the hosts of the subnet use such a one, as they do in IPv6 (RFC 4861)."""
+    own = [s.row.address for s in context.network.stations.on_device[gateway.device] if s.name == gateway.name]
+    local = [ip_interface(text).ip for text in own if text and text != NONE and ip_interface(text).is_link_local]
+    if not local or host.address is None or host.address.version == 4:
+        return None
+    near = (s for s in context.expected.near(host.address.ip) if isinstance(s, HostStation) and s is not host)
+    used = [s.row.gateway for s in (host, *near) if s.row.gateway not in (None, NONE)]
+    return local[0] if 2 * sum(address(hop or "").is_link_local for hop in used) >= len(used) else None
 
 
 @rule("host-gateway-missing", "Host", About.HOST, reads="gateway expected")
@@ -324,11 +335,12 @@ def host_gateway_missing(context: Context, host: HostStation) -> Finding | None:
         return None
     if wanted is None or gateway is None:
         return _like_its_peers(context, host)
+    kind = "IPv6 " if context.network.version == 6 and host.address is not None and host.address.version == 6 else ""
     return Finding(
         "host-gateway-missing",
         "breaks",
         (at_station(host),),
-        f"{host.name} has no gateway; {wanted} ({gateway.device} {gateway.name}) serves its subnet.",
+        f"{host.name} has no {kind}gateway; {wanted} ({gateway.device} {gateway.name}) serves its subnet.",
         context.evidence(host.row, "gateway", "address") + context.evidence(gateway.row, "address"),
         (set_host(host, gateway=wanted),),
     )
@@ -432,7 +444,15 @@ def host_gateway_wrong(context: Context, host: HostStation) -> Finding | None:
         return None
     hop = address(own.gateway or "")
     holders = context.network.stations.by_address.of(str(hop))
-    if hop not in host.address.network or any(not isinstance(s, HostStation) for s in holders) or hop.is_link_local:
+    if hop.is_link_local:
+        here = context.network.stations
+        if any(isinstance(s, Interface) and here.hears(host, s) is not False for s in holders):
+            return None
+        names = {(s.device, s.name) for s in context.expected.gateways(host)}
+        holders = [s for s in holders if isinstance(s, HostStation) or (s.device, s.name) in names]
+    elif hop not in host.address.network:
+        return None
+    if any(not isinstance(s, HostStation) for s in holders):
         return None
     wanted, gateway = _best_gateway(context, host)
     if wanted is None or gateway is None or context.network.unread.anywhere:

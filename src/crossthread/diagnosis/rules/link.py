@@ -23,9 +23,12 @@ _TAGS = ("trunk", "hybrid")
 
 
 def _ends(context: Context, adjacency: Adjacency) -> tuple[Port, Port] | None:
-    """The rows of both ends, if both are ports of bridges that were observed."""
+    """The rows of both ends, if both are ports of bridges that were observed, and VLANs are the same at both.
+
+    What goes into a tunnel is carried as it comes, whatever VLANs it is of.
+    """
     a, b = context.port(adjacency.a), context.port(adjacency.b)
-    if a is None or b is None or "routed" in (a.mode, b.mode):
+    if a is None or b is None or {"routed", "tunnel"} & {a.mode, b.mode}:
         return None
     return a, b
 

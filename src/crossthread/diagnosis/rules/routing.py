@@ -25,10 +25,16 @@ def routing_off(context: Context, device: str) -> Finding | None:
     Confirm: look whether IP forwarding is on.
     Mend: turn IP forwarding on.
     """
-    rows = [row for row in context.network.routing.device_rows(device) if row.routing == "no"]
+    version = context.network.version
+    off = context.network.routing.on(device, version) is False
+    rows = context.network.routing.device_rows(device) if off else []
     gateways = [s for s in context.network.stations.on_device.get(device, ()) if s.address is not None]
+    if version == 6:
+        gateways = [s for s in gateways if s.address is not None and s.address.version == 6]
     if not rows or not gateways:
         return None
+    column = "routing6" if version == 6 and rows[0].routing6 is not None else "routing"
+    what = "IPv6 packets" if column == "routing6" else "packets"
     if len({s.name for s in gateways}) == 1 and not any(
         context.expected.users(s.address.ip) for s in gateways if s.address
     ):
@@ -37,9 +43,9 @@ def routing_off(context: Context, device: str) -> Finding | None:
         "routing-off",
         "breaks",
         (Subject(device=device),),
-        f"{device} has gateway interfaces but does not forward packets between them.",
-        context.evidence(rows[0], "routing"),
-        (Change("devices", {"device": device}, {"routing": "yes"}),),
+        f"{device} has gateway interfaces but does not forward {what} between them.",
+        context.evidence(rows[0], column),
+        (Change("devices", {"device": device}, {column: "yes"}),),
     )
 
 

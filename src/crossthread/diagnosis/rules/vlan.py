@@ -162,9 +162,9 @@ def vlan_leak(context: Context, adjacency: Adjacency) -> Finding | None:
     Mend: make the untagged VLAN of both ends the same.
     """
     found = leaks(context, adjacency)
-    if not found:
-        return None
     rows = [context.port(end) for end in (adjacency.a, adjacency.b)]
+    if not found or any(row is not None and row.mode == "tunnel" for row in rows):
+        return None
     return Finding(
         "vlan-leak",
         "risks",

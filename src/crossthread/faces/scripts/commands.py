@@ -61,6 +61,8 @@ def _lines(network: Network, kind: str, change: Change) -> Iterator[str]:
         yield f"ip route {'del' if change.delete else 'replace'} {quote(key['prefix'])}{via}"
     elif change.table == "devices" and change.cells.get("routing") == "yes":
         yield "sysctl -w net.ipv4.ip_forward=1 net.ipv6.conf.all.forwarding=1"
+    elif change.table == "devices" and change.cells.get("routing6") == "yes":
+        yield "sysctl -w net.ipv6.conf.all.forwarding=1"
     elif change.table == "tree_ports" and "cost" in change.cells:
         cost = int(str(change.cells["cost"]))
         port = quote(key["port"])
@@ -75,6 +77,10 @@ def _port(kind: str, name: str, row: Port | None, change: Change) -> Iterator[st
     port, cells = quote(name), change.cells
     if cells.get("admin") == "up":
         yield f"ip link set dev {port} up"
+    if cells.get("isolated") == "no" and kind == "linux":
+        yield f"bridge link set dev {port} isolated off"
+    if cells.get("isolated") == "no" and kind == "ovs":
+        yield f"ovs-vsctl set port {port} protected=false"
     if not {"mode", "pvid", "allowed"} & set(cells):
         return
     mode = str(cells.get("mode") or (row.mode if row is not None else "") or "access")

@@ -20,6 +20,7 @@ from crossthread.views.way import Hop
 def show_why(answer: Why, out: Console, brief: bool = False) -> None:
     """Print an answer; briefly, without the facts and the way."""
     out.print(_verdict(answer))
+    _families(answer, out)
     if answer.verdict == "unknown":
         _unknown(answer, out)
     elif answer.verdict == "fails" and answer.findings:
@@ -28,6 +29,11 @@ def show_why(answer: Why, out: Console, brief: bool = False) -> None:
         out.print()
         out.print(line((head, "bold")))
         show_findings(findings, out, evidence=not brief)
+    if answer.caveats and answer.verdict != "unknown":
+        out.print()
+        out.print(line(("What was not seen, and could still stop it:", "bold")))
+        for caveat in answer.caveats:
+            paragraph(out, said(f"{caveat}."), 3)
     if answer.look and answer.verdict != "unknown":
         out.print()
         out.print(line(("To settle the rest, in this order:", "bold")))
@@ -45,6 +51,14 @@ def show_why(answer: Why, out: Console, brief: bool = False) -> None:
     if any(hop.faults for hop in (*answer.path, *answer.path_back)):
         out.print()
         out.print(line(("✗ marks where a fault stands; beyond it, the way as it goes once that is mended.", "dim")))
+
+
+def _families(answer: Why, out: Console) -> None:
+    """What is true by each version of IP, where the two have both."""
+    for family in answer.families:
+        mark, style = MARKS[family.verdict], STYLES[family.verdict]
+        why = f": {family.stopped}" if family.stopped else ""
+        paragraph(out, line((f"{mark} IPv{family.version} ", style), f"{family.verdict}{why}"), 3)
 
 
 def _sure(answer: Why, out: Console) -> None:

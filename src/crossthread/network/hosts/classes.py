@@ -11,6 +11,7 @@ from __future__ import annotations
 from bisect import bisect_left
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Mapping, Sequence
+from copy import copy
 from functools import cached_property, partial
 from socket import AF_INET6, inet_aton, inet_pton
 from typing import NamedTuple
@@ -110,6 +111,23 @@ class Classes:
         names = self._stations.hosts.names
         return {names[n]: found for found in self.all for n in found.hosts.numbers}
 
+    def divided(self, other: Classes) -> Classes:
+        """The same divided further: alike are those that are so by addresses of the other version of IP, too."""
+        place = {n: number for number, one in enumerate(other.all) for n in one.hosts.numbers}
+        pairs = self._stations.pairs
+        found = []
+        for one in self.all:
+            parts: dict[int, list[int]] = defaultdict(list)
+            for n in one.hosts.numbers:
+                parts[place[n]].append(n)
+            for numbers in parts.values():
+                near = Counter(pairs[n][0] for n in numbers) if one.devices else one.devices
+                found.append(one._replace(hosts=Members(numbers, self._stations.hosts), devices=near))
+        copied = copy(self)
+        copied.__dict__.pop("of", None)
+        copied.all = sorted(found, key=lambda one: one.hosts.numbers[0])
+        return copied
+
     def _groups(self, survey: Survey) -> list[tuple[_Key | None, list[int], Counter[str]]]:
         """Hosts with what all of a class have in common, and on which devices they are; no key for each special one.
 
@@ -139,7 +157,7 @@ class Classes:
                 alone += members
         inner = _Inner(
             made
-            | {Block.of(row.address) for row in survey.gateways if row.address and row.address != NONE}
+            | {block for station in self._stations.gateways if (block := _block(station))}
             | {Block.of(row.prefix) for row in survey.routes}
             | {Block.of(prefix) for row in survey.filters for prefix in (row.source, row.destination) if prefix}
         )
@@ -232,6 +250,10 @@ class Classes:
         assert isinstance(row, Host)
         alone = Block.of(row.address) if row.address and row.address != NONE else None
         return HostClass(hosts, alone, current_vlan(hosts[0], self._names), row.gateway, False, devices)
+
+
+def _block(station: Station) -> Block | None:
+    return Block.of(str(station.address)) if station.address is not None else None
 
 
 def current_vlan(station: Station, names: Names) -> int | None:

@@ -37,6 +37,10 @@ class Hosts(Mapping[str, HostStation]):
     def __getitem__(self, name: str) -> HostStation:
         return self.at(self._numbers[name])
 
+    def number(self, name: str) -> int:
+        """The place of a host's row in its table."""
+        return self._numbers[name.casefold()]
+
     def __iter__(self) -> Iterator[str]:
         return iter(self.names)
 

@@ -10,6 +10,10 @@ from crossthread.network.network import Network
 from crossthread.values import address, parse_mac
 
 
+def _addresses(text: str | None) -> list[str]:
+    return [word.partition("/")[0] for word in (text or "").split()]
+
+
 def find_host(network: Network, wanted: str) -> HostStation:
     """A host by name, IP address or MAC address.
 
@@ -28,6 +32,9 @@ def find_host(network: Network, wanted: str) -> HostStation:
         text = str(address(wanted.strip()))
         kind = "host with the address"
         found = [s for s in network.stations.by_address.of(text) if isinstance(s, HostStation)]
+        if not found and network.told is not network.survey:
+            having = (row.host for row in network.told.hosts if text in _addresses(row.address))
+            found = [hosts[name.casefold()] for name in having]
     except ValueError:
         try:
             mac = parse_mac(wanted)

@@ -113,3 +113,10 @@ class Interface(Station):
     """An interface that routes; one with several addresses is several stations."""
 
     row: Gateway
+
+    @cached_property
+    def address(self) -> PrefixedAddress | None:
+        """Its address; None if it has none, or none was observed, or only a link-local one, which makes no subnet."""
+        text = self.row.address
+        own = interface(text) if text and text != NONE else None
+        return own if own is not None and not own.is_link_local else None

@@ -114,10 +114,29 @@ class Forwarding:
         self._onward: dict[tuple[Station, Station], Walk] = {}
         self._connected: dict[str, set[Address]] = {}
         self._unread, self._filters = network.unread, network.filters
+        self._version, self._versions = network.version, network.versions
+        twin = network.twin
+        self._twin: Forwarding | None = None
+        if twin is not None and network.version == 4:
+            self._twin, self._twin_hosts = Forwarding(twin), twin.stations.hosts
         self._delivered: dict[Station, bool] = {}
 
     def echo(self, source: Station, target: Station) -> Truth:
-        """Whether an echo arrives and its reply comes back; where it does not arrive, no reply is walked."""
+        """Whether an echo arrives and its reply comes back, by each version of IP that both hosts have.
+
+        Where it does not arrive, no reply is walked.
+        """
+        if self._twin is None:
+            return self.echo_alone(source, target)
+        common = self._versions(source.name) & self._versions(target.name)
+        found = self.echo_alone(source, target) if self._version in common or not common else True
+        if len(common) == 2 or (common and self._version not in common):
+            one, two = (self._twin_hosts[host.name.casefold()] for host in (source, target))
+            found = all_of((found, self._twin.echo_alone(one, two)))
+        return found
+
+    def echo_alone(self, source: Station, target: Station) -> Truth:
+        """The same by the addresses of one version only."""
         there = self.send(source, target).arrives
         return all_of((there, self.send(target, source, reply=True).arrives)) if there is not False else False
 

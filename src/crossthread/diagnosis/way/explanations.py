@@ -9,6 +9,7 @@ from crossthread.diagnosis.cheapest_way import Search
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding, at_station
 from crossthread.diagnosis.repair.hypotheses import judged
+from crossthread.diagnosis.rules import between_hosts as between_rules
 from crossthread.diagnosis.rules import gateway_address as address_rules
 from crossthread.diagnosis.rules import host as host_rules
 from crossthread.diagnosis.rules import routing as routing_rules
@@ -45,6 +46,10 @@ def explain(context: Context, stop: Stop, target: HostStation, back: bool) -> li
         stop.reason == "silent" and isinstance(stop.station, HostStation)
     ):
         return _at_host(context, stop, target)
+    if stop.reason == "filter" and isinstance(stop.station, Interface) and stop.entry is not None:
+        return _first([partial(between_rules.filter_drops, context, stop.station, stop.entry, back)])
+    if stop.reason == "discards" and isinstance(stop.station, Interface) and stop.choice is not None:
+        return _first([partial(between_rules.route_discards, context, stop.station, stop.choice)])
     if stop.reason == "routing":
         return _first([partial(routing_rules.routing_off, context, stop.station.device)])
     if stop.reason in ("route", "loop", "silent"):
@@ -83,6 +88,13 @@ def _at_host(context: Context, stop: Stop, target: HostStation) -> list[Finding]
         found = host_rules.host_mask_differs(context, host)
         if found is not None:
             return [found]
+    alone = [told for one in (host, target) if (told := between_rules.host_address_automatic(context, one)) is not None]
+    if alone:
+        return alone[:1]
+    shared = [s for s in context.network.stations.gateways if hop is not None and s.row.virtual == str(hop)]
+    held = [told for s in shared if (told := between_rules.gateway_shared_state(context, s)) is not None]
+    if held and stop.reason == "silent":
+        return held[:1]
     direct = target.address is not None and hop == target.address.ip
     settings: list[Callable[[], Finding | None]] = []
     if not direct:
@@ -102,8 +114,12 @@ def _at_host(context: Context, stop: Stop, target: HostStation) -> list[Finding]
     found_here = _first(settings)
     if found_here:
         return found_here
-    if stop.candidates:
-        return _way_between(context, host, list(stop.candidates))
+    candidates = list(stop.candidates)
+    if hop is not None and hop.is_link_local:  # many interfaces have it; meant is the one that serves the host
+        serving = {(s.device, s.name) for s in context.expected.gateways(host)}
+        candidates = [s for s in candidates if (s.device, s.name) in serving]
+    if candidates:
+        return _way_between(context, host, candidates)
     return _no_gateway(context, host)
 
 
@@ -145,6 +161,8 @@ def _at_router(context: Context, stop: Stop, target: HostStation, back: bool) ->
     goal = target.address.ip if target.address else None
     if goal is None or not isinstance(gateway, Interface):
         return []
+    if stop.reason == "route" and (apart := between_rules.routing_tables_apart(context, gateway, goal)) is not None:
+        return [apart]
     if choice is not None and choice.route is None:  # it looks on its own wire
         wanted = context.expected.subnet(gateway)
         if wanted is not None and goal not in wanted.network:

@@ -23,7 +23,7 @@ def walks(network: Network, source: str, target: str) -> tuple[Walk, Walk]:
     """The way of an echo and of its reply."""
     forwarding = Forwarding(network)
     one, two = host_named(network, source), host_named(network, target)
-    return forwarding.send(one, two), forwarding.send(two, one)
+    return forwarding.send(one, two), forwarding.send(two, one, reply=True)
 
 
 def luck(
