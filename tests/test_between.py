@@ -161,7 +161,7 @@ class AtPorts(Yards):
 
     def test_a_guard_is_never_answered_by_a_path_cost(self):
         told = Survey.of(
-            trees=[{"device": d, "instance": 0, "protocol": "rstp", "priority": 32768, "address": f"02:00:00:00:01:0{n}"}
+            trees=[{"device": d, "instance": 0, "protocol": "rstp", "priority": 4096, "address": f"02:00:00:00:0a:0{n}"}
                    for n, d in enumerate(("loft", "keel"))],
             tree_ports=[{"device": "keel", "port": "t1", "instance": 0, "role": "disabled", "guard": "root"}],
         )  # fmt: skip
@@ -256,8 +256,9 @@ class Links(unittest.TestCase):
         rows = ["west u1 trunk 1 1 10 20", "east u1 trunk 1 1 10 20", "west d1 access 10", "east d1 access 10",
                 "west d2 access 20", "mid1 c1 tunnel 300", "mid2 c1 tunnel 300", "mid1 t1 trunk none 300",
                 "mid2 t1 trunk none 300"]  # fmt: skip
+        devices = [f"{device}|bridge" for device in ("west", "east", "mid1", "mid2")]
         survey = survey_of(
-            self.folder, devices="\n".join(["device|capabilities", *(f"{d}|bridge" for d in ("west", "east", "mid1", "mid2"))]),
+            self.folder, devices="\n".join(["device|capabilities", *devices]),
             ports=ports(*rows), neighbors=cabled("west u1 mid1 c1", "mid1 t1 mid2 t1", "mid2 c1 east u1"),
             hosts=hosts("a 10.9.1.1/24 none west d1", "b 10.9.1.2/24 none east d1", "c 10.9.1.3/24 none west d2"),
         )  # fmt: skip
@@ -272,8 +273,8 @@ class SharedGateways(Yards):
         rows = []
         for n, state in enumerate(states):
             key = {"device": "keel" if n else "loft", "interface": f"x{n}", "address": f"10.9.10.{3 + n}/24"}
-            rows.append(Change("gateways", key,
-                               {"vid": 10, "admin": "up", "oper": "up", "virtual": "10.9.10.9", "virtual_state": state}))  # fmt: skip
+            cells = {"vid": 10, "admin": "up", "oper": "up", "virtual": "10.9.10.9", "virtual_state": state}
+            rows.append(Change("gateways", key, cells))
         use = [Change("hosts", {"host": "desk-loft-1"}, {"gateway": "10.9.10.9"})]
         routing = [Change("devices", {"device": d}, {"routing": "yes"}) for d in ("loft", "keel")]
         to = [
