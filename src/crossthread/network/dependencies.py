@@ -42,7 +42,7 @@ PARTS = {
     "open ends": Part(
         _columns(
             "coverage.* vlans.device gateways.device routes.device arp.device cables.device "
-            "ports.admin,oper,mode,lag,description hosts.device,port,mac macs.* "
+            "ports.admin,oper,mode,lag,description hosts.host,device,port,mac macs.* "
             "tree_ports.role,edge devices.device,chassis"
         ),
         ("links",),

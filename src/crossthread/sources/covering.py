@@ -15,6 +15,7 @@ _LISTED = {
     "ip-link": ("ports",),
     "ip-neigh": ("arp",),
     "bridge-fdb": ("macs",),
+    "ovs-fdb": ("macs",),
     "bridge-link": ("tree_ports",),
     "ovs-port": ("trees", "tree_ports"),
 }
@@ -31,6 +32,7 @@ def of_listings(device: str, kinds: dict[str, str], rows: Iterable[Row]) -> list
     held = list(rows)
     if "ip-route" in kinds:
         families = {":" in row.prefix for row in held if isinstance(row, Route)}
+        families |= {True} if "ip-route6" in kinds else set()
         needed = {":" in row.address for row in held if isinstance(row, Gateway) and row.address}
         # Routes are listed family by family; those of IPv6 in use and not listed were not read.
         complete = "no" if True in needed - families else "yes"

@@ -10,6 +10,7 @@ from typing import Any
 import msgspec
 
 from crossthread.errors import UnreadableError
+from crossthread.sources.listings.software_switch import is_database
 from crossthread.sources.snmp.walk import is_walk
 from crossthread.sources.yang.ietf import is_yang
 
@@ -46,6 +47,8 @@ def recognise(data: bytes) -> tuple[str, Any] | None:
         return "capture", data
     if is_walk(data):
         return "walk", data.decode("utf-8", "surrogateescape")
+    if is_database(data):
+        return "ovs-fdb", data.decode("utf-8", "replace")
     if data.lstrip()[:1] not in (b"{", b"["):
         return None
     try:
@@ -83,7 +86,14 @@ def _kind_of_list(document: list[Any]) -> str | None:
         ({"ifname", "flags", "link_type"}, "ip-link"),
         ({"dst", "state"}, "ip-neigh"),
         ({"dst", "flags"}, "ip-route"),
+        ({"family", "interface", "forwarding"}, "ip-netconf"),
     ):
         if needed <= keys:
-            return kind
+            return "ip-route6" if kind == "ip-route" and _of_ipv6(document) else kind
     return None
+
+
+def _of_ipv6(document: list[Any]) -> bool:
+    """Whether routes are those of IPv6, which are listed by themselves."""
+    texts = [str(entry.get(key)) for entry in document if isinstance(entry, dict) for key in ("dst", "gateway")]
+    return any(":" in text for text in texts)

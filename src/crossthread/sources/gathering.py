@@ -22,7 +22,7 @@ from crossthread.sources.snmp.device import read_walk
 from crossthread.sources.table_mapping import TableMapping, mapping_for, read_mapped
 from crossthread.sources.yang.ietf import read_yang
 from crossthread.survey import Survey, SurveyError
-from crossthread.survey.records import TABLES, Coverage, Row
+from crossthread.survey.records import TABLES, Coverage, Device, Row
 
 
 class Taken(msgspec.Struct, frozen=True):
@@ -231,6 +231,8 @@ def _device(folder: str, documents: list[tuple[Document, float]]) -> list[Told]:
     rows: list[Row] = []
     if "lldp-chassis" in parts:
         own = daemon.read_chassis(folder, parts["lldp-chassis"].data, parts["lldp-chassis"].path)
+        if "ip-netconf" in parts:  # whether it routes, its kernel knows better than what it announces
+            own = [msgspec.structs.replace(row, routing=None) if isinstance(row, Device) else row for row in own]
         rows += own
         name = own[0].device if own else folder
     if "lldp-neighbors" in parts:

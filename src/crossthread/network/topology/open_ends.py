@@ -214,7 +214,8 @@ class _Finding:
     def _take_by_mode(self) -> None:
         """All others but access ports, if nothing is known to be plugged into them.
 
-        A port at which no bridge was ever heard (an edge port) and which learned one known host only leads to that.
+        A port at which no bridge was ever heard (an edge port) and which learned one known host only leads to that; so
+        does one that alone names a host in its description of which nobody knows another place, if nobody was heard.
         """
         modes, lags = (self._survey.column("ports", name) for name in ("mode", "lag"))
         left = [
@@ -225,10 +226,29 @@ class _Finding:
         told = compress(self._places("tree_ports"), (e == "yes" for e in self._survey.column("tree_ports", "edge")))
         edges = {self._known_as(*place) for place in told}
         hosts = set(self._survey.column("hosts", "mac"))
+        named = self._named_hosts(left)
         for place in left:
             learned = self._stations.get(place, set())
-            if place not in edges or len(learned) != 1 or not learned <= hosts:
+            if place in edges and len(learned) == 1 and learned <= hosts:
+                continue
+            if place not in named or not learned <= {named[place]}:
                 self._add(End(*place), "far end")
+
+    def _named_hosts(self, places: Iterable[_Place]) -> dict[_Place, str | None]:
+        """The MAC addresses of hosts of which nobody knows the place, by the one port whose description names each."""
+        told = (self._survey.column("hosts", name) for name in ("host", "mac", "device", "port"))
+        lost = {name.casefold(): mac for name, mac, device, port in zip(*told, strict=True) if not (device and port)}
+        texts = self._survey.column("ports", "description") if lost else ()
+        found: dict[str, list[_Place]] = defaultdict(list)
+        for place in places if lost else ():
+            if text := texts[self._free[place]]:
+                for part in {part.casefold() for part in word_runs(text)} & lost.keys():
+                    found[part].append(place)
+        return {
+            held[0]: lost[name]
+            for name, held in found.items()
+            if len(held) == 1 and self._covered.fully(held[0][0], "neighbors")
+        }
 
 
 _Place = tuple[str, str]

@@ -6,26 +6,18 @@ from typing import Any
 
 from msgspec.structs import replace
 
-from crossthread.sources.documents import Document
 from crossthread.sources.listings import software_switch
-from crossthread.survey.records import ArpEntry, Gateway, Host, MacEntry, Port, Route, Row, TreePort
+from crossthread.sources.listings.linux_routing import Parts, listed, proxies_of, read_forwarding, read_routes
+from crossthread.survey.records import ArpEntry, Gateway, Host, MacEntry, Port, Row, TreePort
 from crossthread.values import NO_VID, NONE, VlanSet, address, interface, parse_mac
 
-Parts = dict[str, Document]
 Links = dict[str, dict[str, Any]]
-
-
-def _listed(parts: Parts, *kinds: str) -> list[dict[str, Any]]:
-    for kind in kinds:
-        if kind in parts:
-            return [entry for entry in parts[kind].data if isinstance(entry, dict)]
-    return []
 
 
 def _links(parts: Parts) -> Links:
     """The interfaces by name, those that only loop back left out; what both listings say is put together."""
     found: Links = {}
-    for entry in (*_listed(parts, "ip-link"), *_listed(parts, "ip-addr")):
+    for entry in (*listed(parts, "ip-link"), *listed(parts, "ip-addr")):
         if isinstance(entry.get("ifname"), str) and entry.get("link_type") != "loopback":
             found[entry["ifname"]] = {**found.get(entry["ifname"], {}), **entry}
     return found
@@ -41,15 +33,22 @@ def _oper(link: dict[str, Any]) -> str:
     return "up" if {"UP", "LOWER_UP"} <= flags and "NO-CARRIER" not in flags else "down"
 
 
-def _addresses(link: dict[str, Any]) -> list[str]:
+def _addresses(link: dict[str, Any], local: bool = False) -> list[str]:
+    """An interface's addresses, of IPv4 first; link-local ones only where it has no other of their version.
+
+    With `local` those of IPv6 always, where there are others: hosts use them as their gateway.
+    """
+    told = link.get("addr_info")
     found = []
-    for entry in link.get("addr_info") if isinstance(link.get("addr_info"), list) else ():  # type: ignore[union-attr]
-        if isinstance(entry, dict) and entry.get("scope") != "link":
+    for entry in told if isinstance(told, list) else ():
+        if isinstance(entry, dict):
             try:
-                found.append(str(interface(f"{entry.get('local')}/{entry.get('prefixlen')}")))
+                found.append(interface(f"{entry.get('local')}/{entry.get('prefixlen')}"))
             except ValueError:
                 continue
-    return found
+    real = {own.version for own in found if not own.is_link_local}
+    kept = [own for own in found if not own.is_link_local or not real or (own.version == 6 and 6 in real and local)]
+    return [str(own) for own in sorted(kept, key=lambda own: (own.version, own.is_link_local))]
 
 
 def _mac(link: dict[str, Any]) -> str | None:
@@ -61,7 +60,7 @@ def _mac(link: dict[str, Any]) -> str | None:
 
 def is_host(parts: Parts) -> bool:
     """Whether the listings are of a host: addresses on one interface, and nothing that bridges, routes or listens."""
-    if set(parts) - {"ip-addr", "ip-link", "ip-route", "ip-neigh", "empty"}:
+    if set(parts) - {"ip-addr", "ip-link", "ip-route", "ip-route6", "ip-neigh", "ip-netconf", "empty"}:
         return False
     return len(_links(parts)) == 1
 
@@ -71,29 +70,34 @@ def read_host(name: str, parts: Parts) -> list[Row]:
     (link,) = _links(parts).values()
     source = parts["ip-addr"].path if "ip-addr" in parts else parts["ip-link"].path
     found = _addresses(link)
-    defaults = [e.get("gateway") for e in _listed(parts, "ip-route") if e.get("dst") == "default" and e.get("gateway")]
+    routes = [*listed(parts, "ip-route"), *listed(parts, "ip-route6")]
+    defaults = [str(e["gateway"]) for e in routes if e.get("dst") == "default" and e.get("gateway")]
+    hops = {":" in hop: hop for hop in reversed(defaults)}
     up = _oper(link)
     known = ("ip-route" in parts or "empty" in parts) and up == "up"
-    gateway = str(defaults[0]) if defaults else (NONE if known else None)
-    own = (found[0] if found else NONE) if "ip-addr" in parts else None
+    gateway = " ".join(hops[six] for six in sorted(hops)) or (NONE if known else None)
+    own = (" ".join(found) or NONE) if "ip-addr" in parts else None
     return [Host(name, _mac(link), own, gateway, link=up, source=source)]
 
 
 def read_device(name: str, parts: Parts) -> list[Row]:
     """The rows of a device that bridges or routes."""
     links = _links(parts)
-    tables = {kind: software_switch.rows_of(parts[kind].data) for kind in parts if kind.startswith("ovs-")}
+    tables = {kind: software_switch.rows_of(parts[kind].data) for kind in _TABLES if kind in parts}
     switched, details = tables.get("ovs-port", {}), tables.get("ovs-interface", {})
     physical = {port for port, link in links.items() if _is_physical(port, link, links, details)}
     rows: list[Row] = []
     source = parts["ip-addr"].path if "ip-addr" in parts else (parts["ip-link"].path if "ip-link" in parts else "")
     bridged = _bridge_members(parts)
+    bundled = {member for held in software_switch.bundles(switched, details).values() for member in held}
+    switching = _switching(parts)
     for port in physical:
         link = links[port]
         alias = link.get("ifalias")
         cells: dict[str, Any] = bridged.get(port, {})
-        if port not in switched and not cells and not isinstance(link.get("master"), str):
+        if port not in switched and port not in bundled and not cells and not isinstance(link.get("master"), str):
             cells = {"mode": "routed"}
+        cells = {**cells, **switching.get(port, {})}
         mtu = link.get("mtu")
         rows.append(
             Port(
@@ -112,17 +116,28 @@ def read_device(name: str, parts: Parts) -> list[Row]:
     if switched:
         told = parts["ovs-port"].path
         rows += software_switch.read_ports(name, switched, details, physical, told)
+        joined = {row.port: row for row in software_switch.read_bundles(name, switched, details, told)}
+        members = {p: {"lag": joined[p].lag, "lag_state": joined[p].lag_state} for p in bundled & physical}
+        rows = [replace(row, **members[row.port]) if isinstance(row, Port) and row.port in members else row
+                for row in rows]  # fmt: skip
+        rows += [row for port, row in joined.items() if port not in physical]
+        if "ovs-fdb" in parts:
+            rows += software_switch.read_database(name, parts["ovs-fdb"].data, details, parts["ovs-fdb"].path)
         bridges = tables.get("ovs-bridge", {})
         rows += software_switch.read_trees(name, bridges, switched, details, physical, told)
     taggers = set()
+    proxies = proxies_of(parts)
     for label, link in links.items():
         place = _place(label, link, switched, details, physical)
-        for own in _addresses(link):
+        for own in _addresses(link, local=True):
             state: dict[str, Any] = {"admin": "up" if "UP" in _flags(link) else "down", "oper": _oper(link)}
+            state["proxy_arp"] = proxies.get(label) if ":" not in own else None
             rows.append(Gateway(name, label, own, source=source, **state, **place))
             taggers |= {place["port"]} if place.get("port") in switched else set()
     rows = [_routed(row) if isinstance(row, Port) and row.port in taggers else row for row in rows]
-    return rows + _tree_ports(name, parts) + _routes(name, parts) + _caches(name, parts)
+    return (
+        rows + read_forwarding(name, parts) + _tree_ports(name, parts) + read_routes(name, parts) + _caches(name, parts)
+    )
 
 
 def _routed(row: Port) -> Port:
@@ -179,7 +194,7 @@ def _place(
 def _bridge_members(parts: Parts) -> dict[str, dict[str, Any]]:
     """The VLAN columns of the ports of a Linux bridge that filters VLANs."""
     found: dict[str, dict[str, Any]] = {}
-    for entry in _listed(parts, "bridge-vlan"):
+    for entry in listed(parts, "bridge-vlan"):
         members = VlanSet()
         untagged = VlanSet()
         pvid = NO_VID
@@ -198,59 +213,52 @@ def _bridge_members(parts: Parts) -> dict[str, dict[str, Any]]:
     return found
 
 
+_TABLES = ("ovs-port", "ovs-interface", "ovs-bridge")
+
+
+def _switching(parts: Parts) -> dict[str, dict[str, Any]]:
+    """Which ports of a Linux bridge are isolated from each other."""
+    told = ((entry.get("ifname"), entry.get("isolated")) for entry in listed(parts, "bridge-link"))
+    words = {True: "yes", False: "no"}
+    return {str(name): {"isolated": words[says]} for name, says in told if isinstance(says, bool)}
+
+
+def _guard(entry: dict[str, Any]) -> str | None:
+    """What holds a port of a Linux bridge closed if the spanning tree is heard there, or a better root; `none`."""
+    if not isinstance(entry.get("guard"), bool):
+        return None
+    held = [name for key, name in (("guard", "bpdu"), ("root_block", "root")) if entry.get(key) is True]
+    return " ".join(held) or NONE
+
+
 def _tree_ports(name: str, parts: Parts) -> list[Row]:
     """The spanning-tree states of a Linux bridge's ports."""
     states = {"blocking": "discarding", "listening": "discarding", "learning": "learning", "forwarding": "forwarding"}
     found: list[Row] = []
-    for entry in _listed(parts, "bridge-link"):
+    for entry in listed(parts, "bridge-link"):
         state, cost, priority = states.get(str(entry.get("state"))), entry.get("cost"), entry.get("priority")
         if isinstance(entry.get("ifname"), str) and (state or entry.get("state") == "disabled"):
             found.append(
                 TreePort(
                     name, entry["ifname"], 0, role=None if state else "disabled", state=state,
                     cost=cost if isinstance(cost, int) else None,
-                    priority=4 * priority if isinstance(priority, int) else None, source=parts["bridge-link"].path,
+                    priority=4 * priority if isinstance(priority, int) else None, guard=_guard(entry),
+                    source=parts["bridge-link"].path,
                 )
             )  # fmt: skip
-    return found
-
-
-def _routes(name: str, parts: Parts) -> list[Row]:
-    found: list[Row] = []
-    for entry in _listed(parts, "ip-route"):
-        dst, hop = str(entry.get("dst")), entry.get("gateway")
-        if entry.get("protocol") == "kernel" or not isinstance(hop, str):
-            continue
-        six = ":" in hop
-        prefix = (
-            ("::/0" if six else "0.0.0.0/0")
-            if dst == "default"
-            else (dst if "/" in dst else f"{dst}/{128 if six else 32}")
-        )
-        try:
-            target, via = str(interface(prefix).network), str(address(hop))
-        except ValueError:
-            continue
-        metric = entry.get("metric")
-        found.append(
-            Route(
-                name, target, via, interface=entry.get("dev"), origin=str(entry.get("protocol", "static")),
-                metric=metric if isinstance(metric, int) else None, source=parts["ip-route"].path,
-            )
-        )  # fmt: skip
     return found
 
 
 def _caches(name: str, parts: Parts) -> list[Row]:
     """ARP and neighbour caches, and a Linux bridge's filtering database."""
     found: list[Row] = []
-    for entry in _listed(parts, "ip-neigh"):
+    for entry in listed(parts, "ip-neigh"):
         try:
             own, known = parse_mac(str(entry["lladdr"])), str(address(str(entry["dst"])))
         except (KeyError, ValueError):
             continue
         found.append(ArpEntry(name, entry.get("dev"), known, own, source=parts["ip-neigh"].path))
-    for entry in _listed(parts, "bridge-fdb"):
+    for entry in listed(parts, "bridge-fdb"):
         flags = entry.get("flags") or ()
         try:
             own = parse_mac(str(entry.get("mac")))

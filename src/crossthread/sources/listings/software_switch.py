@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 from typing import Any
 
-from crossthread.survey.records import Port, Tree, TreePort
+from crossthread.survey.records import MacEntry, Port, Tree, TreePort
 from crossthread.values import NO_VID, VlanSet, parse_mac
 
 Listing = dict[str, dict[str, Any]]
@@ -50,6 +50,8 @@ def vlan_cells(row: dict[str, Any]) -> dict[str, Any]:
     members = VlanSet.of(vid for vid in trunks if 1 <= vid <= 4094) if trunks else VlanSet.all()
     if mode == "access" or (not mode and tag is not None):
         return {"mode": "access", "pvid": tag if tag is not None else NO_VID}
+    if mode == "dot1q-tunnel" and tag is not None:
+        return {"mode": "tunnel", "pvid": tag}
     if mode == "native-untagged" and tag is not None:
         return {"mode": "trunk", "pvid": tag, "allowed": members | VlanSet.of([tag])}
     if mode == "native-tagged" and tag is not None:
@@ -76,10 +78,58 @@ def read_ports(device: str, ports: Listing, interfaces: Listing, names: set[str]
                 name,
                 speed=speed // 1_000_000 if running and isinstance(speed, int) else None,
                 duplex=duplex if running and duplex in ("full", "half") else None,
+                isolated="yes" if row.get("protected") is True else None,
                 source=source,
                 **vlan_cells(row),
             )
         )
+    return found
+
+
+def bundles(ports: Listing, interfaces: Listing) -> dict[str, list[str]]:
+    """The ports that bundle several interfaces, with these."""
+    names = {str(row.get("_uuid")): name for name, row in interfaces.items()}
+    held = {port: row.get("interfaces") for port, row in ports.items()}
+    listed = {port: sorted(names[str(uuid)] for uuid in uuids if str(uuid) in names) for port, uuids in held.items()
+              if isinstance(uuids, list)}  # fmt: skip
+    return {port: members for port, members in listed.items() if len(members) > 1}
+
+
+def read_bundles(device: str, ports: Listing, interfaces: Listing, source: str) -> list[Port]:
+    """A row for each port that bundles several interfaces, and what each of these has to do with it (IEEE 802.1AX)."""
+    found = []
+    for name, members in bundles(ports, interfaces).items():
+        row, up = ports[name], False
+        for member in members:
+            link = interfaces[member]
+            lit = link.get("link_state") == "up"
+            state: str | None = "attached" if lit else None
+            if row.get("lacp") in ("active", "passive") and lit:
+                state = "attached" if link.get("lacp_current") is True else "detached"
+            up = up or state == "attached"
+            found.append(Port(device, member, lag=name, lag_state=state, source=source))
+        isolated = "yes" if row.get("protected") is True else None
+        oper = "up" if up else "down"
+        found.append(Port(device, name, admin="up", oper=oper, isolated=isolated, source=source, **vlan_cells(row)))
+    return found
+
+
+def is_database(data: bytes) -> bool:
+    """Whether a text lists a filtering database: port numbers, VLANs, addresses, ages."""
+    return data[:200].split(b"\n", 1)[0].split() == [b"port", b"VLAN", b"MAC", b"Age"]
+
+
+def read_database(device: str, text: str, interfaces: Listing, source: str) -> list[MacEntry]:
+    """The entries of a filtering database, whose ports are numbers that the interfaces' listing has as `ofport`."""
+    names = {str(row.get("ofport")): name for name, row in interfaces.items()}
+    found = []
+    for line in text.splitlines()[1:]:
+        words = line.split()
+        with contextlib.suppress(ValueError):
+            if len(words) == 4 and words[0] in names and words[1].isdecimal() and int(words[1]) <= 4094:
+                kind = "static" if words[3] == "static" else "learned"
+                mac = parse_mac(words[2])
+                found.append(MacEntry(device, int(words[1]) or None, mac, names[words[0]], kind, source=source))
     return found
 
 
