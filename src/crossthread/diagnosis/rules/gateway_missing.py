@@ -42,7 +42,7 @@ def gateway_missing(context: Context, host: HostStation) -> Finding | None:
     """
     subnet = context.expected.subnet(host)
     hop = host.row.gateway
-    if subnet is None or hop is None or context.expected.gateways(host):
+    if subnet is None or hop is None or subnet.is_link_local or context.expected.gateways(host):
         return None
     users = [hop, *(getattr(other.row, "gateway", None) for other in context.expected.near(subnet.ip))]
     known = [ip_interface(str(used)).ip for used in users if used not in (None, NONE)]

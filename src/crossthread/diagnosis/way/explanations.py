@@ -38,6 +38,10 @@ def explain(context: Context, stop: Stop, target: HostStation, back: bool) -> li
     list of Finding
         Those at this one place, in the order of the way; empty if nothing explains it.
     """
+    hosts = [one for one in (stop.station, target) if isinstance(one, HostStation)]
+    alone = [told for one in hosts if (told := between_rules.host_address_automatic(context, one)) is not None]
+    if alone:
+        return alone[:1]
     if stop.reason == "address" and isinstance(stop.station, HostStation):
         return _first([partial(host_rules.host_address_missing, context, stop.station)])
     if stop.reason == "family":
@@ -88,9 +92,6 @@ def _at_host(context: Context, stop: Stop, target: HostStation) -> list[Finding]
         found = host_rules.host_mask_differs(context, host)
         if found is not None:
             return [found]
-    alone = [told for one in (host, target) if (told := between_rules.host_address_automatic(context, one)) is not None]
-    if alone:
-        return alone[:1]
     shared = [s for s in context.network.stations.gateways if hop is not None and s.row.virtual == str(hop)]
     held = [told for s in shared if (told := between_rules.gateway_shared_state(context, s)) is not None]
     if held and stop.reason == "silent":
