@@ -54,6 +54,10 @@ class Filters(Yards):
         survey = self.behind(*entries)
         self.assertEqual(why(survey, "desk-loft-1", "till-keel-1").verdict, "works")
         self.assertEqual(why(survey, "till-keel-1", "desk-loft-1").verdict, "fails")
+        said = {(a, b): verdict for a, b, verdict in matrix(survey).reaches}
+        self.assertEqual(said["desk-loft-1", "till-keel-1"], "works")
+        self.assertEqual(said["till-keel-1", "desk-loft-1"], "fails")
+        self.assertEqual(class_matrix(survey).pairs["fails"], list(said.values()).count("fails"))
 
     def test_families_prefixes_and_ports_decide_what_an_entry_is_about(self):
         drop = {"number": 10, "action": "drop"}

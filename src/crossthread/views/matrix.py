@@ -49,7 +49,8 @@ def matrix(network: Network, progress: Callable[[], None] | None = None) -> Matr
 
     Notes
     -----
-    An echo from A to B and one from B to A need the same two packets, so each pair is walked once.
+    An echo from A to B and one from B to A need the same two packets, so each pair is walked once; unless packet filters
+    tell an echo from a reply.
 
     Examples
     --------
@@ -62,13 +63,19 @@ def matrix(network: Network, progress: Callable[[], None] | None = None) -> Matr
     echoes: dict[tuple[int, int], Truth] = {}
     for one, source in enumerate(hosts):
         for two in range(one):
-            echoes[one, two] = echoes[two, one] = forwarding.echo(source, hosts[two])
+            echoes[one, two], echoes[two, one] = _both(network, forwarding, source, hosts[two])
         if progress is not None:
             progress()
     places = range(len(hosts))
     reaches = [(hosts[a].name, hosts[b].name, VERDICTS[echoes[a, b]]) for a in places for b in places if a != b]
     versions = tuple(host.address.version if host.address else None for host in hosts)
     return Matrix(tuple(host.name for host in hosts), tuple(reaches), versions)
+
+
+def _both(network: Network, forwarding: Forwarding, one: Station, two: Station) -> tuple[Truth, Truth]:
+    """Whether an echo of one host to another and its reply arrive, and the other way round."""
+    there = forwarding.echo(one, two)
+    return there, forwarding.echo(two, one) if network.filters.used else there
 
 
 class ClassMatrix(Answer, frozen=True):
@@ -125,7 +132,7 @@ def class_matrix(network: Network, progress: Callable[[], None] | None = None) -
     firsts = [one.hosts[0] for one in classes]
     for one, near in enumerate(classes):
         for two in range(one):
-            echoes[one, two] = echoes[two, one] = forwarding.echo(firsts[one], firsts[two])
+            echoes[one, two], echoes[two, one] = _both(network, forwarding, firsts[one], firsts[two])
         if len(near.hosts) > 1:
             echoes[one, one] = forwarding.echo(*near.hosts[:2])
         if progress is not None:
