@@ -250,6 +250,7 @@ class Live:
                     "port",
                     f"{device}_bond0",
                     *settings.split(),
+                    f"other_config:bond-primary={members[0]}",  # without LACP the ends have to agree on one
                 )
             else:
                 self.vsctl(

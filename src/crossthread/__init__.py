@@ -22,11 +22,16 @@ if TYPE_CHECKING:
     from crossthread.plan import Plan, read_plan
     from crossthread.plan.drawing import DrawnCable, read_drawing
     from crossthread.questions.check import Check, check, select
+    from crossthread.questions.compare import Comparison, compare
+    from crossthread.questions.device import DevicePage
+    from crossthread.questions.device import device_page as device
     from crossthread.questions.inventory import Inventory, inventory
     from crossthread.questions.link import LinkView
     from crossthread.questions.link import link_view as link
     from crossthread.questions.matrix_change import MatrixChange, matrix_after, matrix_before
     from crossthread.questions.plan_draft import draft_plan
+    from crossthread.questions.port import PortPage
+    from crossthread.questions.port import port_page as port
     from crossthread.questions.rehearse import Rehearsal, rehearse
     from crossthread.questions.tree_advice import Advised, tree_advice
     from crossthread.questions.tree_change import TreeChange, tree_change
@@ -34,6 +39,7 @@ if TYPE_CHECKING:
     from crossthread.questions.tree_ways import failure_of as tree_without
     from crossthread.questions.why import Why, why
     from crossthread.questions.why_all import Every, why_all
+    from crossthread.questions.why_steps import Steps, why_steps
     from crossthread.questions.why_via import why_via
     from crossthread.sources.gathering import Gathered, gather
     from crossthread.survey import Survey, read_survey, write_survey
@@ -60,7 +66,9 @@ __all__ = [
     "Change",
     "Check",
     "ClassMatrix",
+    "Comparison",
     "CrossThreadError",
+    "DevicePage",
     "Drawing",
     "DrawnCable",
     "Every",
@@ -79,8 +87,10 @@ __all__ = [
     "Network",
     "Overview",
     "Plan",
+    "PortPage",
     "Problem",
     "Rehearsal",
+    "Steps",
     "Subject",
     "Survey",
     "SurveyError",
@@ -97,7 +107,9 @@ __all__ = [
     "apply_changes",
     "check",
     "class_matrix",
+    "compare",
     "compare_drawing",
+    "device",
     "draft_plan",
     "find",
     "gather",
@@ -109,6 +121,7 @@ __all__ = [
     "matrix_after",
     "matrix_before",
     "meanings",
+    "port",
     "read_drawing",
     "read_plan",
     "read_survey",
@@ -124,6 +137,7 @@ __all__ = [
     "vlans",
     "why",
     "why_all",
+    "why_steps",
     "why_via",
     "write_survey",
 ]
@@ -135,7 +149,9 @@ _HOMES = {
     "Change": "survey.changes",
     "Check": "questions.check",
     "ClassMatrix": "views.matrix",
+    "Comparison": "questions.compare",
     "CrossThreadError": "errors",
+    "DevicePage": "questions.device",
     "Drawing": "views.drawing",
     "DrawnCable": "plan.drawing",
     "Every": "questions.why_all",
@@ -154,8 +170,10 @@ _HOMES = {
     "Network": "network",
     "Overview": "views.vlan",
     "Plan": "plan",
+    "PortPage": "questions.port",
     "Problem": "errors",
     "Rehearsal": "questions.rehearse",
+    "Steps": "questions.why_steps",
     "Subject": "diagnosis.findings",
     "Survey": "survey",
     "SurveyError": "errors",
@@ -172,7 +190,9 @@ _HOMES = {
     "apply_changes": "survey.changes",
     "check": "questions.check",
     "class_matrix": "views.matrix",
+    "compare": "questions.compare",
     "compare_drawing": "views.drawing",
+    "device": "questions.device:device_page",
     "draft_plan": "questions.plan_draft",
     "find": "views.find",
     "gather": "sources.gathering",
@@ -184,6 +204,7 @@ _HOMES = {
     "matrix_after": "questions.matrix_change",
     "matrix_before": "questions.matrix_change",
     "meanings": "diagnosis.meanings",
+    "port": "questions.port:port_page",
     "read_drawing": "plan.drawing",
     "read_plan": "plan",
     "read_survey": "survey",
@@ -199,6 +220,7 @@ _HOMES = {
     "vlans": "views.vlan:vlan_overview",
     "why": "questions.why",
     "why_all": "questions.why_all",
+    "why_steps": "questions.why_steps",
     "why_via": "questions.why_via",
     "write_survey": "survey",
 }

@@ -41,9 +41,10 @@ class Form(StrEnum):
 def why_command(
     survey: SurveyPath,
     source: Annotated[
-        str | None, typer.Argument(metavar="[A]", help="A host: by name, IP address or MAC address.")
+        str | None,
+        typer.Argument(metavar="[A]", help="A host, a device, or what has an address: by name, IP or MAC address."),
     ] = None,
-    target: Annotated[str | None, typer.Argument(metavar="[B]", help="Another host.")] = None,
+    target: Annotated[str | None, typer.Argument(metavar="[B]", help="Another one.")] = None,
     every: Annotated[
         bool, typer.Option("--all", help="Instead of two hosts: every pair that should work, and what mends them all.")
     ] = False,
@@ -62,6 +63,10 @@ def why_command(
     via: Annotated[
         str | None, typer.Option("--via", metavar="DEVICE", help="Ask about a certain way: by this device.")
     ] = None,
+    steps: Annotated[
+        bool,
+        typer.Option("--steps", help="Only which ping breaks first: own gateway, next device, far gateway, far end."),
+    ] = False,
     figure: Annotated[str | None, typer.Option("--figure", metavar="FILE", help="Also draw it: .png or .svg.")] = None,
     form: Annotated[
         Form | None, typer.Option("--as", help="Print only the repair: as changes, YANG instance data, or commands.")
@@ -74,8 +79,10 @@ def why_command(
     from crossthread.faces.terminal.why import show_why
     from crossthread.questions.why import why
 
-    if every == (target is not None) or (every and (source or via or figure or touches or brief)):
-        usage_error("expected two hosts A and B, or --all without any (it takes --plan, --seat, --as and --json)")
+    if every == (target is not None) or (every and (source or via or figure or touches or brief or steps)):
+        usage_error(
+            "expected two hosts or devices A and B, or --all without any (it takes --plan, --seat, --as and --json)"
+        )
     intended = load_plan(plan) if plan else None
     network = Network(load(survey))
     if every:
@@ -83,6 +90,11 @@ def why_command(
         return
     assert source is not None
     assert target is not None
+    if steps:
+        if via or figure or form or touches or brief:
+            usage_error("--steps takes --plan and --json only")
+        _why_steps(network, (source, target), intended, json)
+        return
     try:
         if via is not None:
             from crossthread.questions.why_via import why_via
@@ -109,6 +121,19 @@ def why_command(
     else:
         emit(answer, partial(show_why, brief=brief), json)
     if answer.verdict != "works":
+        raise typer.Exit(FAULTY)
+
+
+def _why_steps(network: Network, pair: tuple[str, str], plan: Plan | None, json: bool) -> None:
+    from crossthread.faces.terminal.why import show_steps
+    from crossthread.questions.why_steps import why_steps
+
+    try:
+        answer = why_steps(network, *pair, plan)
+    except UnknownNameError as error:
+        usage_error(str(error))
+    emit(answer, show_steps, json)
+    if answer.breaks is not None or answer.breaks_back is not None:
         raise typer.Exit(FAULTY)
 
 
@@ -260,7 +285,7 @@ def rehearse_command(
         if write is not None:
             if Path(write).exists() and any_survey(write):
                 usage_error(f"there is something at {visible(write, 200)} already; expected a new place")
-            write_survey(apply_changes(network.survey, edits), write)
+            write_survey(apply_changes(network.told, edits), write)
     except UnknownNameError as error:
         usage_error(str(error))
     except SurveyError as error:

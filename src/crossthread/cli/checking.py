@@ -129,6 +129,73 @@ def link_command(
     emit(answer, show_link, json)
 
 
+@app.command("port")
+def port_command(
+    survey: SurveyPath,
+    device: Annotated[str, typer.Argument(metavar="DEVICE", help="The device.")],
+    port: Annotated[str, typer.Argument(metavar="PORT", help="Its port.")],
+    json: Json = False,
+) -> None:
+    """Everything about one port: state, far end, neighbours, counters, cable test, trees, stations, findings."""
+    from crossthread.faces.terminal.pages import show_port
+    from crossthread.questions.port import port_page
+
+    try:
+        answer = port_page(Network(load(survey)), device, port)
+    except UnknownNameError as error:
+        usage_error(str(error))
+    emit(answer, show_port, json)
+
+
+@app.command("device")
+def device_command(
+    survey: SurveyPath,
+    device: Annotated[str, typer.Argument(metavar="DEVICE", help="The device; also one that was only heard of.")],
+    json: Json = False,
+) -> None:
+    """Everything about one device: what it says of itself and others of it, ports, VLANs, routes, trees, findings."""
+    from crossthread.faces.terminal.pages import show_device
+    from crossthread.questions.device import device_page
+
+    try:
+        answer = device_page(Network(load(survey)), device)
+    except UnknownNameError as error:
+        usage_error(str(error))
+    emit(answer, show_device, json)
+
+
+@app.command("compare")
+def compare_command(
+    before: SurveyPath,
+    after: Annotated[str, typer.Argument(metavar="AFTER", help="A later survey of the same campus.")],
+    plan: Annotated[str | None, typer.Option("--plan", metavar="FILE", help="What was intended.")] = None,
+    repair: Annotated[
+        str | None, typer.Option("--repair", metavar="FILE", help="The planned changes: which of them were made.")
+    ] = None,
+    csv: Annotated[bool, typer.Option("--csv", help="Print CSV that is safe to open in a spreadsheet.")] = False,
+    markdown: Annotated[bool, typer.Option("--markdown", help="Print a page to hand over.")] = False,
+    json: Json = False,
+) -> None:
+    """Before and after: better, worse or the same, and what is new, gone and changed."""
+    from crossthread.cli.input import load_changes
+    from crossthread.faces.terminal.compare import comparison_csv, comparison_markdown, show_comparison
+    from crossthread.questions.compare import compare
+
+    if csv + markdown + json > 1:
+        usage_error("expected one of --csv, --markdown and --json")
+    intended = load_plan(plan) if plan else None
+    planned = load_changes([repair]) if repair else []
+    answer = compare(Network(load(before)), Network(load(after)), intended, planned)
+    if csv:
+        print(comparison_csv(answer), end="")
+    elif markdown:
+        print(comparison_markdown(answer), end="")
+    else:
+        emit(answer, show_comparison, json)
+    if answer.differs:
+        raise typer.Exit(FAULTY)
+
+
 @app.command("findings")
 def findings_command(
     name: Annotated[str | None, typer.Argument(metavar="[NAME]", help="One finding; without it, all.")] = None,

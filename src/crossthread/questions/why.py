@@ -24,14 +24,14 @@ from crossthread.diagnosis.repair.work_order import WorkStep, central, worked
 from crossthread.diagnosis.rules import routing as routing_rules
 from crossthread.diagnosis.rules.survey import route_unread
 from crossthread.diagnosis.way.caveats import caveats
-from crossthread.diagnosis.way.echo import host_named, luck, walks
+from crossthread.diagnosis.way.echo import luck, walks
 from crossthread.diagnosis.way.faults import along, with_faults
 from crossthread.diagnosis.way.stops import told
 from crossthread.errors import SurveyError, UnknownNameError, visible
 from crossthread.network.families import whole
 from crossthread.network.given import of_network
-from crossthread.network.hosts.search import find_host
-from crossthread.network.hosts.station import HostStation
+from crossthread.network.hosts.ends import end_name, end_named, find_ends, is_nobody
+from crossthread.network.hosts.station import HostStation, Station
 from crossthread.network.network import Network
 from crossthread.network.routing.forwarding import Walk
 from crossthread.network.three_valued import VERDICTS, Truth, Verdict, all_of
@@ -55,7 +55,7 @@ class Why(Answer, frozen=True, rename={"source": "from", "target": "to"}):
     Attributes
     ----------
     source, target
-        The hosts' names (`from` and `to` in JSON).
+        Their names (`from` and `to` in JSON); an interface's with its device before it.
     verdict
         `works` if an echo gets there and its reply gets back, `fails`, or `unknown`.
     findings
@@ -130,7 +130,8 @@ def why(network: Network, source: str, target: str, seat: str | None = None, pla
     network
         A network, a survey, or the place of one: a folder, or a `.json` or `.json.gz` file.
     source, target
-        Two different hosts, each by name, IP address or MAC address.
+        Two different ones of what has an address: hosts by name, IP address or MAC address; interfaces as
+        `device interface` or by their address; devices by name; an address of a known subnet that nobody has.
     seat
         The device by which the engineer is connected, for the order of the work; the most central one if not given.
     plan
@@ -146,7 +147,7 @@ def why(network: Network, source: str, target: str, seat: str | None = None, pla
     SurveyError
         If a place was given and no survey can be read there.
     UnknownNameError
-        If there is no such host or device, or the two hosts are one.
+        If there is nothing of that name or address, or the two are one.
 
     Examples
     --------
@@ -155,16 +156,14 @@ def why(network: Network, source: str, target: str, seat: str | None = None, pla
     >>> answer.verdict, answer.repair_proven
     ('fails', True)
     """
-    one, two = find_host(network, source), find_host(network, target)
-    if one is two:
-        raise UnknownNameError(f"{one.name} and {two.name} are the same host; expected two different ones")
-    twin = network.twin
-    common = network.versions(one.name) & network.versions(two.name) if twin is not None else frozenset[int]()
-    if twin is None or common == {4} or not common:
-        return _by_one(network, source, target, seat, plan)
+    one, two = find_ends(network, source, target)
+    pair, twin = (end_name(one), end_name(two)), network.twin
+    if twin is None or not (isinstance(one, HostStation) and isinstance(two, HostStation)) or is_nobody(two):
+        return _by_one(network, *pair, seat, plan)
+    common = network.versions(one.name) & network.versions(two.name)
     if common == {6}:
-        return _by_one(twin, one.name, two.name, seat, plan)
-    return _by_both(network, twin, (one.name, two.name), seat, plan)
+        return _by_one(twin, *pair, seat, plan)
+    return _by_both(network, twin, pair, seat, plan) if len(common) == 2 else _by_one(network, *pair, seat, plan)
 
 
 def _by_both(network: Network, twin: Network, pair: tuple[str, str], seat: str | None, plan: Plan | None) -> Why:
@@ -198,35 +197,35 @@ def _by_both(network: Network, twin: Network, pair: tuple[str, str], seat: str |
 def _by_one(network: Network, source: str, target: str, seat: str | None, plan: Plan | None) -> Why:
     """The answer by one version of IP."""
     network = focused(network, source, target)
-    one, two = find_host(network, source), find_host(network, target)
+    one, two = end_named(network, source), end_named(network, target)
     seat = _seat(network, seat) if seat is not None else None
-    there, back = walks(network, one.name, two.name)
+    there, back = walks(network, source, target)
     verdict = all_of((there.arrives, back.arrives))
     context = Context(network, plan)
     if verdict:
         path, path_back = path_of(network, one, there), path_of(network, two, back)
         found = luck(context, there, back, path, path_back)
         seen = caveats(context, (there, back), (path, path_back))
-        return Why(one.name, two.name, "works", found, (), False, (), path, path_back, caveats=seen)
+        return Why(source, target, "works", found, (), False, (), path, path_back, caveats=seen)
     if verdict is None:
         return _unknown(context, (one, two), (there, back), _seat(network, seat))
-    findings = mend(context, one.name, two.name)
+    findings = mend(context, source, target) if not is_nobody(two) else []
     seat = _seat(network, seat)
-    order, final = worked(network, findings, (one.name, two.name), seat)
+    order, final = worked(network, findings, (source, target), seat)
     changes = merge_changes(change for finding in findings for change in finding.repair)
     repair = in_order(changes, order)
-    last_there, last_back = walks(final, one.name, two.name)
-    observe = _to_observe(Context(final, plan), (one.name, two.name), (last_there, last_back), seat)
+    last_there, last_back = walks(final, source, target)
+    observe = _to_observe(Context(final, plan), (source, target), (last_there, last_back), seat)
     stop = there.stop if there.arrives is not True else back.stop
     path, path_back = (
-        path_of(final, host_named(final, host.name), walk) for host, walk in ((one, last_there), (two, last_back))
+        path_of(final, end_named(final, name), walk) for name, walk in ((source, last_there), (target, last_back))
     )
     findings = along(findings, path, path_back)
     costs, by_luck = context.once(Stopped).by(changes)
     proven = bool(repair) and bool(last_there.arrives) and bool(last_back.arrives)
     return Why(
-        source=one.name,
-        target=two.name,
+        source=source,
+        target=target,
         verdict=VERDICTS[verdict],
         findings=tuple(findings),
         repair=repair,
@@ -239,7 +238,7 @@ def _by_one(network: Network, source: str, target: str, seat: str | None, plan: 
         look=looks(Context(final, plan), observe),
         path=with_faults(path, findings),
         path_back=with_faults(path_back, findings, back=True),
-        stopped=told(stop, back=there.arrives is True),
+        stopped=told(stop, there.arrives is True, is_nobody(two)),
         order=order,
         seat=seat,
         caveats=caveats(Context(final, plan), (last_there, last_back), (path, path_back)),
@@ -247,20 +246,19 @@ def _by_one(network: Network, source: str, target: str, seat: str | None, plan: 
     )
 
 
-def _unknown(
-    context: Context, pair: tuple[HostStation, HostStation], walked: tuple[Walk, Walk], seat: str | None
-) -> Why:
+def _unknown(context: Context, pair: tuple[Station, Station], walked: tuple[Walk, Walk], seat: str | None) -> Why:
     """What helps where the verdict is not known."""
     (one, two), (there, back), network = pair, walked, context.network
     contested = [c for walk in walked for c in walk.contests]
     answered = [routing_rules.several_answer(context, asker, wanted) for asker, wanted in contested]
-    findings = [*filter(None, answered), *_likely(context, one.name, two.name)]
-    observe = _to_observe(context, (one.name, two.name), walked, seat)
+    names = end_name(one), end_name(two)
+    findings = [*filter(None, answered), *_likely(context, *names)]
+    observe = _to_observe(context, names, walked, seat)
     open_walk, first, answers = (there, one, False) if there.arrives is None else (back, two, True)
     paths = path_of(network, one, there), path_of(network, two, back)
     return Why(
-        source=one.name,
-        target=two.name,
+        source=names[0],
+        target=names[1],
         verdict="unknown",
         findings=tuple({finding.identity: finding for finding in findings}.values()),
         repair=(),

@@ -14,6 +14,7 @@ from crossthread.diagnosis.way.echo import walks
 from crossthread.diagnosis.way.faults import with_faults
 from crossthread.errors import UnknownNameError, visible
 from crossthread.network.given import of_network
+from crossthread.network.hosts.ends import end_named
 from crossthread.network.network import Network
 from crossthread.network.routing.forwarding import Leg
 from crossthread.network.three_valued import all_of
@@ -77,7 +78,7 @@ def why_via(
     final = mended.changed([change for finding in extra for change in finding.repair])
     there, back = walks(final, answer.source, answer.target)
     order = work_order(network, findings, (answer.source, answer.target), answer.seat or seat)
-    hosts = [final.stations.hosts[name.casefold()] for name in (answer.source, answer.target)]
+    hosts = [end_named(final, name) for name in (answer.source, answer.target)]
     path = with_faults(path_of(final, hosts[0], there), findings)
     path_back = with_faults(path_of(final, hosts[1], back), findings, back=True)
     proven = bool(all_of((there.arrives, back.arrives))) and _passes(path, wanted) and _passes(path_back, wanted)

@@ -49,8 +49,8 @@ def matrix(network: Network, progress: Callable[[], None] | None = None) -> Matr
 
     Notes
     -----
-    An echo from A to B and one from B to A need the same two packets, so each pair is walked once; unless packet filters
-    tell an echo from a reply.
+    An echo from A to B and one from B to A need the same two packets, so each pair is walked once; unless packet
+    filters tell an echo from a reply.
 
     Examples
     --------

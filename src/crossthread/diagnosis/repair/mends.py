@@ -21,9 +21,11 @@ from crossthread.diagnosis.repair.side_effects import Stopped
 from crossthread.diagnosis.repair.tree_costs import opened
 from crossthread.diagnosis.rules.plan import plan_host
 from crossthread.diagnosis.rules.survey import unexplained
-from crossthread.diagnosis.way.echo import host_named, walks
+from crossthread.diagnosis.way.echo import walks
 from crossthread.diagnosis.way.explanations import explain
 from crossthread.errors import SurveyError
+from crossthread.network.hosts.ends import end_named
+from crossthread.network.hosts.station import HostStation
 from crossthread.network.network import Network
 from crossthread.network.topology.names import End
 from crossthread.plan import Plan
@@ -101,7 +103,8 @@ class _Explanation(NamedTuple):
 
 def _suspected(context: Context, pair: tuple[str, str]) -> Iterator[list[Finding]]:
     """What may be wrong with either host, or with both, where its own settings do not agree."""
-    one, two = ([None, *hypotheses(context, host_named(context.network, name))] for name in pair)
+    ends = [end_named(context.network, name) for name in pair]
+    one, two = ([None, *(hypotheses(context, end) if isinstance(end, HostStation) else ())] for end in ends)
     for both in product(one, two):
         suspected = [finding for finding in both if finding is not None and finding.repair]
         if suspected:
@@ -172,7 +175,7 @@ def _collect(
         failed = there if there.arrives is False else back
         goal = target if failed is there else source
         stop = failed.stop
-        found = explain(Context(now, plan), stop, host_named(now, goal), failed is back) if stop is not None else []
+        found = explain(Context(now, plan), stop, end_named(now, goal), failed is back) if stop is not None else []
         if not found and not findings and stop is not None:
             found = [unexplained(Context(now, plan), stop)]
         found = [opened(Context(now, plan), finding) for finding in found]
@@ -216,7 +219,7 @@ def _other_ways(context: Context, finding: Finding, rest: Sequence[Change], pair
     link = next(((end, a) for end in ends for a in context.adjacencies_at.get(end, ())), None)
     if link is None:
         return
-    hosts = [host_named(context.network, name) for name in pair]
+    hosts = [end_named(context.network, name) for name in pair]
     told: set[int | None] = {s.vid for s in finding.subjects if s.vid}
     vids = told or {context.expected.vlan(host) for host in hosts}
     made = _made(context.network, rest)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from crossthread.diagnosis.repair.steps import Draft
+from crossthread.network.hosts.ends import end_named
 from crossthread.network.hosts.station import HostStation, Station
 from crossthread.network.network import Network
 from crossthread.network.routing.forwarding import Forwarding, Walk
@@ -39,7 +40,7 @@ def waiting(before: Network, after: Network, draft: Draft) -> tuple[float, str |
 def progress_of(network: Network, pair: tuple[str, str]) -> tuple[Walk, Walk]:
     """How far an echo and its reply get."""
     forwarding = Forwarding(network)
-    one, two = (network.stations.hosts[name.casefold()] for name in pair)
+    one, two = (end_named(network, name) for name in pair)
     return forwarding.send(one, two), forwarding.send(two, one, reply=True)
 
 

@@ -8,21 +8,17 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.rules import routing as routing_rules
 from crossthread.diagnosis.rules.way import way_leaks, way_one_sided
-from crossthread.network.hosts.station import HostStation, Interface
+from crossthread.network.hosts.ends import end_named
+from crossthread.network.hosts.station import Interface
 from crossthread.network.network import Network
 from crossthread.network.routing.forwarding import Forwarding, Walk
 from crossthread.views.way import Hop, path_of
 
 
-def host_named(network: Network, name: str) -> HostStation:
-    """A host that is there."""
-    return network.stations.hosts[name.casefold()]
-
-
 def walks(network: Network, source: str, target: str) -> tuple[Walk, Walk]:
     """The way of an echo and of its reply."""
     forwarding = Forwarding(network)
-    one, two = host_named(network, source), host_named(network, target)
+    one, two = end_named(network, source), end_named(network, target)
     return forwarding.send(one, two), forwarding.send(two, one, reply=True)
 
 
@@ -42,7 +38,7 @@ def luck(
 
 def lucky(context: Context, source: str, target: str) -> bool:
     """Whether a pair works by luck only, or because one of the two is in another VLAN than its subnet lives in."""
-    hosts = [host_named(context.network, name) for name in (source, target)]
+    hosts = [end_named(context.network, name) for name in (source, target)]
     for host in hosts:
         now = context.expected.current_vlan(host)
         if now is not None and context.expected.vlan(host) != now:

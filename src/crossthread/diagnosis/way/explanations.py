@@ -19,7 +19,7 @@ from crossthread.network.routing.forwarding import Stop
 from crossthread.values import Address
 
 
-def explain(context: Context, stop: Stop, target: HostStation, back: bool) -> list[Finding]:
+def explain(context: Context, stop: Stop, target: Station, back: bool) -> list[Finding]:
     """What stands in the way at a stop.
 
     Parameters
@@ -29,7 +29,7 @@ def explain(context: Context, stop: Stop, target: HostStation, back: bool) -> li
     stop
         Where it stopped.
     target
-        The host that the packet was meant for.
+        Whom the packet was meant for.
     back
         Whether it was the reply.
 
@@ -38,8 +38,11 @@ def explain(context: Context, stop: Stop, target: HostStation, back: bool) -> li
     list of Finding
         Those at this one place, in the order of the way; empty if nothing explains it.
     """
-    hosts = [one for one in (stop.station, target) if isinstance(one, HostStation)]
-    alone = [told for one in hosts if (told := between_rules.host_address_automatic(context, one)) is not None]
+    alone = [
+        told
+        for one in _hosts(stop.station, target)
+        if (told := between_rules.host_address_automatic(context, one)) is not None
+    ]
     if alone:
         return alone[:1]
     if stop.reason == "address" and isinstance(stop.station, HostStation):
@@ -54,11 +57,18 @@ def explain(context: Context, stop: Stop, target: HostStation, back: bool) -> li
         return _first([partial(between_rules.filter_drops, context, stop.station, stop.entry, back)])
     if stop.reason == "discards" and isinstance(stop.station, Interface) and stop.choice is not None:
         return _first([partial(between_rules.route_discards, context, stop.station, stop.choice)])
+    if stop.reason == "down":
+        return [*context.once(Search).down(stop.station)]
     if stop.reason == "routing":
         return _first([partial(routing_rules.routing_off, context, stop.station.device)])
     if stop.reason in ("route", "loop", "silent"):
         return _at_router(context, stop, target, back)
     return []
+
+
+def _hosts(*stations: Station) -> list[HostStation]:
+    """Those that are hosts, whose own settings may be wrong."""
+    return [station for station in stations if isinstance(station, HostStation)]
 
 
 def _first(rules: list[Callable[[], Finding | None]]) -> list[Finding]:
@@ -80,7 +90,7 @@ def _no_common_family(context: Context, host: Station) -> Finding:
     )
 
 
-def _at_host(context: Context, stop: Stop, target: HostStation) -> list[Finding]:
+def _at_host(context: Context, stop: Stop, target: Station) -> list[Finding]:
     """A host that cannot get its packet out: its own settings first, then its gateway, then the way to it."""
     host, hop = stop.station, stop.target
     if not isinstance(host, HostStation):  # a host that was taken for a gateway, or a gateway's own broadcast address
@@ -106,12 +116,12 @@ def _at_host(context: Context, stop: Stop, target: HostStation) -> list[Finding]
             partial(host_rules.host_gateway_outside_subnet, context, host),
         ]
     else:
-        settings = [partial(judged, context, one) for one in (host, target)]
-        settings += [partial(host_rules.host_outside_subnet, context, target)]
+        settings = [partial(judged, context, one) for one in _hosts(host, target)]
+        settings += [partial(host_rules.host_outside_subnet, context, one) for one in _hosts(target)]
     if stop.reason == "gateway" and not context.expected.gateways(host):
-        settings.insert(0, partial(_like_the_other, context, host, target))
+        settings[:0] = [partial(_like_the_other, context, host, one) for one in _hosts(target)]
     if stop.reason == "gateway":
-        settings += [partial(host_rules.host_outside_peers, context, one, True) for one in (host, target)]
+        settings += [partial(host_rules.host_outside_peers, context, one, True) for one in _hosts(host, target)]
     found_here = _first(settings)
     if found_here:
         return found_here
@@ -156,7 +166,7 @@ def _no_gateway(context: Context, host: HostStation) -> list[Finding]:
     )
 
 
-def _at_router(context: Context, stop: Stop, target: HostStation, back: bool) -> list[Finding]:
+def _at_router(context: Context, stop: Stop, target: Station, back: bool) -> list[Finding]:
     """A device that routes and does not get the packet on."""
     gateway, choice = stop.station, stop.choice
     goal = target.address.ip if target.address else None
@@ -170,23 +180,21 @@ def _at_router(context: Context, stop: Stop, target: HostStation, back: bool) ->
             found = address_rules.gateway_mask_differs(context, gateway)
             if found is not None:
                 return [found]
-        return _first(
-            [
-                partial(judged, context, target),
-                partial(host_rules.host_outside_subnet, context, target),
-                partial(host_rules.host_address_missing, context, target),
-            ]
-        ) or _way_between(context, gateway, [target])
-    if choice is not None and stop.candidates:  # the next hop is there but does not answer
+        own = (judged, host_rules.host_outside_subnet, host_rules.host_address_missing)
+        return _first([partial(one, context, host) for host in _hosts(target) for one in own]) or _way_between(
+            context, gateway, [target]
+        )
+    if stop.candidates and (choice is not None or stop.reason == "silent"):  # who is asked is there, and silent
         return _way_between(context, gateway, list(stop.candidates))
     return _no_way(context, gateway, target, goal, back, stop.reason == "loop")
 
 
 def _no_way(
-    context: Context, gateway: Interface, target: HostStation, goal: Address, back: bool, looped: bool
+    context: Context, gateway: Interface, target: Station, goal: Address, back: bool, looped: bool
 ) -> list[Finding]:
     """Tell whether the destination's subnet is lost, or only this device does not know the way to it."""
-    rules: list[Callable[[], Finding | None]] = [partial(host_rules.host_outside_subnet, context, target)]
+    rules: list[Callable[[], Finding | None]] = []
+    rules += [partial(host_rules.host_outside_subnet, context, host) for host in _hosts(target)]
     own = [s for s in context.network.stations.on_device[gateway.device] if s.address is not None]
     for other in context.network.stations.gateways:
         wanted = context.expected.subnet(other)
@@ -204,8 +212,8 @@ def _no_way(
     rules.append(partial(_route, context, gateway, goal, back))
     for other in context.expected.served(context.expected.current_vlan(target)):
         rules.append(partial(address_rules.gateway_address_wrong, context, other))
-    rules.append(partial(gateway_missing, context, target))
-    rules.append(partial(host_rules.host_outside_subnet, context, target))
+    for host in _hosts(target):
+        rules += [partial(gateway_missing, context, host), partial(host_rules.host_outside_subnet, context, host)]
     rules.append(partial(routing_rules.route_missing, context, gateway, goal, back))
     return _first(rules)
 

@@ -18,17 +18,20 @@ _REASONS = {
     "loop": "the packet to {target} comes back to {station} and goes round",
     "unknown": "what {station} does was not observed",
     "filter": "a packet filter of {station} drops it",
+    "down": "{station} is down",
     "discards": "{station} has a route for {target} that drops what it matches",
     "beyond": "what takes the packet for {target} on from {station} may be where nobody looked",
 }
 
 
-def told(stop: Stop | None, back: bool) -> str | None:
-    """Where an echo stops, or (`back`) its reply; None if it does not."""
+def told(stop: Stop | None, back: bool, nobody: bool = False) -> str | None:
+    """Where an echo stops, or (`back`) its reply; None if it does not. `nobody` has the address that it is for."""
     if stop is None:
         return None
     station = (
         stop.station.name if isinstance(stop.station, HostStation) else f"{stop.station.device} ({stop.station.name})"
     )
+    if stop.reason == "silent" and nobody:
+        return f"{station} asks for {stop.target}, which nobody has that was read"
     says = _REASONS[stop.reason].format(station=station, target=stop.target)
     return f"the reply stops on its way back: {says}" if back else says

@@ -13,6 +13,7 @@ from crossthread.diagnosis.repair.work_order import WorkStep
 from crossthread.faces.terminal.console import MARKS, STYLES, columns, count, line, paragraph, said
 from crossthread.faces.terminal.findings import show_findings
 from crossthread.questions.why import Why
+from crossthread.questions.why_steps import Steps
 from crossthread.views.matrix import Touch
 from crossthread.views.way import Hop
 
@@ -29,7 +30,7 @@ def show_why(answer: Why, out: Console, brief: bool = False) -> None:
         out.print()
         out.print(line((head, "bold")))
         show_findings(findings, out, evidence=not brief)
-    if answer.caveats and answer.verdict != "unknown":
+    if answer.caveats and (answer.verdict == "works" or answer.repair_proven):
         out.print()
         out.print(line(("What was not seen, and could still stop it:", "bold")))
         for caveat in answer.caveats:
@@ -59,6 +60,25 @@ def _families(answer: Why, out: Console) -> None:
         mark, style = MARKS[family.verdict], STYLES[family.verdict]
         why = f": {family.stopped}" if family.stopped else ""
         paragraph(out, line((f"{mark} IPv{family.version} ", style), f"{family.verdict}{why}"), 3)
+
+
+def show_steps(answer: Steps, out: Console) -> None:
+    """Print the ladder from either end; the first rung that breaks first."""
+    first, back = answer.breaks, answer.breaks_back
+    if first is None and back is None:
+        out.print(line((f"✓ every ping from {answer.source} to {answer.target} and back is answered", "green"), "."))
+    else:
+        who, rung = (answer.source, first) if first is not None else (answer.target, back)
+        assert rung is not None
+        says = f": the first ping without an answer is that to {rung.name}, the {rung.what}."
+        paragraph(out, line((f"{MARKS[rung.verdict]} from {who}", STYLES[rung.verdict]), says), 0)
+    for source, rungs in ((answer.source, answer.there), (answer.target, answer.back)):
+        out.print()
+        out.print(line((f"From {source}:", "bold")))
+        rows = [[Text(f"{n:>4}"), Text(MARKS[rung.verdict], style=STYLES[rung.verdict]), said(rung.what),
+                 said(f"ping {rung.address or '(no address)'}"), said(rung.name)]
+                for n, rung in enumerate(rungs, 1)]  # fmt: skip
+        columns(rows, out)
 
 
 def _sure(answer: Why, out: Console) -> None:

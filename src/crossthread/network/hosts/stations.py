@@ -20,7 +20,7 @@ from crossthread.network.topology.links import Link, cable_up, port_up, word_run
 from crossthread.network.topology.names import End, Names
 from crossthread.survey import Survey
 from crossthread.survey.records import Gateway, Host, MacEntry, Port
-from crossthread.values import NO_VID, NONE
+from crossthread.values import NO_VID, NONE, address
 
 
 class Stations:
@@ -124,7 +124,29 @@ class Stations:
     @cached_property
     def by_address(self) -> Holders:
         """The stations that answer for each IP address, their own or a shared one."""
-        return Holders(self.hosts, self.gateways, self.ips)
+        return Holders(self.hosts, [*self.gateways, *self.managed], self.ips)
+
+    @cached_property
+    def managed(self) -> list[Interface]:
+        """The management addresses of bridges, as interfaces in the VLAN that a gateway of their subnet serves.
+
+        One that is an interface's own address is no other.
+        """
+        own = {(s.device, str(s.address.ip)) for s in self.gateways if s.address is not None}
+        serving = [s for s in self.gateways if s.address is not None and s.row.vid]
+        found = []
+        for row in self._survey.devices:
+            at, device = row.management, self._names.spelled[row.device]
+            if at in (None, NONE) or (device, at) in own or self._bridgeless(device):
+                continue
+            ip = address(at or "")
+            near = next((s for s in serving if s.address is not None and ip in s.address.network), None)
+            if near is not None and near.address is not None:
+                length = near.address.network.prefixlen
+                told = Gateway(row.device, "management", f"{ip}/{length}", near.row.vid, admin="up", oper="up",
+                               proxy_arp="no", filter_in=NONE, filter_out=NONE)  # fmt: skip
+                found.append(Interface(told, "management", self._gateway))
+        return found
 
     def _host(self, station: Station) -> Attachment:
         row = station.row

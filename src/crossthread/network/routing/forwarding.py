@@ -32,7 +32,7 @@ class Leg(NamedTuple):
 
 Reason = Literal[
     "address", "family", "broadcast", "gateway", "gateway-outside", "silent", "deaf-host", "routing", "route", "loop",
-    "unknown", "beyond", "filter", "discards",
+    "unknown", "beyond", "filter", "discards", "down",
 ]  # fmt: skip
 
 
@@ -96,6 +96,13 @@ def _holds(station: Station, wanted: Address) -> bool:
     """Whether a station answers for an address: one that it shares with others only while it holds it."""
     own = station.address is not None and station.address.ip == wanted
     return own or not isinstance(station, Interface) or station.row.virtual_state in (None, "master")
+
+
+def _is_there(station: Station, target: Station) -> bool:
+    """Whether what has come to a station is at its target: a device takes what is for any of its interfaces."""
+    if not (isinstance(station, Interface) and isinstance(target, Interface)) or station.device != target.device:
+        return False
+    return station.row.table == target.row.table
 
 
 def is_broadcast(target: Address, own: PrefixedAddress) -> bool:
@@ -176,6 +183,10 @@ class Forwarding:
         assert goal is not None
         if own.version != goal.version:
             return Walk(False, (), Stop("family", target, goal.ip))
+        if isinstance(target, Interface) and target.up is False:
+            return Walk(False, (), Stop("down", target, goal.ip))
+        if isinstance(source, Interface):
+            return self._from_device(source, target, goal.ip)
         if goal.ip in own.network:
             if is_broadcast(goal.ip, own):
                 return Walk(False, (), Stop("broadcast", source, goal.ip))
@@ -189,6 +200,29 @@ class Forwarding:
         if hop.version != own.version or (hop not in own.network and not hop.is_link_local):
             return Walk(False, (), Stop("gateway-outside", source, hop))
         return self._deliver(source, hop, target, ())
+
+    def _from_device(self, source: Interface, target: Station, goal: Address) -> Walk:
+        """Walk a packet that a device sends itself, with an interface's address as its own."""
+        if source.up is False:
+            return Walk(False, (), Stop("down", source, goal))
+        if isinstance(target, Interface) and target.device == source.device:
+            return Walk(True, ())
+        if source in self._stations.managed:
+            if source.address is not None and goal in source.address.network:
+                return self._deliver(source, goal, target, ())
+            return self._by_default(source, target)
+        return self._by_known_routes(source, target, ())
+
+    def _by_default(self, source: Interface, target: Station) -> Walk:
+        """Walk what a bridge sends from its management address to another subnet: by its default route."""
+        assert source.address is not None
+        for row in self._routing.routes(source.device):
+            hop = address(row.next_hop) if row.next_hop not in (None, NONE) and row.next_hop else None
+            if row.prefix in ("0.0.0.0/0", "::/0") and hop is not None and hop in source.address.network:
+                return self._deliver(source, hop, target, ())
+        rows = self._routing.device_rows(source.device)
+        return Walk(None, (), Stop("unknown", source, target.address and target.address.ip),
+                    tuple((row, "management") for row in rows))  # fmt: skip
 
     def answers(self, sender: Station, wanted: Address) -> list[tuple[Station, bool, Truth]]:
         """Who answers when a station asks for an address: the station, whether by proxy, and how surely."""
@@ -287,7 +321,7 @@ class Forwarding:
         walks = []
         for station, proxy, heard in answering:
             leg = Leg(sender, station, hop, proxy)
-            if station is target:
+            if station is target or _is_there(station, target):
                 onward = Walk(True, ())
             elif isinstance(station, HostStation):
                 onward = Walk(False, (), Stop("deaf-host", station, hop))
@@ -326,6 +360,8 @@ class Forwarding:
         assert target.address is not None
         assert isinstance(gateway.row, Gateway)
         goal, device, table = target.address.ip, gateway.device, gateway.row.table
+        if _is_there(gateway, target):
+            return Walk(target.up, ())
         on = self._routing.on(device, goal.version)
         if on is False:
             return Walk(False, (), Stop("routing", gateway, goal))

@@ -1,0 +1,260 @@
+"""Everyday questions: ping anything, look at one thing, compare two days; through the command and the API."""
+
+import json
+import tempfile
+import unittest
+from pathlib import Path
+
+import crossthread
+from crossthread import (
+    Change,
+    Survey,
+    UnknownNameError,
+    apply_changes,
+    compare,
+    device,
+    port,
+    why,
+    why_steps,
+    write_survey,
+)
+from crossthread.demo import faulty, healthy
+from tests.building import KNOWN, cabled, hosts, ports, survey_of
+from tests.test_command import run
+from tests.yard import at, yard
+
+
+class Demo(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.folder = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(cls.folder.cleanup)
+        cls.before, cls.after = (str(Path(cls.folder.name) / name) for name in ("before", "after"))
+        write_survey(faulty(), cls.before)
+        write_survey(healthy(), cls.after)
+
+
+class Anything(Demo):
+    """`why` between any two things that have an address."""
+
+    def test_devices_interfaces_and_management_addresses(self):
+        for one, two, names in (
+            ("core-east", "camera-recorder", ("core-east vlan90", "camera-recorder")),
+            ("ticket-desk-1", "10.61.10.1", ("ticket-desk-1", "core-east vlan10")),
+            ("galley", "ropehall", ("galley management", "ropehall management")),
+            ("10.61.10.1", "10.61.40.1", ("core-east vlan10", "quay-router port1.40")),
+            ("core-east vlan10", "10.61.10.205", ("core-east vlan10", "ropehall management")),
+            ("fd61:c7:0:20::ff", "fd61:c7:0:50::ff", ("core-east vlan20", "quay-router port1.50")),
+        ):
+            with self.subTest(one=one, two=two):
+                answer = why(healthy(), one, two)
+                self.assertEqual((answer.verdict, answer.source, answer.target), ("works", *names))
+
+    def test_their_faults_are_found_and_mended(self):
+        for one, two, rules in (
+            ("core-east", "camera-recorder", ["route-missing", "gateway-vlan-wrong"]),
+            ("galley", "ropehall", ["link-mode-differs"]),
+            ("foghorn-exhibit", "core-east vlan20", ["port-vlan-wrong", "link-vlan-missing"]),
+        ):
+            with self.subTest(one=one, two=two):
+                answer = why(faulty(), one, two)
+                self.assertEqual([finding.rule for finding in answer.findings], rules)
+                self.assertTrue(answer.repair_proven)
+                mended = apply_changes(faulty(), answer.repair)
+                self.assertEqual(why(mended, one, two).verdict, "works")
+
+    def test_an_address_that_nobody_has_and_what_cannot_be_asked(self):
+        done = run("why", self.before, "ticket-desk-1", "10.61.20.77")
+        self.assertEqual(done.returncode, 1)
+        self.assertIn("asks for 10.61.20.77, which nobody has", " ".join(done.stdout.split()))
+        for pair, says in (
+            (("10.61.20.77", "ticket-desk-1"), "nobody has the address 10.61.20.77"),
+            (("core-east", "core-east"), "both are core-east"),
+            (("ticket-desk-1", "10.99.1.1"), "10.99.1.1"),
+            (("ticket-desk-1", "nowhere"), "nowhere"),
+        ):
+            with self.subTest(pair):
+                done = run("why", self.before, *pair)
+                self.assertEqual((done.returncode, done.stdout), (2, ""))
+                self.assertIn(says, done.stderr)
+
+    def test_a_host_with_a_switchs_management_address_is_a_duplicate(self):
+        survey = apply_changes(healthy(), [Change("hosts", {"host": "curator-pc"}, {"address": "10.61.10.205/24"})])
+        found = [f for f in crossthread.check(survey).findings if f.rule == "host-address-duplicate"]
+        self.assertIn("ropehall management", found[0].says)
+
+    def test_an_interface_that_is_down_answers_nobody(self):
+        with tempfile.TemporaryDirectory() as folder:
+            survey = yard(Path(folder) / "yard")
+        key = {"device": "crane", "interface": "g1.20", "address": "10.9.20.1/24"}
+        shut = apply_changes(survey, [Change("gateways", key, {"admin": "down", "oper": "down"})])
+        answer = why(shut, "desk-loft-1", "10.9.20.1")
+        self.assertEqual((answer.verdict, [f.rule for f in answer.findings]), ("fails", ["gateway-admin-down"]))
+        self.assertEqual(why(survey, "desk-loft-1", "10.9.20.1").verdict, "works")
+
+    def test_a_bridge_answers_other_subnets_only_by_a_default_route_that_was_read(self):
+        with tempfile.TemporaryDirectory() as folder:
+            survey = yard(Path(folder) / "yard")
+        survey = apply_changes(survey, [Change("devices", {"device": "loft"}, {"management": "10.9.10.99"})])
+        self.assertEqual(why(survey, "desk-keel-1", "loft").verdict, "works")
+        self.assertEqual(why(survey, "till-keel-1", "loft").verdict, "unknown")
+        route = Change("routes", {"device": "loft", "prefix": "0.0.0.0/0", "next_hop": "10.9.10.1"}, {})
+        self.assertEqual(why(apply_changes(survey, [route]), "till-keel-1", "loft").verdict, "works")
+
+    def test_the_ladder_says_which_ping_breaks_first(self):
+        answer = why_steps(faulty(), "ticket-desk-1", "camera-recorder")
+        self.assertEqual([rung.verdict for rung in answer.there], ["works"] * 3 + ["fails"] * 2)
+        self.assertEqual((answer.breaks.what, answer.breaks.address), ("far gateway", "10.61.50.1"))
+        self.assertEqual(answer.breaks_back.what, "own gateway")
+        done = run("why", self.before, "ticket-desk-1", "camera-recorder", "--steps")
+        self.assertEqual(done.returncode, 1)
+        self.assertIn("the first ping without an answer is that to quay-router port1.50, the far", done.stdout)
+        self.assertEqual(run("why", self.after, "ticket-desk-1", "camera-recorder", "--steps").returncode, 0)
+        self.assertEqual(run("why", self.after, "a", "b", "--steps", "--brief").returncode, 2)
+
+
+class Pages(Demo):
+    def test_a_port(self):
+        page = port(faulty(), "harbour-office", "port3")
+        self.assertEqual(page.far, "slipway port2")
+        self.assertEqual([(c.counter, c.count) for c in page.counters], [("crc errors", 2210)])
+        self.assertIn("link-duplex-differs", [finding.rule for finding in page.findings])
+        self.assertEqual([side.fact for side in page.sides if side.differs], ["duplex"])
+        shown = run("port", self.before, "galley", "port1").stdout
+        for text in ("galley port1: up, to ropehall port3.", "105 of 120 s, every 30 s", "root path cost"):
+            self.assertIn(text, shown)
+        till = json.loads(run("port", self.before, "lighthouse-1", "port4", "--json").stdout)
+        self.assertEqual((till["hosts"], till["far"]), (["ticket-desk-2"], None))
+        self.assertIn({"fact": "violations", "value": "4127"}, till["facts"])
+
+    def test_a_cable_test_rates_and_stations(self):
+        with tempfile.TemporaryDirectory() as folder:
+            survey = survey_of(
+                Path(folder) / "s", ports=ports("sw p1 access 10"), hosts=hosts("a 10.0.0.1/24 none sw p1"),
+                cables="device|port|pair|status|length\nsw|p1|A|open|12.5\nsw|p1|B|ok|",
+                macs="device|vid|mac|port|kind\nsw|10|02:00:00:00:00:01|p1|learned\nsw|10|02:00:00:00:00:99|p1|learned",
+            )  # fmt: skip
+        page = port(apply_changes(survey, [at("sw", "p1", in_packets=999_000, in_errors=1000)]), "sw", "p1")
+        self.assertEqual([fact.value for fact in page.pairs], ["open at 12.5 m", "ok"])
+        self.assertEqual([one.one_in for one in page.counters], [1000])
+        self.assertEqual([one.host for one in page.learned], ["a", None])
+
+    def test_a_device(self):
+        page = device(faulty(), "core-east")
+        self.assertEqual((page.routes[0].by, page.trees[0].is_root), ("connected", True))
+        self.assertEqual({line.port: line.state for line in page.ports}["port8"], "shut")
+        self.assertIn("route-missing", [finding.rule for finding in page.findings])
+        shown = run("device", self.before, "core-east").stdout
+        for text in ("core-east: 12-port switch", "Routing table:", "10.61.40.0/24", "member of bundle1", "10  office"):
+            self.assertIn(text, shown)
+        self.assertEqual(run("device", self.before, "nowhere").returncode, 2)
+
+    def test_the_default_route_stands_first_and_the_system_id_extension_is_added(self):
+        route = {"device": "quay", "prefix": "0.0.0.0/0", "next_hop": "10.0.0.9"}
+        rows = Survey.of(
+            KNOWN,
+            gateways=[{"device": "quay", "interface": "v20", "address": "10.0.0.1/24", "vid": 20, "oper": "up"}],
+            routes=[{"device": "quay", "prefix": "10.1.0.0/16", "next_hop": "10.0.0.8"}, route],
+            trees=[{"device": "quay", "instance": 20, "protocol": "per-vlan", "priority": 8192}],
+        )
+        page = device(rows, "quay")
+        self.assertEqual([route.prefix for route in page.routes], ["0.0.0.0/0", "10.0.0.0/24", "10.1.0.0/16"])
+        self.assertEqual((page.trees[0].priority, page.trees[0].shown), (8192, 8212))
+
+    def test_one_that_was_only_heard_of_and_one_that_says_otherwise_than_was_heard(self):
+        heard = [
+            {
+                "device": "a",
+                "port": "p1",
+                "neighbor": "b",
+                "neighbor_port": "q",
+                "software": "2.0",
+                "management": "10.0.0.2",
+            }
+        ]
+        page = device(Survey.of(neighbors=heard), "10.0.0.2")
+        self.assertEqual((page.device, page.how), ("b", "only heard of; nobody surveyed it"))
+        self.assertEqual([one.at for one in page.neighbors], ["a p1"])
+        both = Survey.of(
+            neighbors=heard, devices=[{"device": "b", "software": "1.0"}], ports=[{"device": "b", "port": "q"}]
+        )
+        self.assertEqual(device(both, "b").differs, ("a p1 heard the software 2.0; it says 1.0",))
+
+
+class Compared(Demo):
+    def test_every_fault_of_the_demo_is_a_difference_and_nothing_else(self):
+        answer = compare(healthy(), faulty())
+        self.assertEqual(answer.outcome, "worse")
+        changed = {
+            one.what for part in ("ports", "vlans", "gateways", "hosts") for one in getattr(answer, part).changed
+        }
+        self.assertEqual(
+            changed,
+            {"ropehall port4", "ropehall port1", "galley port1", "lighthouse-1 port5", "lighthouse-1 port4",
+             "sail-loft port1", "slipway port2", "lighthouse-2 30", "quay-router port1.40 10.61.40.1/24",
+             "quay-router port1.50 10.61.50.1/24", "quay-router port1.50 fd61:c7:0:50::ff/64", "archive-store",
+             "curator-pc", "yard-office-pc", "shop-till"},
+        )  # fmt: skip
+        self.assertEqual(answer.routes.gone, ("core-east 10.61.50.0/24 10.61.90.2",))
+        self.assertFalse(answer.devices or answer.links.new or answer.links.gone or answer.trees)
+
+    def test_the_command_in_all_its_forms(self):
+        done = run("compare", self.before, self.after)
+        self.assertEqual(done.returncode, 1)
+        self.assertTrue(
+            done.stdout.startswith("It is better: 426 pairs of hosts work that did not; 20 findings are gone.")
+        )
+        told = json.loads(run("compare", self.before, self.after, "--json").stdout)
+        self.assertEqual(set(told["findings"]), {"gone", "new", "left"})
+        self.assertEqual(len(told["pairs"]["fixed"]), 426)
+        self.assertIn("new", told["hosts"])
+        self.assertIn(
+            "vlans,lighthouse-2 30,state,suspended,active", run("compare", self.before, self.after, "--csv").stdout
+        )
+        self.assertTrue(run("compare", self.before, self.after, "--markdown").stdout.startswith("# Better"))
+        same = run("compare", self.after, self.after)
+        self.assertEqual(
+            (same.returncode, same.stdout.splitlines()[0]), (0, "It is the same: nothing that was read differs.")
+        )
+        self.assertEqual(run("compare", self.after, self.after, "--csv", "--json").returncode, 2)
+
+    def test_a_repair_that_was_carried_out_in_part_and_otherwise(self):
+        changes = [
+            at("galley", "port1", mode="trunk", allowed="10 20 30 40 50 90"),
+            Change("hosts", {"host": "archive-store"}, {"gateway": "10.61.10.1"}),
+            at("ropehall", "port4", pvid=20),
+            Change("hosts", {"host": "curator-pc"}, {"address": "10.61.10.31/24"}),
+            Change("routes", {"device": "core-east", "prefix": "10.61.40.0/24", "next_hop": "10.61.90.2"}, delete=True),
+        ]
+        made = [at("galley", "port1", mode="trunk"), changes[1], at("ropehall", "port4", pvid=40)]
+        after = apply_changes(faulty(), made)
+        answer = compare(faulty(), after, repair=changes)
+        self.assertEqual(
+            [step.done for step in answer.repair], ["in part", "done", "otherwise", "not done", "not done"]
+        )
+
+    def test_moved_cables_renamed_and_moved_hosts_and_counters(self):
+        with tempfile.TemporaryDirectory() as folder:
+            base = {
+                "ports": ports("a p1 access 10", "a u trunk 1 10", "b p1 access 10", "b u trunk 1 10", "b v trunk 1 10")
+            }
+            old = survey_of(Path(folder) / "old", neighbors=cabled("a u b u"),
+                            hosts=hosts("x 10.0.0.1/24 none a p1", "y 10.0.0.2/24 none b p1"), **base)  # fmt: skip
+            new = survey_of(Path(folder) / "new", neighbors=cabled("a u b v"),
+                            hosts=hosts("z 10.0.0.1/24 none b p1", "y 10.0.0.2/24 none b p1"), **base)  # fmt: skip
+        old = apply_changes(old, [at("a", "p1", crc_errors=5)])
+        new = apply_changes(new, [at("a", "p1", crc_errors=65)])
+        answer = compare(old, new)
+        self.assertEqual([(m.what, m.before, m.after) for m in answer.links.changed], [("a u", "b u", "b v")])
+        self.assertEqual([(m.column, m.before, m.after) for m in answer.hosts.changed],
+                         [("host", "x", "z"), ("device", "a", "b")])  # fmt: skip
+        self.assertEqual([(rose.port, rose.by) for rose in answer.counters], [("a p1", 60)])
+
+    def test_what_is_no_survey_is_told(self):
+        self.assertEqual(run("compare", self.before, "/nowhere/at/all").returncode, 3)
+        with self.assertRaises(UnknownNameError):
+            port(healthy(), "galley", "port99")
+
+
+if __name__ == "__main__":
+    unittest.main()
