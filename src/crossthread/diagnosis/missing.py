@@ -35,6 +35,9 @@ def gaps(context: Context, walks: Sequence[Walk]) -> tuple[Evidence, ...]:
             found += _of_the_unread(context, stop)
         elif stop is not None and stop.reason == "unknown" and not isinstance(stop.station, HostStation):
             device = stop.station.device
+            if stop.station in context.network.stations.managed:
+                found.append(Evidence("routes", {"device": device, "prefix": "0.0.0.0/0"}, "next_hop", None))
+                continue
             found += _missing(context, context.device(device), "devices", {"device": device}, "routing")
     return tuple({(e.table, str(e.key), e.column): e for e in found}.values())
 

@@ -42,7 +42,8 @@ def find_ends(network: Network, source: str, target: str) -> tuple[Station, Stat
     if isinstance(two, str):
         two = _nearest(network, two, one.address.ip if one.address else None, asked=True)
     if one is two or (one.row is two.row):
-        raise UnknownNameError(f"{end_name(one)} and {end_name(two)} are the same; expected two different ones")
+        what = " host" if isinstance(one, HostStation) else ""
+        raise UnknownNameError(f"{end_name(one)} and {end_name(two)} are the same{what}; expected two different ones")
     if is_nobody(one):
         raise UnknownNameError(f"nobody has the address {one.name}, so nothing is sent from there")
     return one, two

@@ -220,9 +220,7 @@ class Forwarding:
             hop = address(row.next_hop) if row.next_hop not in (None, NONE) and row.next_hop else None
             if row.prefix in ("0.0.0.0/0", "::/0") and hop is not None and hop in source.address.network:
                 return self._deliver(source, hop, target, ())
-        rows = self._routing.device_rows(source.device)
-        return Walk(None, (), Stop("unknown", source, target.address and target.address.ip),
-                    tuple((row, "management") for row in rows))  # fmt: skip
+        return Walk(None, (), Stop("unknown", source, target.address and target.address.ip))
 
     def answers(self, sender: Station, wanted: Address) -> list[tuple[Station, bool, Truth]]:
         """Who answers when a station asks for an address: the station, whether by proxy, and how surely."""
