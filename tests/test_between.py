@@ -317,6 +317,10 @@ class BothVersions(Yards):
         answer = why(survey, "desk-loft-1", "till-keel-1")
         self.assertEqual([(f.version, f.verdict) for f in answer.families], [(4, "works"), (6, "works")])
         self.assertEqual(why(survey, "fd00:10::20", "10.9.20.24").source, "desk-loft-1")
+        key = {"device": "crane", "interface": "g1.10", "address": "10.9.10.1/24"}
+        hidden = made(survey, Change("hosts", {"host": "desk-keel-1"}, {"address": "10.9.10.22/16"}),
+                      Change("gateways", key, {"proxy_arp": "yes"}))  # fmt: skip
+        self.assertEqual(why(hidden, "desk-keel-1", "till-keel-1").verdict, "works")
 
     def test_the_worse_of_the_two_is_the_pairs_and_all_faults_are_mended_in_whole_cells(self):
         cases = (

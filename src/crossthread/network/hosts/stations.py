@@ -65,8 +65,13 @@ class Stations:
         else:
             self._described = self._ports_that_name(lost) if lost else {}
         self.gateways = [Interface(row, row.interface, self._gateway) for row in survey.gateways]
-        self.proxies = [s for s in self.gateways if s.row.proxy_arp != "no"]
-        """Interfaces that may answer for others."""
+        saying = {(s.row.device, s.name) for s in self.gateways if s.row.proxy_arp is not None}
+        self.proxies = [
+            s
+            for s in self.gateways
+            if s.row.proxy_arp == "yes" or (s.row.proxy_arp is None and (s.row.device, s.name) not in saying)
+        ]
+        """Interfaces that may answer for others; what one row of an interface says of that holds for all of them."""
         self.on_device: dict[str, list[Interface]] = defaultdict(list)
         for station in self.gateways:
             self.on_device[station.device].append(station)
