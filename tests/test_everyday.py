@@ -145,7 +145,7 @@ class Pages(Demo):
         self.assertEqual({line.port: line.state for line in page.ports}["port8"], "shut")
         self.assertIn("route-missing", [finding.rule for finding in page.findings])
         shown = run("device", self.before, "core-east").stdout
-        for text in ("core-east: 12-port switch", "Routing table:", "10.61.40.0/24", "member of bundle1", "10  office"):
+        for text in ("core-east: 12-port switch", "Routing table:", "10.61.40.0/24", "member of bundle1", "10 office, 20 exhibits"):
             self.assertIn(text, shown)
         self.assertEqual(run("device", self.before, "nowhere").returncode, 2)
 

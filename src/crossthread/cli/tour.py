@@ -17,14 +17,17 @@ from crossthread.faces.terminal.check import show_check
 from crossthread.faces.terminal.console import console, line
 from crossthread.faces.terminal.map import show_map
 from crossthread.faces.terminal.matrix import show_matrix
+from crossthread.faces.terminal.pages import show_port
 from crossthread.faces.terminal.tree import show_tree
 from crossthread.faces.terminal.vlan import show_vlan
-from crossthread.faces.terminal.why import show_why
+from crossthread.faces.terminal.why import show_steps, show_why
 from crossthread.faces.terminal.why_all import show_every
 from crossthread.network import Network
 from crossthread.questions.check import check
+from crossthread.questions.port import port_page
 from crossthread.questions.why import why
 from crossthread.questions.why_all import why_all
+from crossthread.questions.why_steps import why_steps
 from crossthread.survey import write_survey
 from crossthread.views.map import map_network
 from crossthread.views.matrix import matrix
@@ -71,6 +74,16 @@ _STEPS: list[tuple[str, list[str], str]] = [
         "A host is found by its address, too. Here the far end is to blame: the echo arrives, and the reply has no way "
         "back.",
         ["why", "faulty", "10.61.20.13", "archive-store"],
+        "faulty",
+    ),
+    (
+        "As one would ping, step by step from both ends: the first ping without an answer says where to look.",
+        ["why", "faulty", "foghorn-exhibit", "camera-recorder", "--steps"],
+        "faulty",
+    ),
+    (
+        "A single port, with all that is known of it: here the Galley's uplink, both ends side by side.",
+        ["port", "faulty", "galley", "port1"],
         "faulty",
     ),
     (
@@ -123,7 +136,9 @@ def _run(words: list[str], survey: Any) -> None:
         "matrix": lambda: (matrix(network), show_matrix),
         "vlan": lambda: (vlan_view(network, int(words[2])), show_vlan),
         "tree": lambda: (tree(network, instance_of(network, int(words[3]))), show_tree),
+        "port": lambda: (port_page(network, words[2], words[3]), show_port),
         "why": lambda: (why(network, words[2], words[3]), show_why) if words[3:] else (why_all(network), show_every),
+        "why --steps": lambda: (why_steps(network, words[2], words[3]), show_steps),
     }
-    answer, face = questions[words[0]]()
+    answer, face = questions["why --steps" if "--steps" in words else words[0]]()
     emit(answer, face, False)

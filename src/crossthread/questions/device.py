@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections import defaultdict
+from collections.abc import Iterator, Sequence
 
 import msgspec
 
@@ -185,13 +186,19 @@ def _differs(network: Network, device: str) -> Iterator[str]:
 
 
 def _ports(context: Context, device: str) -> Iterator[PortLine]:
-    return (_port(context, End(device, port), row) for port, row in context.network.names.ports.get(device, {}).items())
+    far: dict[End, list[End]] = defaultdict(list)
+    for link in context.network.links:
+        far[link.a].append(link.b)
+        far[link.b].append(link.a)
+    for port, row in context.network.names.ports.get(device, {}).items():
+        end = End(device, port)
+        yield _port(context, end, row, far.get(end, []))
 
 
-def _port(context: Context, end: End, row: Port) -> PortLine:
+def _port(context: Context, end: End, row: Port, cabled: Sequence[End]) -> PortLine:
     words = "/".join(word or "?" for word in (row.admin, row.oper))
     state = {"up/up": "up", "down/down": "shut", "up/down": "no link"}.get(words, words)
-    faced = [str(adjacency.far(end)) for adjacency in context.adjacencies_at.get(end, ())]
+    faced = list(map(str, cabled)) or [str(adjacency.far(end)) for adjacency in context.adjacencies_at.get(end, ())]
     heard = (
         [told.neighbor or told.neighbor_chassis or "?" for told in context.heard_at.get(end, ())] if not faced else []
     )

@@ -22,7 +22,8 @@ def show_port(answer: PortPage, out: Console) -> None:
     leads = [answer.far] if answer.far else [*answer.hosts, *(one.name for one in answer.neighbors)]
     goal = f", to {' and '.join(leads)}" if leads else ", to nothing that is known"
     out.print(line((f"{answer.device} {answer.port}: ", "bold"), (state, style), f"{goal}."))
-    _facts("", answer.facts, out)
+    beside = {side.fact for side in answer.sides}
+    _facts("", [fact for fact in answer.facts if fact.fact not in beside], out)
     if answer.sides:
         _head("Both ends:", out)
         listed = table("", "", f"{answer.device} {answer.port}", answer.far or "")
@@ -83,7 +84,10 @@ def show_device(answer: DevicePage, out: Console) -> None:
             cells = (one.port, one.state, one.vlans, " ".join(one.leads_to), one.description or "")
             listed.add_row(*map(said, cells), style=style)
         out.print(listed)
-    _facts(f"VLANs ({len(answer.vlans)}):", answer.vlans, out)
+    if answer.vlans:
+        _head(f"VLANs ({len(answer.vlans)}):", out)
+        told = ", ".join(f"{one.fact} {one.value}".removesuffix(" active") for one in answer.vlans)
+        paragraph(out, line(told), 3)
     _facts("Interfaces that route:", answer.interfaces, out)
     if answer.routes:
         _head("Routing table:", out)
