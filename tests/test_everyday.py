@@ -13,6 +13,7 @@ from crossthread import (
     apply_changes,
     compare,
     device,
+    find,
     port,
     why,
     why_steps,
@@ -113,6 +114,36 @@ class Anything(Demo):
         self.assertEqual(run("why", self.after, "a", "b", "--steps", "--brief").returncode, 2)
 
 
+class Found(Demo):
+    def test_management_addresses_numbers_subnets_and_descriptions(self):
+        for word, kind, device_name in (
+            ("10.61.10.205", "IP address", "ropehall"),
+            ("20", "VLAN", "core-east"),
+            ("10.61.40.0/24", "subnet", "quay-router"),
+            ("spare", "description", "core-east"),
+        ):
+            with self.subTest(word):
+                found = find(healthy(), word)
+                self.assertEqual((found.kind, found.places[0].device), (kind, device_name))
+        fact = find(healthy(), "10.61.10.205").places[0].evidence[0]
+        self.assertEqual((fact.table, fact.column), ("devices", "management"))
+        for word in ("4000", "10.99.0.0/24", "no such words"):
+            with self.subTest(word), self.assertRaises(UnknownNameError):
+                find(healthy(), word)
+
+    def test_an_old_name_and_the_addresses_of_neighbours(self):
+        row = {"device": "a", "port": "p1", "neighbor_port": "q", "platform": "8-port", "management": "10.0.0.2"}
+        survey = Survey.of(
+            devices=[{"device": "a"}, {"device": "fresh"}], ports=[{"device": "a", "port": "p1"}],
+            neighbors=[{**row, "neighbor": "fresh", "remaining": 110}, {**row, "neighbor": "stale", "remaining": 12},
+                       {"device": "a", "port": "p2", "neighbor": "c", "neighbor_chassis": "02:00:00:00:00:0c"}],
+        )  # fmt: skip
+        old = find(survey, "stale")
+        self.assertEqual((old.kind, old.conflicts), ("old name of a device", ("it is called fresh now",)))
+        self.assertIn("12 s left", old.places[0].says)
+        self.assertEqual(find(survey, "02:00:00:00:00:0c").places[0].port, "p2")
+
+
 class Pages(Demo):
     def test_a_port(self):
         page = port(faulty(), "harbour-office", "port3")
@@ -145,7 +176,13 @@ class Pages(Demo):
         self.assertEqual({line.port: line.state for line in page.ports}["port8"], "shut")
         self.assertIn("route-missing", [finding.rule for finding in page.findings])
         shown = run("device", self.before, "core-east").stdout
-        for text in ("core-east: 12-port switch", "Routing table:", "10.61.40.0/24", "member of bundle1", "10 office, 20 exhibits"):
+        for text in (
+            "core-east: 12-port switch",
+            "Routing table:",
+            "10.61.40.0/24",
+            "member of bundle1",
+            "10 office, 20 exhibits",
+        ):
             self.assertIn(text, shown)
         self.assertEqual(run("device", self.before, "nowhere").returncode, 2)
 

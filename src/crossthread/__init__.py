@@ -48,9 +48,10 @@ if TYPE_CHECKING:
     from crossthread.values import VlanSet
     from crossthread.views.addresses import Addresses, addresses
     from crossthread.views.drawing import Drawing, compare_drawing
-    from crossthread.views.find import Found, find
+    from crossthread.views.find import find
     from crossthread.views.map import Map, map_network
     from crossthread.views.matrix import ClassMatrix, Matrix, class_matrix, matrix
+    from crossthread.views.sightings import Found
     from crossthread.views.tree import TreeAnswer, TreeOverview, instance_of, tree
     from crossthread.views.tree import tree_overview as trees
     from crossthread.views.vlan import Overview, VlanView
@@ -158,7 +159,7 @@ _HOMES = {
     "Evidence": "survey.survey",
     "Failure": "questions.tree_ways",
     "Finding": "diagnosis.findings",
-    "Found": "views.find",
+    "Found": "views.sightings",
     "Gathered": "sources.gathering",
     "Given": "network.given",
     "Inventory": "questions.inventory",

@@ -216,7 +216,14 @@ class Network:
 
     def evidence(self, row: Row | None, *columns: str) -> tuple[Evidence, ...]:
         """What some columns of a row say; nothing if there is no row."""
+        if row is not None and id(row) in self._managed:  # of a device's management address its own row tells
+            row, columns = self._managed[id(row)], ("management",)
         return self.survey.evidence(row, *columns) if row is not None else ()
+
+    @cached_property
+    def _managed(self) -> dict[int, Device]:
+        """The rows of devices by the rows that were made of their management addresses."""
+        return {id(station.row): self._devices[station.device] for station in self.stations.managed}
 
     @cached_property
     def adjacencies_at(self) -> dict[End, list[Adjacency]]:

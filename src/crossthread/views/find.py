@@ -5,9 +5,6 @@ from __future__ import annotations
 from contextlib import suppress
 from difflib import get_close_matches
 
-import msgspec
-
-from crossthread.answer import Answer
 from crossthread.errors import UnknownNameError, visible
 from crossthread.network.given import of_network
 from crossthread.network.network import Network
@@ -15,37 +12,10 @@ from crossthread.network.topology.adjacency import bundle
 from crossthread.network.topology.names import End
 from crossthread.survey.records import Gateway, Host, MacEntry
 from crossthread.survey.survey import Evidence
-from crossthread.values import address, parse_mac
+from crossthread.values import address, interface, parse_mac
+from crossthread.views.find_by_words import find_described, find_numbered, find_old_name, find_subnet
 from crossthread.views.heard import Heard, heard_of
-
-
-class Sighting(msgspec.Struct, frozen=True, omit_defaults=True):
-    """One place where something is, and what says so.
-
-    `how` is `host` (its row), `learned` (filtering databases, followed to the edge), `towards` (learned on a port that
-    leads on, and not beyond), `beyond` (behind an open end, where nobody looked), `heard` (a neighbour did),
-    `described` (a port's description), `own` (a port's or device's own address),
-    `interface` (an address of a gateway interface) or `member` (a VLAN on a device).
-    """
-
-    device: str
-    how: str
-    says: str
-    port: str | None = None
-    vid: int | None = None
-    interface: str | None = None
-    evidence: tuple[Evidence, ...] = ()
-
-
-class Found(Answer, frozen=True):
-    """The answer to "where is it": the places, the surest first, and where they do not agree."""
-
-    ROWS = "places"
-    what: str
-    kind: str
-    places: tuple[Sighting, ...]
-    trail: tuple[Evidence, ...]
-    conflicts: tuple[str, ...]
+from crossthread.views.sightings import Found, Sighting, spot
 
 
 @of_network
@@ -57,7 +27,8 @@ def find(network: Network, wanted: str) -> Found:
     network
         A network, a survey, or the place of one: a folder, or a `.json` or `.json.gz` file.
     wanted
-        A host's or device's name, a MAC address in any notation, an IP address, or a VLAN's name.
+        A host's or device's name, also an old one that neighbours still have; a MAC address in any notation; an IP
+        address; a subnet; a VLAN's name or number; or part of a port's description.
 
     Returns
     -------
@@ -84,6 +55,9 @@ def find(network: Network, wanted: str) -> Found:
     device = network.names.device(word)
     if device is not None:
         return _device(network, device)
+    renamed = find_old_name(network, word)
+    if renamed is not None:
+        return renamed
     heard = next((one for one in heard_of(network) if _is_called(one, word)), None)
     if heard is not None:
         return _heard(network, heard)
@@ -99,6 +73,13 @@ def find(network: Network, wanted: str) -> Found:
         pass
     else:
         return _mac(network, mac, "MAC address")
+    if "/" in word:
+        with suppress(ValueError):
+            return find_subnet(network, str(interface(word).network))
+    if word.isdecimal() or not any((row.name or "").casefold() == word.casefold() for row in network.survey.vlans):
+        found = find_numbered(network, word) if word.isdecimal() else find_described(network, word)
+        if found is not None:
+            return found
     return _vlan(network, word)
 
 
@@ -114,7 +95,7 @@ def _is_called(heard: Heard, word: str) -> bool:
 def _heard(network: Network, device: Heard) -> Found:
     """A device that was not surveyed, by those who heard it."""
     places = [
-        Sighting(*_spot(end, "heard", f"{end} hears it; it was not surveyed"),
+        Sighting(*spot(end, "heard", f"{end} hears it; it was not surveyed"),
                  evidence=network.evidence(row, "neighbor", "neighbor_chassis", "neighbor_port", "management"))
         for end, row in device.rows
     ]  # fmt: skip
@@ -130,18 +111,14 @@ def _host(network: Network, row: Host) -> Found:
         port = network.port(station.end)
         vid = port.pvid or None if port is not None and port.mode == "access" else None
         places.append(
-            Sighting(*_spot(station.end, "host", says), vid=vid, evidence=network.evidence(row, "device", "port"))
+            Sighting(*spot(station.end, "host", says), vid=vid, evidence=network.evidence(row, "device", "port"))
         )
     elif station.end is not None and not station.located_by:
         says = f"{station.end} names {row.host} in its description"
         evidence = network.evidence(network.port(station.end), "description")
-        places.append(Sighting(*_spot(station.end, "described", says), evidence=evidence))
+        places.append(Sighting(*spot(station.end, "described", says), evidence=evidence))
     places += [place for place in learned[0] if all((p.device, p.port) != (place.device, place.port) for p in places)]
     return Found(row.host, "host", tuple(places), tuple(learned[1]), tuple(_conflicts(row.host, places)))
-
-
-def _spot(end: End, how: str, says: str) -> tuple[str, str, str, str]:
-    return end.device, how, says, end.port
 
 
 def _mac(network: Network, mac: str, kind: str, what: str | None = None) -> Found:
@@ -153,11 +130,20 @@ def _mac(network: Network, mac: str, kind: str, what: str | None = None) -> Foun
         if row.mac == mac:
             end = End(network.names.device(row.device) or row.device, row.port)
             says = f"it is the address of {end} itself"
-            places.append(Sighting(*_spot(end, "own", says), evidence=network.evidence(row, "mac")))
+            places.append(Sighting(*spot(end, "own", says), evidence=network.evidence(row, "mac")))
     for device in network.survey.devices:
         if device.chassis == mac:
             says = f"it is the chassis identifier of {device.device}"
             places.append(Sighting(device.device, "own", says, evidence=network.evidence(device, "chassis")))
+    names = network.names
+    for heard in network.survey.neighbors:
+        for column, what_of in (("neighbor_chassis", "the chassis identifier of"), ("neighbor_port", "the port at")):
+            if getattr(heard, column) == mac and not places:
+                device_at = names.spelled[heard.device]
+                end = End(device_at, names.port(device_at, heard.port) or heard.port)
+                says = f"{end} hears it: it is {what_of} {heard.neighbor or heard.neighbor_chassis}"
+                evidence = network.evidence(heard, column, "neighbor")
+                places.append(Sighting(*spot(end, "heard", says), evidence=evidence))
     if not places and not trail:
         raise UnknownNameError(f"no table of this survey knows the {kind} {what or mac}")
     return Found(what or mac, kind, tuple(places), tuple(trail), tuple(_conflicts(what or mac, places)))
@@ -182,14 +168,14 @@ def _mac_places(network: Network, mac: str) -> tuple[list[Sighting], list[Eviden
         if beyond is not None and end not in linked:
             what = f"behind {end}, beyond what was surveyed" + (f" ({beyond.name} is there)" if beyond.name else "")
             says = f"{end} has learned it{vid}: it is {what}"
-            places.append(Sighting(*_spot(end, "beyond", says), vid=entry.vid, evidence=evidence))
+            places.append(Sighting(*spot(end, "beyond", says), vid=entry.vid, evidence=evidence))
         elif end not in linked:
             says = f"{end} has learned it{vid}, and leads to no other device"
-            places.append(Sighting(*_spot(end, "learned", says), vid=entry.vid, evidence=evidence))
+            places.append(Sighting(*spot(end, "learned", says), vid=entry.vid, evidence=evidence))
         elif linked[end].far(end).device not in knowing:
             far = linked[end].far(end)
             says = f"{end} has learned it{vid}; that leads to {far.device}, whose filtering database does not have it"
-            places.append(Sighting(*_spot(end, "towards", says), vid=entry.vid, evidence=evidence))
+            places.append(Sighting(*spot(end, "towards", says), vid=entry.vid, evidence=evidence))
     places.sort(key=lambda place: place.how != "learned")
     return places, trail
 
@@ -212,6 +198,8 @@ def _address(network: Network, text: str) -> Found:
         row = station.row
         if isinstance(row, Gateway):
             says = f"{station.device} has it on its interface {row.interface}"
+            if station in network.stations.managed:
+                says = f"it is the management address of {station.device}"
             places.append(
                 Sighting(
                     station.device,
@@ -250,7 +238,7 @@ def _device(network: Network, device: str) -> Found:
                 evidence = tuple(
                     fact for row in seen[:1] for fact in network.evidence(row, "neighbor", "neighbor_port")
                 )
-                places.append(Sighting(*_spot(near, how, says), evidence=evidence))
+                places.append(Sighting(*spot(near, how, says), evidence=evidence))
     return Found(device, "device", tuple(places), (), ())
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from rich.console import Console
 
 from crossthread.faces.terminal.console import count, line, paragraph, said
-from crossthread.views.find import Found
+from crossthread.views.sightings import Found
 
 
 def show_found(answer: Found, out: Console) -> None:
