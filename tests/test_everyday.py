@@ -293,5 +293,59 @@ class Compared(Demo):
             port(healthy(), "galley", "port99")
 
 
+class PeopleRespected(Demo):
+    """What somebody wrote is neither lost nor overwritten in silence."""
+
+    def test_a_survey_that_loses_rows_is_kept_and_edits_by_hand_are_reported(self):
+        with tempfile.TemporaryDirectory() as holder:
+            raw, into = Path(holder) / "raw" / "sw", Path(holder) / "survey"
+            raw.mkdir(parents=True)
+            link = {"ifname": "p1", "link_type": "ether", "flags": ["UP", "LOWER_UP"], "addr_info": [], "mtu": 1500}
+            three = [{**link, "ifname": f"p{n}"} for n in (1, 2, 3)]
+            (raw / "ip-addr.json").write_text(json.dumps(three))
+            self.assertEqual(run("gather", str(raw), "--into", str(into)).returncode, 0)
+            table = into / "ports.csv"
+            head, *rows = table.read_text().splitlines()
+            edited = [row.split(",") for row in rows]
+            edited[0][head.split(",").index("mtu")] = "9000"
+            table.write_text("\n".join([head + ",room", *(",".join(row) + ",12" for row in edited)]) + "\n")
+            told = json.loads(run("gather", str(raw), "--into", str(into), "--json").stdout)
+            self.assertEqual(
+                [(d["column"], d["taken"], d["left"]) for d in told["differences"]], [("mtu", "1500", "9000")]
+            )
+            self.assertIsNone(told["kept"])
+            self.assertTrue(all(line.endswith(",12") for line in table.read_text().splitlines()[1:]))
+            (raw / "ip-addr.json").write_text(json.dumps(three[:2]))
+            lost = json.loads(run("gather", str(raw), "--into", str(into), "--json").stdout)
+            self.assertEqual((lost["gone"], len(crossthread.read_survey(into).ports)), (1, 2))
+            self.assertEqual(len(crossthread.read_survey(lost["kept"]).ports), 3)
+            (raw / "ip-addr.json").write_text(json.dumps([three[0], three[2]]))
+            last = json.loads(run("gather", str(raw), "--into", str(into), "--no-keep", "--json").stdout)
+            self.assertEqual((last["gone"], last["kept"]), (1, None))
+
+    def test_a_plan_is_not_overwritten_unasked(self):
+        with tempfile.TemporaryDirectory() as holder:
+            place = Path(holder) / "plan.toml"
+            place.write_text("mine")
+            done = run("plan", "draft", self.after, "--into", str(place))
+            self.assertEqual((done.returncode, place.read_text()), (2, "mine"))
+            self.assertEqual(run("plan", "draft", self.after, "--into", str(place), "--replace").returncode, 0)
+            self.assertNotEqual(place.read_text(), "mine")
+
+    def test_a_corrected_drawing_keeps_foreign_columns_and_the_order_of_rows(self):
+        with tempfile.TemporaryDirectory() as holder:
+            drawn, new = Path(holder) / "d.csv", Path(holder) / "new.csv"
+            drawn.write_text("device,port,far_device,far_port,length\nslipway,port1,harbour-office,port2,40\n"
+                             "galley,port1,ropehall,port4,7\nnowhere,p1,galley,port9,3\n")  # fmt: skip
+            run("drawing", self.after, str(drawn), "--corrected", str(new))
+            lines = new.read_text().splitlines()
+        self.assertEqual(lines[0], "device,port,far_device,far_port,length")
+        self.assertTrue(lines[1].startswith("slipway,") and lines[1].endswith(",40"), lines[1])
+        self.assertIn("ropehall,port3", lines[2])
+        self.assertTrue(lines[2].endswith(",7"))
+        self.assertNotIn("nowhere", "".join(lines))
+        self.assertGreater(len(lines), 10)
+
+
 if __name__ == "__main__":
     unittest.main()

@@ -265,7 +265,12 @@ class Gathering(unittest.TestCase):
         self.assertEqual((survey.ports[0].pvid, found[0].because, found[0].left_from), (2, "it is newer", "x"))
         self.assertEqual(survey.ports[0].source, "y; x")
         renewed, found, _ = merge(survey, [Told(port(3, "x"), 1), Told(port(3, "y"), 9)], {"x", "y"})
-        self.assertEqual((renewed.ports[0].pvid, found), (3, []))
+        told = [(d.taken, d.left, d.left_from) for d in found]
+        self.assertEqual((renewed.ports[0].pvid, told), (3, [("3", "2", "the survey")]))
+        by_hand = Survey(ports=(Port("sw", "p1", pvid=3, speed=10, source="y; x", extra=(("room", "12"),)),))
+        again, found, _ = merge(by_hand, [Told(port(3, "x"), 1), Told(port(3, "y"), 9)], {"x", "y"})
+        self.assertEqual((again.ports[0].extra, [(d.column, d.taken, d.left) for d in found]),
+                         ((("room", "12"),), [("speed", "nothing", "10")]))  # fmt: skip
         left, _, gone = merge(survey, [], {"x", "y"})
         self.assertEqual((left.ports, gone), ((), 1))
         kept, found, gone = merge(Survey(ports=(Port("sw", "p1", speed=10),)), [Told(port(3, "x"))], {"x"})

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Annotated
 
 import typer
@@ -225,10 +226,13 @@ def findings_command(
 def draft_command(
     survey: SurveyPath,
     into: Annotated[str | None, typer.Option("--into", metavar="FILE", help="Write it there instead.")] = None,
+    replace: Annotated[bool, typer.Option("--replace", help="Replace the file that is there.")] = False,
 ) -> None:
     """Write a plan from what is there: what most do, with comments on what is a guess."""
     from crossthread.questions.plan_draft import draft_plan
 
+    if into is not None and Path(into).exists() and not replace:
+        usage_error(f"there is something at {visible(into, 200)} already; --replace replaces it")
     text = draft_plan(Network(load(survey)))
     if into is None:
         print(text, end="")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Annotated
 
@@ -22,6 +23,12 @@ def gather_command(
         str | None, typer.Option("--mapping", metavar="FILE", help="What the columns of exported or typed tables mean.")
     ] = None,
     dry_run: Annotated[bool, typer.Option("--dry-run", help="Say what would be taken, and write nothing.")] = False,
+    keep: Annotated[
+        bool | None,
+        typer.Option(
+            "--keep/--no-keep", help="Keep the survey before as a dated copy.", show_default="if rows are lost"
+        ),
+    ] = None,
     json: Json = False,
 ) -> None:
     """Make one survey of what the network says of itself: captures and listings, recognised by their content."""
@@ -29,6 +36,7 @@ def gather_command(
     from crossthread.faces.terminal.gather import show_gathered
     from crossthread.sources.gathering import gather, octets_of
     from crossthread.survey import Survey, write_survey
+    from crossthread.survey.writing import keep_copy
 
     base = load(into) if Path(into).exists() and any_survey(into) else None
     try:
@@ -37,12 +45,15 @@ def gather_command(
             answer = gather(sources, base, advance, tables, Path(into).resolve().parent)
     except FileNotFoundError as error:
         usage_error(f"there is no such file or folder: {visible(str(error), 200)}")
+    kept: str | None = None
     if not dry_run and answer.survey != (base or Survey()):
         try:
+            if base is not None and (answer.gone > 0 if keep is None else keep):
+                kept = str(keep_copy(into, datetime.now(UTC)))
             write_survey(answer.survey, into)
         except OSError as error:
             usage_error(f"the survey cannot be written to {visible(into, 200)}: {error.strerror}")
-    emit(answer.summary(base, dry_run), show_gathered, json)
+    emit(answer.summary(base, dry_run, kept), show_gathered, json)
 
 
 @app.command("map")

@@ -12,13 +12,14 @@ from crossthread.errors import Problem, SurveyError
 _COLUMNS = ("device", "port", "far_device", "far_port")
 
 
-class DrawnCable(msgspec.Struct, frozen=True):
-    """A cable as somebody documented it."""
+class DrawnCable(msgspec.Struct, frozen=True, omit_defaults=True):
+    """A cable as somebody documented it; `extra` are the list's other columns, with what stands there."""
 
     device: str
     port: str
     far_device: str
     far_port: str
+    extra: tuple[tuple[str, str], ...] = ()
 
     def __str__(self) -> str:
         return f"{self.device} {self.port} – {self.far_device} {self.far_port}"
@@ -46,4 +47,14 @@ def read_drawing(path: str | Path) -> list[DrawnCable]:
         wrong = [Problem(label, f"{c}: empty, expected a name", n) for n, row in rows for c in _COLUMNS if not row[c]]
     if wrong:
         raise SurveyError(wrong)
-    return [DrawnCable(*(row[column].strip() for column in _COLUMNS)) for _, row in rows]
+    others = [column for column in reader.fieldnames or () if column not in _COLUMNS]
+    return [
+        DrawnCable(
+            device=row["device"].strip(),
+            port=row["port"].strip(),
+            far_device=row["far_device"].strip(),
+            far_port=row["far_port"].strip(),
+            extra=tuple((name, row[name] or "") for name in others),
+        )
+        for _, row in rows
+    ]

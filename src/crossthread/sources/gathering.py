@@ -37,7 +37,8 @@ class Taken(msgspec.Struct, frozen=True):
 class Summary(Answer, frozen=True):
     """What a gathering did, as plain data.
 
-    `rows` gives for each table how many rows the survey had before and has now.
+    `rows` gives for each table how many rows the survey had before and has now; `kept` is where the survey as it was
+    before has been kept.
     """
 
     ROWS = "files"
@@ -47,6 +48,7 @@ class Summary(Answer, frozen=True):
     gone: int
     changed: bool
     written: bool
+    kept: str | None = None
 
 
 class Gathered(msgspec.Struct, frozen=True):
@@ -57,13 +59,13 @@ class Gathered(msgspec.Struct, frozen=True):
     differences: tuple[Difference, ...]
     gone: int
 
-    def summary(self, base: Survey | None, dry_run: bool = False) -> Summary:
+    def summary(self, base: Survey | None, dry_run: bool = False, kept: str | None = None) -> Summary:
         """The outcome beside the survey that was there before."""
         before = base or Survey()
         rows = {name: (len(before.table(name)), len(self.survey.table(name))) for name in TABLES}
         used = {name: counts for name, counts in rows.items() if any(counts)}
         changed = self.survey != before
-        return Summary(self.files, used, self.differences, self.gone, changed, changed and not dry_run)
+        return Summary(self.files, used, self.differences, self.gone, changed, changed and not dry_run, kept)
 
 
 def gather(

@@ -10,7 +10,7 @@ import msgspec
 
 from crossthread.survey import Survey
 from crossthread.survey.cell_kinds import Kind
-from crossthread.survey.records import TABLES, Coverage, Neighbor, Row, columns_of
+from crossthread.survey.records import TABLES, Coverage, Filter, Neighbor, Row, columns_of
 
 _JOIN = "; "
 
@@ -123,17 +123,43 @@ def merge(base: Survey, told: Iterable[Told], gathered: set[str]) -> tuple[Surve
 
 def _cells(row: Row) -> dict[str, Any]:
     columns = [*columns_of(type(row))]
-    return {c: v for c in columns if c != "source" and (v := getattr(row, c)) is not None}
+    but = () if isinstance(row, Filter) else ("source",)
+    return {c: v for c in columns if c not in but and (v := getattr(row, c)) is not None}
 
 
 def _sources(*rows: Row) -> str | None:
-    parts = [part for row in rows for part in (getattr(row, "source", None) or "").split(_JOIN) if part]
+    told = [row for row in rows if not isinstance(row, Filter)]
+    parts = [part for row in told for part in (getattr(row, "source", None) or "").split(_JOIN) if part]
     return _JOIN.join(dict.fromkeys(parts)) or None
 
 
 def _files_of(row: Row) -> set[str]:
     """The files that a row came from, without line numbers."""
+    if isinstance(row, Filter):
+        return {""}
     return {re.sub(r":\d+$", "", part) for part in (getattr(row, "source", None) or "").split(_JOIN)}
+
+
+def _with_extra(row: Row, old: Row) -> Row:
+    """A row with the cells of the other's columns that the format does not name."""
+    extra = {**dict(getattr(old, "extra", ())), **dict(getattr(row, "extra", ()))}
+    return msgspec.structs.replace(row, extra=tuple(extra.items())) if extra else row
+
+
+def _report(old: Row, new: Row, differences: list[Difference]) -> None:
+    """What stood otherwise in the survey than its source tells now."""
+    if isinstance(old, Coverage):
+        return
+    was, now, kinds = _cells(old), _cells(new), columns_of(type(new))
+    for column in sorted(was):
+        if was[column] != now.get(column):
+            show = kinds[column][0].show
+            told = show(now[column]) if column in now else "nothing"
+            told_from = _sources(new) or "its source"
+            because = "the source of the row tells it so now; if it was edited by hand, edit it again"
+            differences.append(
+                Difference(type(new).TABLE, new.key, column, told, told_from, show(was[column]), "the survey", because)
+            )
 
 
 def _join(one: Told, two: Told, differences: list[Difference]) -> Told:
@@ -167,14 +193,24 @@ def _over(first: Row, second: Row, because: str, differences: list[Difference]) 
                     sources[1], because,
                 )
             )  # fmt: skip
-    return msgspec.structs.replace(first, **{**theirs, **ours}, source=_sources(first, second))
+    return _told_by(msgspec.structs.replace(first, **{**theirs, **ours}), _sources(first, second))
+
+
+def _told_by(row: Row, source: str | None) -> Row:
+    """A row with where it came from; an entry of a packet filter has no column for that."""
+    return row if isinstance(row, Filter) else msgspec.structs.replace(row, source=source)
 
 
 def _renew(old: Row, new: Row, gathered: set[str], differences: list[Difference]) -> Row:
-    """A row of the survey and the same thing as it is told now: what the same source told before is replaced."""
+    """A row of the survey and the same thing as it is told now: what the same source told before is replaced.
+
+    What then differs is reported, as somebody may have edited it by hand; columns that the format does not name stay.
+    """
     if _files_of(old) <= gathered:
+        new = _with_extra(new, old)
+        _report(old, new, differences)
         return new
     if isinstance(old, Coverage):  # that another source had all of it is not forgotten
         return old if old.complete == "yes" else msgspec.structs.replace(new, source=_sources(old, new))
-    row = _over(new, old, "it was gathered now", differences)
-    return msgspec.structs.replace(row, source=_sources(old, new))
+    row = _with_extra(_over(new, old, "it was gathered now", differences), old)
+    return _told_by(row, _sources(old, new))

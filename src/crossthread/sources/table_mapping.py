@@ -27,7 +27,7 @@ from msgspec.structs import replace
 
 from crossthread.errors import Problem, SurveyError, visible
 from crossthread.survey.building import Builder, cell_text
-from crossthread.survey.records import READ_IN_FULL, TABLES, Coverage, Row, columns_of
+from crossthread.survey.records import READ_IN_FULL, TABLES, Coverage, Filter, Row, columns_of
 
 
 class TableMapping(msgspec.Struct, frozen=True):
@@ -131,7 +131,7 @@ def rows_of(rows: Sequence[Mapping[str, Any]], lines: Sequence[int], file: str, 
     if builder.problems:
         raise SurveyError(builder.problems)
     read: list[Row] = [
-        row if "source" in header else replace(row, source=f"{file}:{line}")
+        row if "source" in header or isinstance(row, Filter) else replace(row, source=f"{file}:{line}")
         for row, line in zip(builder.table, builder.lines, strict=True)
     ]
     return read + _coverage(read, file, mapping)

@@ -12,7 +12,9 @@ import csv
 import gzip
 import io
 import os
+import shutil
 from collections.abc import Sequence
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
@@ -38,6 +40,30 @@ def write_survey(survey: Survey, path: str | Path) -> None:
         _write_single(survey, path)
     else:
         _write_folder(survey, path)
+
+
+def keep_copy(path: str | Path, at: datetime) -> Path:
+    """Keep a survey as it is under its name with a date: beside it, as `campus.20261125T061500Z`.
+
+    Raises
+    ------
+    OSError
+        If it cannot be copied; what was copied is then gone again.
+    """
+    path = Path(path)
+    stem, dot, ending = path.name.partition(".json")
+    kept = path.with_name(f"{stem}.{at.astimezone(UTC):%Y%m%dT%H%M%SZ}{dot}{ending}")
+    fresh = kept.with_name(kept.name + _NEXT)
+    if path.is_dir():
+        shutil.rmtree(fresh, ignore_errors=True)
+        fresh.mkdir()
+        for name, file in committed(path).items():
+            if _is_ours(name):
+                shutil.copy2(file, fresh / name)
+    else:
+        shutil.copy2(path, fresh)
+    os.replace(fresh, kept)
+    return kept
 
 
 def committed(folder: Path) -> dict[str, Path]:

@@ -25,7 +25,8 @@ class Drawing(Answer, frozen=True):
     """How a drawing compares: cables as drawn, those missing, those extra, those moved; and the corrected list.
 
     `unconfirmed` are drawn cables that only one end tells of, or of whose ends nobody read who is heard there. They are
-    neither right nor wrong, and stay in the corrected list.
+    neither right nor wrong, and stay in the corrected list. That keeps the order of the drawing and its other columns;
+    what is extra stands at its end.
     """
 
     right: tuple[DrawnCable, ...]
@@ -90,8 +91,10 @@ def compare_drawing(network: Network, drawn: Iterable[DrawnCable]) -> Drawing:
             missing.append(cable)
         else:
             unread.append(cable)
-    corrected, vague_ones = (*found, *unread), (*unconfirmed, *unread)
-    return Drawing(tuple(right), tuple(missing), tuple(left.values()), tuple(moved), corrected, vague_ones)
+    extra, gone = tuple(left.values()), {id(cable) for cable in missing}
+    instead = {id(one.drawn): _as_drawn(one) for one in moved}
+    corrected = (*(instead.get(id(cable), cable) for cable in wanted if id(cable) not in gone), *extra)
+    return Drawing(tuple(right), tuple(missing), extra, tuple(moved), corrected, (*unconfirmed, *unread))
 
 
 def _cables(link: MapLink) -> list[DrawnCable]:
@@ -101,11 +104,20 @@ def _cables(link: MapLink) -> list[DrawnCable]:
 
 
 def _known(network: Network, cable: DrawnCable) -> DrawnCable:
-    ends = []
+    ends: list[str] = []
     for device, port in ((cable.device, cable.port), (cable.far_device, cable.far_port)):
         known = network.names.device(device) or device
         ends += [known, network.names.port(known, port) or port]
-    return DrawnCable(*ends)
+    device, port, far_device, far_port = ends
+    return DrawnCable(device, port, far_device, far_port, cable.extra)
+
+
+def _as_drawn(moved: Moved) -> DrawnCable:
+    """A cable as it was found, from the end from which it was drawn, with the drawing's other columns."""
+    found = moved.found
+    if moved.drawn.device == found.far_device != found.device:
+        found = DrawnCable(found.far_device, found.far_port, found.device, found.port)
+    return msgspec.structs.replace(found, extra=moved.drawn.extra)
 
 
 def _ends(cable: DrawnCable) -> Sequence[End]:

@@ -23,6 +23,8 @@ def show_gathered(answer: Summary, out: Console) -> None:
     state = "written" if answer.written else "nothing changed" if not answer.changed else "not written (dry run)"
     words = f"{count(len(used), 'file')} read, {len(unknown)} not used, {count(len(answer.differences), 'difference')}"
     out.print(line((words, "bold"), f": {state}."))
+    if answer.kept:
+        out.print(line(f"The survey as it was before is kept as {answer.kept}."))
     if used:
         out.print()
         listed = table("format", "files", "rows", right=("files", "rows"))
@@ -53,7 +55,7 @@ def show_gathered(answer: Summary, out: Console) -> None:
         out.print(line(f"{count(answer.gone, 'row')} left out: the same files told them before and no longer do."))
     if answer.differences:
         out.print()
-        out.print(line(("Sources that say different things:", "bold")))
+        out.print(line(("What is told in two ways, or stood otherwise in the survey:", "bold")))
         for difference in answer.differences[:_LISTED]:
             paragraph(out, said(difference), 3)
         if len(answer.differences) > _LISTED:

@@ -60,5 +60,9 @@ def _unconfirmed(answer: Drawing, out: Console) -> None:
 
 def corrected_csv(answer: Drawing) -> str:
     """The cables that were found, in the form in which a drawing is read."""
-    rows = [(cable.device, cable.port, cable.far_device, cable.far_port) for cable in answer.corrected]
-    return as_csv(("device", "port", "far_device", "far_port"), rows)
+    others = tuple(dict.fromkeys(name for cable in answer.corrected for name, _ in cable.extra))
+    rows = [
+        (cable.device, cable.port, cable.far_device, cable.far_port, *(dict(cable.extra).get(name) for name in others))
+        for cable in answer.corrected
+    ]
+    return as_csv(("device", "port", "far_device", "far_port", *others), rows)
