@@ -8,27 +8,41 @@ from crossthread.faces.documents.exports import as_csv, as_markdown
 from crossthread.faces.terminal.console import count, line, said, table
 from crossthread.views.addresses import Addresses
 
-HEADER = ("name", "interface", "VLAN", "address", "prefix", "gateway", "MAC address", "plugged into")
+HEADER = ("name", "interface", "VLAN", "address", "prefix", "gateway", "MAC address", "plugged into", "marks")
 
 
 def _cells(answer: Addresses) -> list[tuple[object, ...]]:
-    return [(r.name, r.interface, r.vid, r.address, r.prefix, r.gateway, r.mac, r.at) for r in answer.rows]
+    return [
+        (r.name, r.interface, r.vid, r.address, r.prefix, r.gateway, r.mac, r.at, "; ".join(r.marks))
+        for r in answer.rows
+    ]
 
 
 def show_addresses(answer: Addresses, out: Console) -> None:
-    """First line: how many; then the table, without MAC addresses, which --csv has."""
-    hosts = [row for row in answer.rows if row.interface is None]
-    words = (
-        f"{count(len(answer.rows) - len(hosts), 'gateway address', 'gateway addresses')}, {count(len(hosts), 'host')}."
-    )
-    out.print(line((words, "bold")))
+    """First line: how many, and how many are wrong; then the table, without MAC addresses, which --csv has."""
+    hosts = {row.name for row in answer.rows if row.interface is None}
+    managed = [row for row in answer.rows if row.interface == "management"]
+    gateways = sum(row.interface not in (None, "management") for row in answer.rows)
+    marked = sum(bool(row.marks) for row in answer.rows)
+    words = f"{count(gateways, 'gateway address', 'gateway addresses')}, {len(managed)} of management, "
+    wrong = f"; {count(marked, 'address', 'addresses')} marked ✗" if marked else ""
+    out.print(line((words + count(len(hosts), "host"), "bold"), (wrong, "bold red"), "."))
     out.print()
     listed = table("name", "interface", "VLAN", "address", "gateway", "plugged into")
     for row in answer.rows:
         own = f"{row.address}/{row.prefix.rpartition('/')[2]}" if row.prefix else row.address
         cells = (row.name, row.interface, row.vid, own, row.gateway, row.at)
-        listed.add_row(*(said("" if cell is None else cell) for cell in cells))
+        texts = [said("" if cell is None else cell) for cell in cells]
+        if row.marks:
+            texts[3] = line((f"{own} ✗", "bold red"))
+        listed.add_row(*texts)
     out.print(listed)
+    if marked:
+        out.print()
+        for row in answer.rows:
+            if row.marks:
+                who = f"{row.name} {row.interface}" if row.interface else row.name
+                out.print(line((f"✗ {row.address} of {who}: ", "bold red"), "; ".join(row.marks)))
 
 
 def addresses_csv(answer: Addresses) -> str:
