@@ -293,6 +293,48 @@ class Compared(Demo):
             port(healthy(), "galley", "port99")
 
 
+class Neighbours(Demo):
+    def rules(self, survey, wanted):
+        return [finding for finding in crossthread.check(survey).findings if finding.rule == wanted]
+
+    def test_a_device_that_hears_nobody_and_is_heard_by_nobody(self):
+        survey = healthy()
+        left = [row for row in survey.neighbors if "sail-loft" not in (row.device, row.neighbor)]
+        read = Survey.of(coverage=[{"device": "sail-loft", "table": "neighbors", "complete": "yes"}]).coverage
+        quiet = Survey(**{**survey.__dict__, "neighbors": left, "coverage": read})
+        (found,) = self.rules(quiet, "discovery-off")
+        self.assertIn("sail-loft hears nobody and nobody hears it", found.says)
+        self.assertIn("port1", found.says)
+        self.assertEqual(self.rules(survey, "discovery-off"), [])
+
+    def test_discovery_towards_the_outside(self):
+        with tempfile.TemporaryDirectory() as folder:
+            survey = yard(Path(folder) / "yard")
+        out = [
+            Change("ports", {"device": "crane", "port": "wan"}, {"mode": "routed", "oper": "up", "discovery": "both"}),
+            Change(
+                "gateways",
+                {"device": "crane", "interface": "wan", "address": "203.0.113.5/30"},
+                {"port": "wan", "oper": "up"},
+            ),
+        ]
+        (found,) = self.rules(apply_changes(survey, out), "discovery-exposed")
+        self.assertIn("public address 203.0.113.5, speaks neighbour discovery to the outside", found.says)
+        inside = [out[0], Change("gateways", {**out[1].key, "address": "10.8.4.4/30"}, out[1].cells)]
+        self.assertEqual(self.rules(apply_changes(survey, inside), "discovery-exposed"), [])
+
+    def test_an_empty_cell_is_not_no_address_and_two_are_not_most(self):
+        heard = [{"device": "a", "port": "p1", "neighbor": "b", "neighbor_port": "q"}]
+        self.assertEqual(self.rules(Survey.of(neighbors=heard), "neighbor-no-address"), [])
+        none = Survey.of(neighbors=[{**heard[0], "management": "none"}], devices=[{"device": "b"}])
+        self.assertTrue(self.rules(none, "neighbor-no-address"))
+        rows = [{"device": f"s{n}", "platform": "m", "software": "1" if n < 3 else "2"} for n in range(4)]
+        self.assertIn(
+            "Most devices of m run 1, but not s3", self.rules(Survey.of(devices=rows), "software-mixed")[0].says
+        )
+        self.assertNotIn("Most", self.rules(Survey.of(devices=rows[1:]), "software-mixed")[0].says)
+
+
 class PeopleRespected(Demo):
     """What somebody wrote is neither lost nor overwritten in silence."""
 

@@ -54,7 +54,9 @@ class Tables(unittest.TestCase):
         with tempfile.TemporaryDirectory() as holder:
             folder = Path(holder)
             write_survey(healthy(), folder / "s")
-            self.assertTrue(run("addresses", folder / "s").stdout.startswith("12 gateway addresses, 10 of management, 25 hosts."))
+            self.assertTrue(
+                run("addresses", folder / "s").stdout.startswith("12 gateway addresses, 10 of management, 25 hosts.")
+            )
             self.assertEqual(
                 run("addresses", folder / "s", "--csv").stdout, addresses_csv(addresses(Network(healthy())))
             )

@@ -207,11 +207,10 @@ class Context:
 
     @cached_property
     def mostly_trunks(self) -> bool:
-        """Whether most links between bridges are trunks at an end at least."""
+        """Whether most links between bridges, and at least three, are trunks at an end at least."""
         modes = [{row.mode for row in map(self.port, (a.a, a.b)) if row} for a in self.network.adjacencies]
-        return 2 * sum(bool(found & {"trunk", "hybrid"}) for found in modes) > sum(
-            found == {"access"} for found in modes
-        )
+        trunks = sum(bool(found & {"trunk", "hybrid"}) for found in modes)
+        return trunks >= 3 and 2 * trunks > sum(found == {"access"} for found in modes)
 
 
 def in_use(context: Context, end: End) -> bool:

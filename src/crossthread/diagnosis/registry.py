@@ -26,7 +26,8 @@ FAMILIES = (
     "What stands between", "Plan and inventory",
 )  # fmt: skip
 _ORDER = (
-    "host", "port", "link", "cable", "vlan", "way", "neighbor", "tree", "gateway", "gateway_address", "routing", "plan",
+    "host", "port", "link", "cable", "vlan", "way", "neighbor", "discovery", "tree", "gateway", "gateway_address",
+    "routing", "plan",
 )  # fmt: skip
 """Which modules come first where two rules have one name: the first one is the usual one."""
 

@@ -6,8 +6,7 @@ from collections import defaultdict
 from collections.abc import Iterator, Sequence
 
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.edits import set_port
-from crossthread.diagnosis.findings import Finding, Subject, at_port
+from crossthread.diagnosis.findings import Finding, at_port
 from crossthread.diagnosis.registry import About, rule
 from crossthread.network.topology.links import Link, Loose
 from crossthread.network.topology.names import End
@@ -167,7 +166,7 @@ def neighbor_no_address(context: Context) -> Iterator[Finding]:
     silent: dict[str | None, list[tuple[End, Neighbor]]] = defaultdict(list)
     for end, rows in context.heard_at.items():
         for row in rows:
-            if row.management is None or row.management == NONE:
+            if row.management == NONE:  # an empty cell was not observed
                 silent[row.neighbor_chassis or row.neighbor].append((end, row))
     for heard in silent.values():
         row = heard[0][1]
@@ -197,71 +196,4 @@ def neighbor_unsurveyed(context: Context, entry: Loose) -> Finding | None:
         (at_port(entry.end),),
         f"{entry.end} hears {name}, which is not in the survey.",
         context.evidence(row, "neighbor", "neighbor_chassis", "management"),
-    )
-
-
-@rule("discovery-off", "Neighbour discovery", About.CABLED_PORT)
-def discovery_off(context: Context, end: End) -> Finding | None:
-    """A port between two devices does not speak or listen, or neighbour discovery is off on the whole device.
-
-    Matters: the map is drawn from one end only there, and a wrong cable goes unseen.
-    Notice: nothing, until somebody trusts the map.
-    Confirm: look at the discovery settings of the device and of the port.
-    Mend: turn neighbour discovery on between devices.
-    """
-    if context.plan.settings.discovery == "nowhere":
-        return None
-    row, port = context.device(end.device), context.port(end)
-    if row is not None and row.discovery == "off":
-        says, evidence = f"Neighbour discovery is off on {end.device}.", context.evidence(row, "discovery")
-        return Finding("discovery-off", "note", (Subject(device=end.device),), says, evidence)
-    if port is None or port.discovery not in ("off", "send", "receive"):
-        return None
-    lacks = {"off": "neither speaks nor listens", "send": "does not listen", "receive": "does not speak"}
-    others = " and ".join(str(a.far(end)) for a in context.adjacencies_at.get(end, ()))
-    return Finding(
-        "discovery-off",
-        "note",
-        (at_port(end),),
-        f"{end}, which leads to {others or 'a neighbour'}, {lacks[port.discovery]}: discovery {port.discovery}.",
-        context.evidence(port, "discovery"),
-    )
-
-
-@rule("discovery-exposed", "Neighbour discovery", About.CAMPUS)
-def discovery_exposed(context: Context) -> Iterator[Finding]:
-    """Ports of a device towards hosts speak neighbour discovery.
-
-    Matters: whoever plugs in there learns names, models, software and addresses of the network's devices.
-    Notice: nothing.
-    Confirm: listen on such a port for a minute.
-    Mend: let ports towards hosts not send; listening does no harm.
-    """
-    wanted = context.plan.settings.discovery
-    if wanted == "everywhere":
-        return
-    spelled = context.network.names.spelled
-    speaking: dict[str, list[End]] = defaultdict(list)
-    columns = (context.network.survey.column("ports", name) for name in ("device", "port", "discovery", "admin"))
-    for device, port, discovery, admin in zip(*columns, strict=True):
-        if discovery in ("both", "send") and admin != "down":
-            end = End(spelled[device], port)
-            known = end in context.heard_ends or context.network.stations.open(end)
-            if not known and (wanted == "nowhere" or end in context.host_ends):
-                speaking[end.device].append(end)
-    for name, ends in speaking.items():
-        row = context.device(name)
-        if row is None or row.discovery != "off":
-            yield _exposed(context, ends)
-
-
-def _exposed(context: Context, ends: Sequence[End]) -> Finding:
-    ports = ", ".join(end.port for end in ends[:8]) + (f" and {len(ends) - 8} more" if len(ends) > 8 else "")
-    return Finding(
-        "discovery-exposed",
-        "risks",
-        tuple(map(at_port, ends)),
-        f"{ends[0].device} speaks neighbour discovery towards hosts, at {ports}.",
-        tuple(fact for end in ends[:3] for fact in context.evidence(context.port(end), "discovery")),
-        tuple(set_port(end, discovery="receive") for end in ends),
     )

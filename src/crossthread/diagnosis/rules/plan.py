@@ -27,6 +27,10 @@ _AS_WELL = (
 """What says of the same cell that it is wrong."""
 
 
+_MOST = 3
+"""How many have to agree, at least, for it to be said of most."""
+
+
 @rule("software-mixed", "Plan and inventory", About.CAMPUS)
 def software_mixed(context: Context) -> Iterator[Finding]:
     """Devices of one platform run different software.
@@ -41,17 +45,21 @@ def software_mixed(context: Context) -> Iterator[Finding]:
         if row.platform and row.software:
             by_platform[row.platform].append(row)
     for platform, rows in by_platform.items():
-        usual = Counter(row.software for row in rows).most_common(1)[0][0]
+        usual, many = Counter(row.software for row in rows).most_common(1)[0]
         odd = [row for row in rows if row.software != usual]
         if not odd:
             continue
+        most = many >= _MOST and 2 * many > len(rows)
+        odd = odd if most else rows
         listed = ", ".join(f"{row.device} ({row.software})" for row in odd[:5])
         more = f" and {len(odd) - 5} more" if len(odd) > 5 else ""
+        says = f"Most devices of {platform} run {usual}, but not {listed}{more}."
+        says = says if most else f"Devices of {platform} run different software: {listed}{more}."
         yield Finding(
             "software-mixed",
             "note",
             tuple(Subject(device=row.device) for row in odd),
-            f"Most devices of {platform} run {usual}, but not {listed}{more}.",
+            says,
             tuple(fact for row in odd[:5] for fact in context.evidence(row, "software")),
         )
 

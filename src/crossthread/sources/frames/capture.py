@@ -13,7 +13,7 @@ import msgspec
 from crossthread.errors import UnreadableError
 from crossthread.sources.frames import bpdu, lldp
 from crossthread.survey.records import Device, Neighbor, Port, Row
-from crossthread.values import NO_VID, Address, address
+from crossthread.values import NO_VID, NONE, Address, address
 
 _ETHERNET = 1
 _TAGS = (b"\x81\x00", b"\x88\xa8")
@@ -230,7 +230,7 @@ def _neighbor(device: str, port: str, heard: Heard, source: str) -> Neighbor:
     words = None if unit.enabled is None else tuple(w for w in unit.enabled if w in _KNOWN_CAPABILITIES)
     return Neighbor(
         device, port, "lldp", unit.name, unit.chassis, unit.port, unit.port_description,
-        unit.management[0] if unit.management else None, words, unit.description, ttl=unit.ttl,
+        unit.management[0] if unit.management else NONE, words, unit.description, ttl=unit.ttl,
         interval=round(heard.interval, 3) if heard.interval else None,
         pvid=unit.pvid if unit.pvid is None or unit.pvid <= 4094 else None, mtu=_mtu(unit), source=source,
     )  # fmt: skip

@@ -6,7 +6,7 @@ import contextlib
 from typing import Any
 
 from crossthread.survey.records import Device, Neighbor
-from crossthread.values import parse_mac
+from crossthread.values import NONE, parse_mac
 
 _CAPABILITIES = {"bridge", "router", "station", "wlan", "repeater", "other"}
 
@@ -61,7 +61,7 @@ def _neighbor(
         neighbor_chassis=_identifier(chassis),
         neighbor_port=_identifier(port),
         neighbor_port_description=_value(port, "descr"),
-        management=_value(chassis, "mgmt-ip"),
+        management=_value(chassis, "mgmt-ip") or NONE,
         capabilities=_capabilities(chassis),
         platform=_value(chassis, "descr"),
         ttl=int(ttl) if ttl and ttl.isdecimal() else None,
