@@ -332,6 +332,17 @@ class Live:
             first = dict(zip(pairs, pool.map(one, pairs), strict=True))
             return {pair: value or one(pair) for pair, value in first.items()}
 
+    def ping_gateways(self):
+        """Which hosts get an answer from which interface of the router, and the router from which hosts."""
+        hosts, rows = self.campus.rows["hosts"], self.campus.rows["gateways"]
+        own = {h["host"]: [a.partition("/")[0] for a in h["address"].split() if ":" not in a] for h in hosts}
+        asked = [(h["host"], f"rt {row['interface']}", row["address"].partition("/")[0]) for h in hosts for row in rows
+                 if row["address"].startswith("10.") and own[h["host"]]]  # fmt: skip
+        asked += [("rt", name, addresses[0]) for name, addresses in own.items() if addresses]
+        with ThreadPoolExecutor(64) as pool:
+            answers = list(pool.map(lambda one: self._ping(one[0], one[2]) or self._ping(one[0], one[2]), asked))
+        return {(source, target): answer for (source, target, _), answer in zip(asked, answers, strict=True)}
+
     @staticmethod
     def _ping(host, address):
         argv = ["nsenter", f"--net=/run/netns/{host}", "ping", "-c", "2", "-i", "0.2", "-W", "0.6", "-q", address]
@@ -340,6 +351,13 @@ class Live:
     def stop(self):
         for process in reversed(self.procs):
             process.terminate()
+
+
+def _one_family(survey):
+    """The survey by IPv4 alone, in which the router is pinged."""
+    from crossthread.network import Network
+
+    return Network(survey).survey
 
 
 def compare(seed, keep):
@@ -354,11 +372,18 @@ def compare(seed, keep):
     live.start()
     time.sleep(6 if campus.bundle in ("lacp", "deaf") else 2)
     real = live.ping_all()
+    routed = live.ping_gateways()
     live.stop()
     said = {(a, b): verdict for a, b, verdict in matrix(survey).reaches}
     wrong = [f"{a} {b}: {said[a, b]}, real {value}" for (a, b), value in real.items()
              if said[a, b] != ("works" if value else "fails") and said[a, b] != "unknown"]  # fmt: skip
     unknown = sum(verdict == "unknown" for verdict in said.values())
+    four = _one_family(survey)
+    for (a, b), value in routed.items():
+        verdict = why(four, a, b).verdict
+        unknown += verdict == "unknown"
+        if verdict not in ("unknown", "works" if value else "fails"):
+            wrong.append(f"{a} to {b}: {verdict}, real {value}")
     failing = [pair for pair, value in real.items() if not value]
     told: dict[str, int] = {}
     for pair in random.Random(seed).sample(failing, min(4, len(failing))):
@@ -375,7 +400,7 @@ def compare(seed, keep):
     return {
         "seed": seed,
         "kinds": kinds,
-        "pairs": len(real),
+        "pairs": len(real) + len(routed),
         "wrong": wrong,
         "unknown": unknown,
         "failing": len(failing),

@@ -12,15 +12,17 @@ from crossthread import (
     UnknownNameError,
     apply_changes,
     compare,
+    desk,
     device,
     find,
+    matrix_among,
     port,
     why,
     why_steps,
     write_survey,
 )
 from crossthread.demo import faulty, healthy
-from tests.building import KNOWN, cabled, hosts, ports, survey_of
+from tests.building import DATA, KNOWN, cabled, hosts, ports, survey_of
 from tests.test_command import run
 from tests.yard import at, yard
 
@@ -291,6 +293,52 @@ class Compared(Demo):
         self.assertEqual(run("compare", self.before, "/nowhere/at/all").returncode, 3)
         with self.assertRaises(UnknownNameError):
             port(healthy(), "galley", "port99")
+
+
+class Desks(Demo):
+    def test_a_capture_says_where_the_cable_leads(self):
+        answer = desk(DATA / "raw" / "case-0009" / "pcap" / "host-1-e0.pcap")
+        self.assertEqual([(s.device, s.port, s.description) for s in answer.sockets], [("sw-f", "eth2", "to host-1")])
+        self.assertEqual(answer.roots[0].root, "0/02:47:90:e5:1a:0a")
+        shown = run("desk", str(DATA / "raw" / "case-0009" / "pcap" / "host-1-e0.pcap")).stdout
+        self.assertTrue(shown.startswith("sw-f eth2, VLAN not told."))
+        self.assertIn("10.181.222.254", shown)
+
+    def test_a_daemons_neighbours_with_vlans_for_computer_and_phone(self):
+        told = {"lldp": [{"interface": [{
+            "name": "e0", "chassis": [{"name": [{"value": "ropehall"}], "mgmt-ip": [{"value": "10.61.10.205"}]}],
+            "port": [{"id": [{"type": "ifname", "value": "port4"}], "ttl": [{"value": "120"}]}],
+            "vlan": [{"vlan-id": "20", "pvid": True, "value": "exhibits"}],
+            "lldp-med": [{"policy": [{"type": "Voice", "vlan": [{"vid": "70", "value": "70"}]}]}],
+        }]}]}  # fmt: skip
+        with tempfile.TemporaryDirectory() as holder:
+            place = Path(holder) / "heard.json"
+            place.write_text(json.dumps(told))
+            shown = run("desk", str(place)).stdout
+            self.assertTrue(shown.startswith("ropehall port4, VLAN 20, voice VLAN 70."), shown)
+            self.assertIn("10.61.10.205", shown)
+            place.write_text("[]")
+            self.assertEqual(run("desk", str(place)).returncode, 3)
+        self.assertEqual(run("desk", "/nowhere").returncode, 3)
+
+
+class Among(Demo):
+    def test_the_matrix_among_some_things(self):
+        answer = matrix_among(healthy(), ["core-east", "galley", "shop-till"])
+        self.assertEqual({verdict for _, _, verdict in answer.reaches}, {"works"})
+        done = run("matrix", self.before, "core-east", "10.61.40.1", "shop-till")
+        self.assertIn("6 pairs: 2 work", done.stdout)
+        self.assertEqual(run("matrix", self.before, "core-east").returncode, 2)
+        self.assertEqual(run("matrix", self.before, "core-east", "nowhere").returncode, 2)
+
+    def test_a_vlan_that_is_not_there_is_not_carried_and_a_routed_port_differs_not_from_an_access_port(self):
+        with tempfile.TemporaryDirectory() as folder:
+            sticks, legs = yard(Path(folder) / "stick"), yard(Path(folder) / "ports", style="ports")
+        lost = apply_changes(sticks, [Change("vlans", {"device": "keel", "vid": 20}, {}, True)])
+        sides = {side.fact: side for side in crossthread.link(lost, "loft", "t1").sides}
+        self.assertEqual((sides["carried"].a, sides["carried"].b, sides["carried"].differs), ("1 10 20", "1 10", True))
+        self.assertNotIn("carried", {side.fact for side in crossthread.link(sticks, "loft", "t1").sides})
+        self.assertFalse([side.fact for side in crossthread.link(legs, "keel", "t8").sides if side.differs])
 
 
 class Neighbours(Demo):

@@ -41,6 +41,7 @@ if TYPE_CHECKING:
     from crossthread.questions.why_all import Every, why_all
     from crossthread.questions.why_steps import Steps, why_steps
     from crossthread.questions.why_via import why_via
+    from crossthread.sources.desk import Desk, desk
     from crossthread.sources.gathering import Gathered, gather
     from crossthread.survey import Survey, read_survey, write_survey
     from crossthread.survey.changes import Change, apply_changes
@@ -50,7 +51,7 @@ if TYPE_CHECKING:
     from crossthread.views.drawing import Drawing, compare_drawing
     from crossthread.views.find import find
     from crossthread.views.map import Map, map_network
-    from crossthread.views.matrix import ClassMatrix, Matrix, class_matrix, matrix
+    from crossthread.views.matrix import ClassMatrix, Matrix, class_matrix, matrix, matrix_among
     from crossthread.views.sightings import Found
     from crossthread.views.tree import TreeAnswer, TreeOverview, instance_of, tree
     from crossthread.views.tree import tree_overview as trees
@@ -69,6 +70,7 @@ __all__ = [
     "ClassMatrix",
     "Comparison",
     "CrossThreadError",
+    "Desk",
     "DevicePage",
     "Drawing",
     "DrawnCable",
@@ -110,6 +112,7 @@ __all__ = [
     "class_matrix",
     "compare",
     "compare_drawing",
+    "desk",
     "device",
     "draft_plan",
     "find",
@@ -120,6 +123,7 @@ __all__ = [
     "map_network",
     "matrix",
     "matrix_after",
+    "matrix_among",
     "matrix_before",
     "meanings",
     "port",
@@ -152,6 +156,7 @@ _HOMES = {
     "ClassMatrix": "views.matrix",
     "Comparison": "questions.compare",
     "CrossThreadError": "errors",
+    "Desk": "sources.desk",
     "DevicePage": "questions.device",
     "Drawing": "views.drawing",
     "DrawnCable": "plan.drawing",
@@ -193,6 +198,7 @@ _HOMES = {
     "class_matrix": "views.matrix",
     "compare": "questions.compare",
     "compare_drawing": "views.drawing",
+    "desk": "sources.desk",
     "device": "questions.device:device_page",
     "draft_plan": "questions.plan_draft",
     "find": "views.find",
@@ -203,6 +209,7 @@ _HOMES = {
     "map_network": "views.map",
     "matrix": "views.matrix",
     "matrix_after": "questions.matrix_change",
+    "matrix_among": "views.matrix",
     "matrix_before": "questions.matrix_change",
     "meanings": "diagnosis.meanings",
     "port": "questions.port:port_page",

@@ -180,6 +180,9 @@ def _touched(network: Network, answer: Why) -> Why:
 @app.command("matrix")
 def matrix_command(
     survey: SurveyPath,
+    things: Annotated[
+        list[str] | None, typer.Argument(metavar="[THING]...", help="Only among these: hosts, devices, addresses.")
+    ] = None,
     classes: Annotated[
         bool | None,
         typer.Option(
@@ -201,11 +204,19 @@ def matrix_command(
     """Who reaches whom: every ordered pair of hosts; or what becomes of it by changes."""
     from crossthread.cli.progress import progress
     from crossthread.faces.terminal.matrix import show_classes, show_matrix
-    from crossthread.views.matrix import class_matrix, matrix
+    from crossthread.views.matrix import class_matrix, matrix, matrix_among
 
     if bool(before) + bool(after) + (classes is not None) > 1:
         usage_error("expected only one of --classes, --each, --before and --after")
     network = Network(load(survey))
+    if things:
+        if len(things) < 2 or before or after or classes is not None:
+            usage_error("expected at least two things, without --classes, --each, --before and --after")
+        try:
+            emit(matrix_among(network, things), show_matrix, json)
+        except UnknownNameError as error:
+            usage_error(str(error))
+        return
     if before or after:
         _matrix_change(network, before, after or [], plan, json)
         return

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 import msgspec
 import typer
@@ -19,6 +19,8 @@ if TYPE_CHECKING:
     from crossthread.plan import Plan
     from crossthread.plan.drawing import DrawnCable
     from crossthread.sources.table_mapping import TableMapping
+
+_Read = TypeVar("_Read")
 
 
 def load(path: str) -> Survey:
@@ -46,8 +48,13 @@ def load_plan(path: str) -> Plan:
     """Read a plan; print every error and end with status 3 if it cannot be read."""
     from crossthread.plan import read_plan
 
+    return told_problems(lambda: read_plan(path))
+
+
+def told_problems(read: Callable[[], _Read]) -> _Read:
+    """What is read; every error is printed and the command ends with status 3 if it cannot be."""
     try:
-        return read_plan(path)
+        return read()
     except SurveyError as error:
         for problem in error.problems:
             typer.echo(str(problem), err=True)
@@ -105,9 +112,4 @@ def load_drawing(path: str) -> list[DrawnCable]:
     """Read a documented list of cables; print every error and end with status 3 if it cannot be read."""
     from crossthread.plan.drawing import read_drawing
 
-    try:
-        return read_drawing(path)
-    except SurveyError as error:
-        for problem in error.problems:
-            typer.echo(str(problem), err=True)
-        raise typer.Exit(UNREADABLE) from None
+    return told_problems(lambda: read_drawing(path))

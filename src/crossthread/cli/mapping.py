@@ -56,6 +56,21 @@ def gather_command(
     emit(answer.summary(base, dry_run, kept), show_gathered, json)
 
 
+@app.command("desk")
+def desk_command(
+    source: Annotated[
+        str, typer.Argument(metavar="FILE", help="A capture, or a discovery daemon's neighbours as JSON.")
+    ],
+    json: Json = False,
+) -> None:
+    """At a desk: the switch and port at the other end of this cable, its VLANs, the trees, and who else talks here."""
+    from crossthread.cli.input import told_problems
+    from crossthread.faces.terminal.desk import show_desk
+    from crossthread.sources.desk import desk
+
+    emit(told_problems(lambda: desk(source)), show_desk, json)
+
+
 @app.command("map")
 def map_command(
     survey: SurveyPath,

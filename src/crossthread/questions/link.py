@@ -13,7 +13,7 @@ from crossthread.network.network import Network
 from crossthread.network.topology.names import End
 from crossthread.questions.check import check, select
 from crossthread.survey.records import Row, columns_of
-from crossthread.values import NONE
+from crossthread.values import NONE, VlanSet
 from crossthread.views.map import STATES, LinkEnd
 
 _PORT = ("admin", "oper", "mode", "pvid", "allowed", "untagged", "tagging", "speed", "capable_speed", "duplex", "mtu",
@@ -100,6 +100,7 @@ def link_view(network: Network, device: str, port: str) -> LinkView:
     inner = next((link for link in adjacency.links if end in (link.a, link.b)), None)
     far = inner.far(end) if inner is not None and end not in (adjacency.a, adjacency.b) else adjacency.far(end)
     sides = [*_sides(context.port(end), context.port(far), _PORT)]
+    sides += _carried(network, end, far)
     trees = network.fabric.trees
     for instance in sorted({i for e in (end, far) for d, p, i in trees.ports if (d, p) == e}):
         rows = [trees.ports.get((*e, instance)) for e in (end, far)]
@@ -108,6 +109,25 @@ def link_view(network: Network, device: str, port: str) -> LinkView:
     here = select(found, at=(end.device, end.port)).findings + select(found, at=(far.device, far.port)).findings
     unique = tuple({finding.identity: finding for finding in here}.values())
     return LinkView(LinkEnd(*end), LinkEnd(*far), STATES[adjacency.up], tuple(sides), unique)
+
+
+def _carried(network: Network, end: End, far: End) -> list[Side]:
+    """The VLANs that each end really carries: one that does not exist on the device is none of them."""
+    allowed, carried = [], []
+    for one in (end, far):
+        row = network.port(one)
+        if row is None or row.mode not in ("trunk", "hybrid") or row.allowed is None:
+            return []
+        allowed.append(row.allowed)
+        carried.append(VlanSet(row.allowed.bits & network.fabric.exists(one.device).possible))
+    if carried == allowed:
+        return []
+    return [Side("carried", str(carried[0]), str(carried[1]), carried[0] != carried[1])]
+
+
+def _routed(a: Row | None, b: Row | None) -> bool:
+    """Whether one end routes and the other is an access port, which is no difference in itself."""
+    return {getattr(row, "mode", None) for row in (a, b)} == {"routed", "access"}
 
 
 def _sides(
@@ -124,5 +144,6 @@ def _sides(
         alike = one == two or None in (one, two) or column in _OWN
         if column == "lag" and None not in (one, two):
             alike = (one == NONE) == (two == NONE)
+        alike = alike or (column in ("mode", "pvid") and _routed(a, b))
         found.append(Side(before + column, one, two, compare and not alike))
     return found

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from itertools import permutations
 
 import msgspec
 
 from crossthread.answer import Answer
 from crossthread.network.given import of_network
-from crossthread.network.hosts.station import Station
+from crossthread.network.hosts.ends import find_end, find_ends
+from crossthread.network.hosts.station import HostStation, Station
 from crossthread.network.network import Network
 from crossthread.network.routing.forwarding import Forwarding
 from crossthread.network.three_valued import VERDICTS, Truth, Verdict
@@ -70,6 +72,47 @@ def matrix(network: Network, progress: Callable[[], None] | None = None) -> Matr
     reaches = [(hosts[a].name, hosts[b].name, VERDICTS[echoes[a, b]]) for a in places for b in places if a != b]
     versions = tuple(host.address.version if host.address else None for host in hosts)
     return Matrix(tuple(host.name for host in hosts), tuple(reaches), versions)
+
+
+@of_network
+def matrix_among(network: Network, things: Sequence[str]) -> Matrix:
+    """Decide every ordered pair of some things that have an address.
+
+    Parameters
+    ----------
+    network
+        A network, a survey, or the place of one: a folder, or a `.json` or `.json.gz` file.
+    things
+        Hosts, interfaces, devices or addresses; see `why`.
+
+    Returns
+    -------
+    Matrix
+        A verdict for every ordered pair; a device sends from the interface that is nearest to the other.
+
+    Raises
+    ------
+    SurveyError
+        If a place was given and no survey can be read there.
+    UnknownNameError
+        If there is nothing of a name or address, or two are one.
+
+    Examples
+    --------
+    >>> from crossthread.demo import healthy
+    >>> matrix_among(healthy(), ["core-east", "galley", "shop-till"]).reaches[0]
+    ('core-east', 'galley', 'works')
+    """
+    forwarding = Forwarding(network)
+    reaches = []
+    for one, two in permutations(things, 2):
+        source, target = find_ends(network, one, two)
+        hosts = isinstance(source, HostStation) and isinstance(target, HostStation)
+        found = (forwarding.echo if hosts else forwarding.echo_alone)(source, target)
+        reaches.append((one, two, VERDICTS[found]))
+    found_ends = [find_end(network, thing) for thing in things]
+    addresses = [end.address if isinstance(end, Station) else None for end in found_ends]
+    return Matrix(tuple(things), tuple(reaches), tuple(ip.version if ip else None for ip in addresses))
 
 
 def _both(network: Network, forwarding: Forwarding, one: Station, two: Station) -> tuple[Truth, Truth]:

@@ -207,7 +207,7 @@ class Forwarding:
             return Walk(False, (), Stop("down", source, goal))
         if isinstance(target, Interface) and target.device == source.device:
             return Walk(True, ())
-        if source in self._stations.managed:
+        if source in self._stations.managed and not self._stations.on_device.get(source.device):
             if source.address is not None and goal in source.address.network:
                 return self._deliver(source, goal, target, ())
             return self._by_default(source, target)

@@ -44,6 +44,23 @@ def read_neighbors(device: str, document: dict[str, Any], source: str) -> list[N
     return found
 
 
+def voice_vlans(document: dict[str, Any]) -> dict[str, int]:
+    """The VLAN that a phone is told to use, for each own interface on which that was announced (LLDP-MED)."""
+    found: dict[str, int] = {}
+    for holder in _each(document.get("lldp")):
+        for heard in _each(holder.get("interface")):
+            policies = [policy for med in _each(heard.get("lldp-med")) for policy in _each(med.get("policy"))]
+            for policy in policies:
+                vid = _value(policy, "vlan") or _value(policy, "vid") or _plain(policy.get("vid"))
+                if str(policy.get("type", "")).casefold() == "voice" and vid and vid.isdecimal() and int(vid):
+                    found[str(heard.get("name"))] = int(vid)
+    return found
+
+
+def _plain(value: Any) -> str | None:
+    return str(value) if isinstance(value, str | int) else None
+
+
 def _neighbor(
     device: str, heard: dict[str, Any], chassis: dict[str, Any], port: dict[str, Any], source: str
 ) -> Neighbor:
