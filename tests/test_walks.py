@@ -3,14 +3,18 @@
 import gzip
 import random
 import re
+import tempfile
 import unittest
+from pathlib import Path
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from crossthread import UnreadableError
 from crossthread.sources.documents import recognise
 from crossthread.sources.gathering import gather
 from crossthread.sources.snmp.device import read_walk
+from crossthread.sources.snmp.mib import COLUMNS
 from crossthread.sources.snmp.walk import Walk
 from crossthread.survey.records import MacEntry, Neighbor, Port, Tree, TreePort, Vlan
 from tests.building import DATA
@@ -137,7 +141,135 @@ class Newer(unittest.TestCase):
         self.assertEqual((heard.port, heard.pvid, heard.mtu, heard.lag), ("p7", 30, 1504, "12"))
 
 
+def lines(**columns):
+    """A walk of some columns by the names that the reader has for them: `{"index": value}` each."""
+    found = []
+    for name, entries in columns.items():
+        for index, value in entries.items():
+            kind = "INTEGER: " if isinstance(value, int) else ""
+            found.append(f".{COLUMNS[name]}.{index} = {kind}{value}")
+    return "\n".join(found) + "\n"
+
+
+BASE = {"if_name": {7: 'STRING: "p7"', 8: 'STRING: "p8"'}, "if_type": {7: 6, 8: 6}, "base_port": {1: 7, 2: 8}}
+
+
+class Filled(unittest.TestCase):
+    """What real devices fill in, one thing each."""
+
+    def rows(self, kind, **columns):
+        merged = {name: {**BASE.get(name, {}), **columns.get(name, {})} for name in {**BASE, **columns}}
+        return [row for row in read_walk(lines(**merged), "sw", "x") if type(row).__name__ == kind]
+
+    def test_the_device_itself(self):
+        (device,) = self.rows(
+            "Device", location={0: 'STRING: "cellar"'}, lldp_management={"1.4.10.0.0.9": 5},
+            entity_class={1: 3, 2: 9}, entity_model={1: 'STRING: "B-8"', 2: 'STRING: "module"'},
+            entity_software={2: 'STRING: "2.1"'},
+        )  # fmt: skip
+        self.assertEqual(
+            (device.site, device.management, device.platform, device.software), ("cellar", "10.0.0.9", "B-8", "2.1")
+        )
+
+    def test_ports(self):
+        one, two = self.rows(
+            "Port", authorized={7: 2, 8: 1}, lldp_admin={7: 1, 8: 4},
+            lldp_port_id={7: 'STRING: "p7"', 8: 'STRING: "p8"'},
+            pvid={1: 10}, port_frames={1: 2}, vlan_egress={"0.10": "Hex-STRING: C0", "0.20": "Hex-STRING: 40"},
+            vlan_untagged={"0.10": "Hex-STRING: 80"}, lag_attached={7: 8}, lag_state={7: "Hex-STRING: BC"},
+        )  # fmt: skip
+        self.assertEqual((one.authorized, two.authorized), ("no", "yes"))
+        self.assertEqual((one.discovery, two.discovery), ("send", "off"))
+        self.assertEqual((one.mode, one.pvid, one.frames), ("access", 10, "tagged"))
+        self.assertEqual((two.mode, two.pvid, str(two.allowed)), ("hybrid", None, "10 20"))
+        self.assertEqual((one.lag, one.lag_state), ("p8", "attached"))
+        apart = self.rows("Port", lag_attached={7: 8}, lag_state={7: "Hex-STRING: 44"})
+        self.assertEqual(apart[0].lag_state, "detached")
+        odd = self.rows("Port", lag_attached={7: 8}, lag_state={7: 'STRING: "11"'})
+        self.assertIsNone(odd[0].lag_state)
+
+    def test_roles_by_the_designated_bridge(self):
+        own, far = "80 00 02 00 00 00 00 0A", "80 00 02 00 00 00 00 01"
+        ports = self.rows(
+            "TreePort", bridge_address={0: "Hex-STRING: " + own[6:]}, stp_root={0: "Hex-STRING: " + far},
+            stp_root_port={0: 1}, port_state={1: 5, 2: 2, 3: 5, 4: 2, 5: 1}, base_port={3: 9, 4: 10, 5: 11},
+            if_name={9: 'STRING: "p9"', 10: 'STRING: "p10"', 11: 'STRING: "p11"'}, port_enabled={3: 2},
+            port_designated={2: f"Hex-STRING: {far}", 3: f"Hex-STRING: {own}", 4: f"Hex-STRING: {own}"},
+        )  # fmt: skip
+        self.assertEqual([row.role for row in ports], ["root", "alternate", "designated", "backup", "disabled"])
+        self.assertEqual([row.bpdus for row in ports], [None, None, "drop", None, None])
+
+    def test_addresses(self):
+        gateways = self.rows(
+            "Gateway", address_if={"1.4.10.0.0.1": 7, "1.4.10.0.0.255": 7, "1.4.10.0.1.1": 7},
+            address_kind={"1.4.10.0.0.1": 1, "1.4.10.0.0.255": 3},
+            address_prefix={"1.4.10.0.0.1": "OID: .1.3.6.1.2.1.4.32.1.5.7.1.4.10.0.0.0.24", "1.4.10.0.1.1": "OID: .0.0",
+                            "1.4.10.0.0.255": "OID: .1.3.6.1.2.1.4.32.1.5.7.1.4.10.0.0.0.24"},
+            vrrp_address={"7.5.10.0.0.254": 1}, vrrp_state={"7.5": 2},
+        )  # fmt: skip
+        self.assertEqual(
+            [(g.address, g.virtual, g.virtual_state) for g in gateways], [("10.0.0.1/24", "10.0.0.254", "backup")]
+        )
+        newer = self.rows(
+            "Gateway", address_if={"1.4.10.0.0.1": 7},
+            address_prefix={"1.4.10.0.0.1": "OID: .1.3.6.1.2.1.4.32.1.5.7.1.4.10.0.0.0.24"},
+            vrrp3_address={"7.5.1.4.10.0.0.253": 1}, vrrp3_state={"7.5.1": 3},
+        )  # fmt: skip
+        self.assertEqual([(g.virtual, g.virtual_state) for g in newer], [("10.0.0.253", "master")])
+
+    def test_a_tagged_interface_stands_on_its_port(self):
+        text = lines(
+            if_name={1: 'STRING: "e1"', 30: 'STRING: "e1.30"'}, if_type={1: 6, 30: 135},
+            if_stack={"30.1": 1, "0.30": 1},
+            ip_index={"10.0.30.1": 30}, ip_mask={"10.0.30.1": "IpAddress: 255.255.255.0"},
+        )  # fmt: skip
+        (gateway,) = [row for row in read_walk(text, "rt", "x") if type(row).__name__ == "Gateway"]
+        self.assertEqual((gateway.interface, gateway.vid, gateway.port, gateway.untagged), ("e1.30", 30, "e1", "no"))
+
+    def test_routes_of_all_three_tables(self):
+        old = self.rows(
+            "Route", old_route_if={"10.9.0.0": 7, "10.8.0.0": 7}, old_route_hop={"10.9.0.0": "IpAddress: 10.0.0.2"},
+            old_route_type={"10.9.0.0": 4, "10.8.0.0": 3}, old_route_protocol={"10.9.0.0": 3},
+            old_route_mask={"10.9.0.0": "IpAddress: 255.255.0.0", "10.8.0.0": "IpAddress: 255.255.0.0"},
+        )  # fmt: skip
+        self.assertEqual([(r.prefix, r.next_hop, r.origin) for r in old], [("10.9.0.0/16", "10.0.0.2", "static")])
+        local = "1.4.10.9.0.0.16.2.0.0.1.4.10.0.0.2"
+        black = "1.4.10.7.0.0.16.2.0.0.1.4.0.0.0.0"
+        newer = self.rows(
+            "Route", inet_route_if={local: 7, black: 7}, inet_route_protocol={local: 2, black: 3},
+            inet_route_type={local: 4, black: 5},
+        )  # fmt: skip
+        self.assertEqual(
+            {(r.prefix, r.next_hop, r.kind) for r in newer},
+            {("10.9.0.0/16", "10.0.0.2", None), ("10.7.0.0/16", None, "blackhole")},
+        )
+
+    def test_a_neighbour_that_is_managed_by_ipv6(self):
+        (heard,) = self.rows(
+            "Neighbor", rem_chassis={"0.1.1": 'STRING: "far"'}, rem_chassis_kind={"0.1.1": 7},
+            rem_management={"0.1.1.2.16.253.0" + ".0" * 13 + ".9": 1},
+        )  # fmt: skip
+        self.assertEqual(heard.management, "fd00::9")
+
+
 class Text(unittest.TestCase):
+    def test_identifiers_that_begin_with_iso_and_those_that_are_names(self):
+        text = 'iso.3.6.1.2.1.1.5.0 = STRING: "quay"\niso.3.6.1.2.1.31.1.1.1.1.7 = STRING: "p7"\n'
+        self.assertEqual(recognise(text.encode())[0], "walk")
+        self.assertEqual(read_walk(text, "x", "x")[0].device, "quay")
+        with self.assertRaisesRegex(UnreadableError, "numeric identifiers"):
+            recognise(b"SNMPv2-MIB::sysName.0 = STRING: quay\n")
+
+    def test_walks_of_one_devices_subtrees_join(self):
+        with tempfile.TemporaryDirectory() as holder:
+            folder = Path(holder) / "quay"
+            folder.mkdir()
+            (folder / "system.walk").write_text('.1.3.6.1.2.1.1.5.0 = STRING: "quay"\n')
+            (folder / "if.walk").write_text(lines(if_name={7: 'STRING: "p7"'}, if_type={7: 6}))
+            found = gather([folder])
+        self.assertEqual([(row.device, row.port) for row in found.survey.ports], [("quay", "p7")])
+        self.assertEqual({entry.kind for entry in found.files}, {"walk"})
+
     def test_wrapped_hex_lines_and_text_over_lines(self):
         text = '.1.3.1.0 = STRING: "two\nlines"\n1.3.2.0 = Hex-STRING: 01 02\n03 04 \n.1.3.3.0 = ""\n'
         text += ".1.3.4.0 = INTEGER: up(1)\n"

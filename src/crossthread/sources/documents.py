@@ -11,7 +11,7 @@ import msgspec
 
 from crossthread.errors import UnreadableError
 from crossthread.sources.listings.software_switch import is_database
-from crossthread.sources.snmp.walk import is_walk
+from crossthread.sources.snmp.walk import is_named_walk, is_walk
 from crossthread.sources.yang.ietf import is_yang
 
 
@@ -47,6 +47,8 @@ def recognise(data: bytes) -> tuple[str, Any] | None:
         return "capture", data
     if is_walk(data):
         return "walk", data.decode("utf-8", "surrogateescape")
+    if is_named_walk(data):
+        raise UnreadableError("a walk with names; walk again with numeric identifiers (the client's option -On)")
     if is_database(data):
         return "ovs-fdb", data.decode("utf-8", "replace")
     if data.lstrip()[:1] not in (b"{", b"["):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 from collections import defaultdict
 from collections.abc import Callable, Sequence
 from datetime import UTC, datetime
@@ -148,6 +149,7 @@ def _open(label: str, path: Path, mappings: Sequence[TableMapping]) -> Document 
     return Document(label, path.parent.name, *found)
 
 
+_SYSTEM_NAME = re.compile(r"(?m)^\s*\.?(?:1|iso)\.3\.6\.1\.2\.1\.1\.5\.0 = ")
 _ALONE = ("capture", "walk", "yang")
 """Formats of which each file speaks for itself; all others are read together, folder by folder."""
 
@@ -156,13 +158,16 @@ def _alone(documents: list[tuple[Document, float]]) -> tuple[list[Told], list[Ta
     """What captures, walks and YANG data say."""
     told: list[Told] = []
     taken = []
-    for document, time in documents:
+    for document, time in _joined(documents):
         if document.kind not in _ALONE:
             continue
         says = ""
         rows: list[Row] = []
         if document.kind == "yang":
             rows = read_yang(document.device, document.data, document.path)
+        elif document.kind == "walk" and not document.data:
+            taken.append(Taken(document.path, "walk", 0, "read together with the walk of its folder that has the name"))
+            continue
         elif document.kind == "walk":
             rows = read_walk(document.data, _stem(document.path), document.path)
         else:
@@ -176,6 +181,20 @@ def _alone(documents: list[tuple[Document, float]]) -> tuple[list[Told], list[Ta
         told += [Told(row, time) for row in rows]
         taken.append(Taken(document.path, document.kind, len(rows), says))
     return told, taken
+
+
+def _joined(documents: list[tuple[Document, float]]) -> list[tuple[Document, float]]:
+    """The documents, with walks of single subtrees added to the one walk of their folder that names its device."""
+    walks = [(document, time) for document, time in documents if document.kind == "walk"]
+    named = [entry for entry in walks if _SYSTEM_NAME.search(entry[0].data)]
+    if len(named) != 1 or len(walks) < 2:
+        return documents
+    (first, time), rest = named[0], [entry for entry in walks if entry is not named[0]]
+    whole = "\n".join(document.data for document, _ in (named[0], *rest))
+    others = [(msgspec.structs.replace(document, data=""), at) for document, at in rest]
+    kept = [entry for entry in documents if entry[0].kind != "walk"]
+    newest = max([time, *(at for _, at in rest)])
+    return [*kept, (msgspec.structs.replace(first, data=whole), newest), *others]
 
 
 def _together(documents: list[tuple[Document, float]]) -> tuple[list[Told], list[Taken]]:

@@ -3,11 +3,19 @@
 from __future__ import annotations
 
 import re
+from collections import defaultdict
+from collections.abc import Iterable, Iterator
+from functools import cached_property
 from ipaddress import IPv4Address, ip_network
 from typing import Any
 
+from msgspec.structs import replace
+
 from crossthread.sources.snmp.mib import COLUMNS, Mib, address_of
 from crossthread.survey.records import ArpEntry, Gateway, Route, Row
+from crossthread.values import address, interface
+
+_ETHERNET = 6
 
 
 class AddressTables(Mib):
@@ -37,6 +45,9 @@ class AddressTables(Mib):
         told = {row.address for row in found if isinstance(row, Gateway) and row.address}
         known = {(row.interface, row.address) for row in found if isinstance(row, ArpEntry)}
         newer = self._newer_addresses(told)
+        found = [*self._shared(r for r in (*found, *newer) if isinstance(r, Gateway)),
+                 *(r for r in found if not isinstance(r, Gateway))]  # fmt: skip
+        newer = [row for row in newer if not isinstance(row, Gateway)]
         return found + [r for r in newer if not isinstance(r, ArpEntry) or (r.interface, r.address) not in known]
 
     def _newer_addresses(self, known: set[str]) -> list[Row]:
@@ -45,6 +56,8 @@ class AddressTables(Mib):
         prefixes = self._walk.pointers(COLUMNS["address_prefix"])
         for index, number in self.numbers("address_if").items():
             own, pointer = address_of(index), prefixes.get(index, ())
+            if self.numbers("address_kind").get(index, 1) != 1:
+                continue  # an anycast or broadcast address
             if own is None or own.is_loopback or own.is_link_local or number not in self.interfaces or len(pointer) < 3:
                 continue  # 0.0 in place of a pointer: the prefix is not known
             text = f"{own}/{pointer[-1]}"
@@ -71,7 +84,38 @@ class AddressTables(Mib):
             return {"port": name, "untagged": "yes"}
         digits = re.search(r"(\d{1,4})$", name)
         vid = int(digits[1]) if digits else 0
+        parents = self._below.get(number, [])
+        if len(parents) == 1 and 1 <= vid <= 4094 and not self.bridge_ports:
+            return {"vid": vid, "port": self.interfaces[parents[0]], "untagged": "no"}
         return {"vid": vid} if vid in self.egress else {}
+
+    @cached_property
+    def _below(self) -> dict[int, list[int]]:
+        """The Ethernet interfaces on which others run, such as a tagged sub-interface on its port (ifStackTable)."""
+        kinds = {index[0]: kind for index, kind in self.numbers("if_type").items()}
+        found: dict[int, list[int]] = defaultdict(list)
+        for index in self.numbers("if_stack"):
+            if len(index) == 2 and index[0] != index[1] and kinds.get(index[1]) == _ETHERNET and index[0]:
+                found[index[0]].append(index[1])
+        return found
+
+    def _shared(self, gateways: Iterable[Gateway]) -> Iterator[Gateway]:
+        """The addresses of interfaces with those that they share, and who holds these (RFC 2787, RFC 6527)."""
+        words = {1: "down", 2: "backup", 3: "master"}
+        shared: dict[str, tuple[str, str | None]] = {}
+        for index in self.numbers("vrrp_address"):
+            if len(index) == 6 and max(index[2:]) < 256:
+                state = words.get(self.numbers("vrrp_state").get(index[:2], 0))
+                shared[self.interfaces.get(index[0], "")] = ".".join(map(str, index[2:])), state
+        for index in self.numbers("vrrp3_address"):
+            own = address_of(index[2:])
+            if own is not None:
+                state = words.get(self.numbers("vrrp3_state").get(index[:3], 0))
+                shared[self.interfaces.get(index[0], "")] = str(own), state
+        for row in gateways:
+            held, state = shared.get(row.interface, ("", None))
+            same = held and row.address and address(held) in interface(row.address).network
+            yield replace(row, virtual=held, virtual_state=state) if same else row
 
     def _routes(self) -> list[Route]:
         found = {}
@@ -83,8 +127,9 @@ class AddressTables(Mib):
             length = int(IPv4Address(bytes(index[4:8]))).bit_count() if max(index) < 256 else 0
             hop = ".".join(map(str, index[9:13]))
             protocol = protocols.get(known.get(index, 0), "other")
-            if hop == "0.0.0.0" or protocol == "connected" or max(index) > 255:
+            if hop == "0.0.0.0" or max(index) > 255:
                 continue
+            protocol = "static" if protocol == "connected" else protocol  # some call static routes local
             mask = int.from_bytes(bytes(index[4:8]), "big")
             prefix = f"{IPv4Address(int.from_bytes(bytes(index[:4]), 'big') & mask)}/{length}"
             found[prefix, hop] = Route(
@@ -97,11 +142,33 @@ class AddressTables(Mib):
                 continue
             via = address_of(rest[2 + rest[1] :])
             protocol = protocols.get(self.numbers("inet_route_protocol").get(index, 0), "other")
-            if via is None or int(via) == 0 or protocol == "connected" or goal.is_loopback:
+            kind = {2: "prohibit", 5: "blackhole"}.get(self.numbers("inet_route_type").get(index, 0))
+            if goal.is_loopback or (kind is None and (via is None or int(via) == 0)):
                 continue
+            protocol = "static" if protocol == "connected" else protocol  # some call static routes local
             prefix = str(ip_network(f"{goal}/{rest[0]}", strict=False))
+            if kind is not None or via is None:
+                found.setdefault((prefix, ""), Route(self.device, prefix, kind=kind, source=self._source))
+                continue
             found.setdefault(
                 (prefix, str(via)),
                 Route(self.device, prefix, str(via), self.interfaces.get(number), protocol, source=self._source),
             )
+        if not found:
+            self._old_routes(found)
         return list(found.values())
+
+    def _old_routes(self, found: dict[tuple[str, str], Route]) -> None:
+        """The oldest table of routes (RFC 1213), where it is the only one."""
+        hops, masks = self.texts("old_route_hop"), self.lengths("old_route_mask")
+        protocols = {3: "static", 8: "rip", 13: "ospf", 14: "bgp"}
+        for index, number in self.numbers("old_route_if").items():
+            hop, length = hops.get(index, ""), masks.get(index)
+            if len(index) != 4 or max(index) > 255 or length is None or index[0] == 127:
+                continue
+            if self.numbers("old_route_type").get(index) != 4 or hop in ("", "0.0.0.0"):
+                continue
+            prefix = str(ip_network(f"{'.'.join(map(str, index))}/{length}", strict=False))
+            origin = protocols.get(self.numbers("old_route_protocol").get(index, 0), "other")
+            out = self.interfaces.get(number)
+            found[prefix, hop] = Route(self.device, prefix, hop, out, origin, source=self._source)

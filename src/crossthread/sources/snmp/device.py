@@ -10,7 +10,7 @@ from typing import Any
 
 from crossthread.sources.covering import in_full
 from crossthread.sources.snmp.addresses import AddressTables
-from crossthread.sources.snmp.mib import COLUMNS, capabilities
+from crossthread.sources.snmp.mib import COLUMNS, address_of, capabilities
 from crossthread.sources.snmp.neighbors import NeighborTables
 from crossthread.sources.snmp.walk import Walk
 from crossthread.survey.records import (
@@ -77,16 +77,33 @@ class _Reader(AddressTables, NeighborTables):
             self.device,
             chassis.hex(":") if len(chassis) == 6 else None,
             words or (("bridge",) if self.bridge_ports else None),
-            platform=next(iter(self.texts("description").values()), None) or None,
+            platform=self._model() or next(iter(self.texts("description").values()), None) or None,
+            software=self._entity("entity_software"),
+            management=self._management(),
+            site=next(iter(self.texts("location").values()), None) or None,
             routing={1: "yes", 2: "no"}.get(forwarding or 0),
             mac_ageing=self.one("mac_ageing"),
             source=self._source,
         )
 
+    def _entity(self, column: str) -> str | None:
+        """What the chassis says of itself (ENTITY-MIB, RFC 6933, class 3); the first part that says it, else."""
+        kinds, told = self.numbers("entity_class"), self.texts(column)
+        ordered = sorted(told, key=lambda index: (kinds.get(index) != 3, index))
+        return next((text for index in ordered if (text := told[index].strip())), None)
+
+    def _model(self) -> str | None:
+        return self._entity("entity_model")
+
+    def _management(self) -> str | None:
+        """The management address that it announces: the first of IPv4, else of IPv6 (lldpLocManAddrTable)."""
+        found = [own for index in self.numbers("lldp_management") if (own := address_of(index)) is not None]
+        return str(min(found, key=lambda own: own.version)) if found else None
+
     def _ports(self) -> list[Port]:
         kinds = {index[0]: kind for index, kind in self.numbers("if_type").items()}
         wanted = set(self.bridge_ports.values()) | {i for i, kind in kinds.items() if kind in _ETHERNET | {_AGGREGATE}}
-        cells = self._membership()
+        cells, discovery = self._membership(), self._discovery()
         found = []
         for number in sorted(wanted & self.interfaces.keys()):
             mac = self.of(self.octets("if_mac"), number) or b""
@@ -94,6 +111,7 @@ class _Reader(AddressTables, NeighborTables):
             own: dict[str, Any] = dict(cells.get(number, {}))
             if lag in self.interfaces:
                 own["lag"] = self.interfaces[lag]
+                own["lag_state"] = self._attached(number)
             names = {t for t in (self.of(self.texts("if_descr"), number),) if t and " " not in t}
             found.append(
                 Port(
@@ -107,6 +125,8 @@ class _Reader(AddressTables, NeighborTables):
                     speed=self._speed(number),
                     duplex={2: "half", 3: "full"}.get(self.of(self.numbers("duplex"), number) or 0),
                     mtu=self.of(self.numbers("if_mtu"), number),
+                    authorized={1: "yes", 2: "no"}.get(self.of(self.numbers("authorized"), number) or 0),
+                    discovery=discovery.get(self.interfaces[number]),
                     in_packets=self._packets("in", number),
                     out_packets=self._packets("out", number),
                     in_errors=self.of(self.numbers("if_in_errors"), number),
@@ -118,6 +138,20 @@ class _Reader(AddressTables, NeighborTables):
                 )
             )
         return found
+
+    def _attached(self, number: int) -> str | None:
+        """Whether a member takes part in its bundle: it collects and distributes (IEEE 802.1AX, Dot3adPortState)."""
+        octets = self.of(self.octets("lag_state"), number) or b""
+        if len(octets) not in (1, 2) or octets.isdigit():
+            return None  # some devices fill in a number as text
+        return "attached" if octets[0] & 0x0C == 0x0C else "detached"
+
+    def _discovery(self) -> dict[str, str]:
+        """What each port does with neighbour discovery (lldpPortConfigAdminStatus)."""
+        words = {1: "send", 2: "receive", 3: "both", 4: "off"}
+        ports = self._lldp_ports()
+        told = self.numbers("lldp_admin").items()
+        return {ports[i[0]]: words[status] for i, status in told if i and i[0] in ports and status in words}
 
     def _packets(self, direction: str, number: int) -> int | None:
         """How many packets came in or went out, by the counters of 64 bits: the older ones start again too soon."""
@@ -145,9 +179,13 @@ class _Reader(AddressTables, NeighborTables):
             for port in ports:
                 bare[port] |= 1 << vid
         found: dict[int, dict[str, Any]] = {}
+        frames = {index[0]: kind for index, kind in self.numbers("port_frames").items() if len(index) == 1}
         for port, number in self.bridge_ports.items():
             own_vid = pvids.get(port)
             if own_vid is None:
+                if carried[port]:  # a member, though nobody says what its untagged frames join
+                    sets = {"allowed": VlanSet(carried[port]), "untagged": VlanSet(bare[port] & carried[port])}
+                    found[number] = {"mode": "hybrid", **sets}
                 continue
             if not self.egress:
                 found[number] = {"pvid": own_vid if 1 <= own_vid <= 4094 else 0}
@@ -158,6 +196,8 @@ class _Reader(AddressTables, NeighborTables):
             else:
                 sets = {"allowed": VlanSet(carried[port]), "untagged": VlanSet(bare[port] & carried[port])}
                 found[number] = {"mode": "hybrid", "pvid": own_vid if own else 0, **sets}
+            if frames.get(port) == 2:
+                found[number]["frames"] = "tagged"
         return found
 
     def _vlans(self) -> list[Vlan]:
@@ -190,7 +230,7 @@ class _Reader(AddressTables, NeighborTables):
         for port, state in states.items():
             label = self.name(port)
             if label is not None:
-                role = "root" if port == root_port else ("disabled" if state == 1 else None)
+                role = self._role(port, state, root_port, address)
                 wide = self.of(self.numbers("port_cost_32"), port)
                 found.append(
                     TreePort(
@@ -199,10 +239,25 @@ class _Reader(AddressTables, NeighborTables):
                         cost=wide if wide is not None else self.of(self.numbers("port_cost"), port),
                         priority=self.of(self.numbers("port_priority"), port), number=port,
                         edge={1: "yes", 2: "no"}.get(self.of(self.numbers("port_edge"), port) or 0),
+                        bpdus="drop" if self.of(self.numbers("port_enabled"), port) == 2 else None,
                         source=self._source,
                     )
                 )  # fmt: skip
         return found
+
+    def _role(self, port: int, state: int, root_port: int | None, address: bytes) -> str | None:
+        """A port's role, by whom it takes for the designated bridge of its link (IEEE 802.1D-2004 clause 17.7)."""
+        if port == root_port:
+            return "root"
+        if state == 1:
+            return "disabled"
+        bridge = self.of(self.octets("port_designated"), port) or b""
+        if len(bridge) != 8 or len(address) != 6 or not any(bridge):
+            return None
+        closed = state == 2
+        if bridge[2:] == address:
+            return "backup" if closed else "designated"
+        return "alternate" if closed else None
 
     def _stations(self) -> list[MacEntry]:
         """The filtering database: per VLAN where the device has it, else for the whole bridge."""
@@ -235,7 +290,7 @@ _TELLING = {
     "vlans": ("vlan_egress", "static_egress", "static_name"),
     "neighbors": ("lldp_chassis", "lldp_port_id", "rem_chassis", "rem_port", "rem_name"),
     "gateways": ("ip_index", "address_if", "address_prefix"),
-    "routes": ("route_if", "route_type", "inet_route_if"),
+    "routes": ("route_if", "route_type", "inet_route_if", "old_route_if"),
     "trees": ("port_state",),
     "tree_ports": ("port_state", "port_cost", "port_cost_32"),
     "macs": ("mac_port", "fdb_port"),

@@ -17,10 +17,14 @@ from crossthread.values import Address
 _SYSTEM = "1.3.6.1.2.1.1"
 _IF, _IFX, _ETHER = "1.3.6.1.2.1.2.2.1", "1.3.6.1.2.1.31.1.1.1", "1.3.6.1.2.1.10.7.2.1"
 _BRIDGE, _VLAN = "1.3.6.1.2.1.17", "1.3.6.1.2.1.17.7.1"
+_ENTITY, _IFSTACK, _ACCESS = "1.3.6.1.2.1.47.1.1.1.1", "1.3.6.1.2.1.31.1.2.1", "1.0.8802.1.1.1.1.2.1.1"
+_VRRP, _VRRP3 = "1.3.6.1.2.1.68", "1.3.6.1.2.1.207.1"
 _IP, _LAG, _LLDP = "1.3.6.1.2.1.4", "1.2.840.10006.300.43.1.2.1.1", "1.0.8802.1.1.2.1"
 
 COLUMNS = {
-    "description": f"{_SYSTEM}.1", "name": f"{_SYSTEM}.5",
+    "description": f"{_SYSTEM}.1", "name": f"{_SYSTEM}.5", "location": f"{_SYSTEM}.6",
+    "entity_class": f"{_ENTITY}.5", "entity_software": f"{_ENTITY}.10", "entity_model": f"{_ENTITY}.13",
+    "if_stack": f"{_IFSTACK}.3", "authorized": f"{_ACCESS}.5",
     "if_descr": f"{_IF}.2", "if_type": f"{_IF}.3", "if_mtu": f"{_IF}.4", "if_speed": f"{_IF}.5", "if_mac": f"{_IF}.6",
     "if_admin": f"{_IF}.7", "if_oper": f"{_IF}.8", "if_in_errors": f"{_IF}.14", "if_out_errors": f"{_IF}.20",
     "if_in_unicast": f"{_IFX}.7", "if_in_multicast": f"{_IFX}.8", "if_in_broadcast": f"{_IFX}.9",
@@ -32,25 +36,34 @@ COLUMNS = {
     "stp_root_cost": f"{_BRIDGE}.2.6", "stp_root_port": f"{_BRIDGE}.2.7", "stp_version": f"{_BRIDGE}.2.16",
     "stp_max_age": f"{_BRIDGE}.2.8", "stp_forward_delay": f"{_BRIDGE}.2.11", "mac_ageing": f"{_BRIDGE}.4.2",
     "port_priority": f"{_BRIDGE}.2.15.1.2", "port_state": f"{_BRIDGE}.2.15.1.3", "port_cost": f"{_BRIDGE}.2.15.1.5",
+    "port_enabled": f"{_BRIDGE}.2.15.1.4", "port_designated": f"{_BRIDGE}.2.15.1.8",
     "port_cost_32": f"{_BRIDGE}.2.15.1.11", "port_edge": f"{_BRIDGE}.2.19.1.3",
     "mac_port": f"{_BRIDGE}.4.3.1.2", "mac_status": f"{_BRIDGE}.4.3.1.3",
     "fdb_port": f"{_VLAN}.2.2.1.2", "fdb_status": f"{_VLAN}.2.2.1.3",
     "vlan_fdb": f"{_VLAN}.4.2.1.3", "vlan_egress": f"{_VLAN}.4.2.1.4", "vlan_untagged": f"{_VLAN}.4.2.1.5",
     "static_name": f"{_VLAN}.4.3.1.1", "static_egress": f"{_VLAN}.4.3.1.2", "static_untagged": f"{_VLAN}.4.3.1.4",
-    "pvid": f"{_VLAN}.4.5.1.1",
+    "pvid": f"{_VLAN}.4.5.1.1", "port_frames": f"{_VLAN}.4.5.1.2",
     "forwarding": f"{_IP}.1", "ip_index": f"{_IP}.20.1.2", "ip_mask": f"{_IP}.20.1.3", "arp": f"{_IP}.22.1.2",
     "route_if": f"{_IP}.24.4.1.5", "route_type": f"{_IP}.24.4.1.6", "route_protocol": f"{_IP}.24.4.1.7",
-    "address_if": f"{_IP}.34.1.3", "address_prefix": f"{_IP}.34.1.5", "neighbour_mac": f"{_IP}.35.1.4",
-    "inet_route_if": f"{_IP}.24.7.1.7", "inet_route_protocol": f"{_IP}.24.7.1.9",
+    "old_route_if": f"{_IP}.21.1.2", "old_route_hop": f"{_IP}.21.1.7", "old_route_type": f"{_IP}.21.1.8",
+    "old_route_protocol": f"{_IP}.21.1.9", "old_route_mask": f"{_IP}.21.1.11",
+    "address_if": f"{_IP}.34.1.3", "address_kind": f"{_IP}.34.1.4", "address_prefix": f"{_IP}.34.1.5",
+    "neighbour_mac": f"{_IP}.35.1.4",
+    "inet_route_if": f"{_IP}.24.7.1.7", "inet_route_type": f"{_IP}.24.7.1.8",
+    "inet_route_protocol": f"{_IP}.24.7.1.9",
     "rem_pvid": f"{_LLDP}.5.32962.1.3.1.1.1", "rem_lag_status": f"{_LLDP}.5.4623.1.3.3.1.1",
     "rem_lag": f"{_LLDP}.5.4623.1.3.3.1.2", "rem_frame": f"{_LLDP}.5.4623.1.3.4.1.1",
-    "lag_attached": f"{_LAG}.13",
+    "lag_attached": f"{_LAG}.13", "lag_state": f"{_LAG}.21",
+    "vrrp_state": f"{_VRRP}.1.3.1.3", "vrrp_address": f"{_VRRP}.1.4.1.2",
+    "vrrp3_state": f"{_VRRP3}.1.1.1.5", "vrrp3_address": f"{_VRRP3}.1.2.1.2",
+    "lldp_admin": f"{_LLDP}.1.6.1.2", "lldp_management": f"{_LLDP}.3.8.1.3",
     "lldp_chassis": f"{_LLDP}.3.2", "lldp_enabled": f"{_LLDP}.3.6", "lldp_port_id": f"{_LLDP}.3.7.1.3",
     "lldp_port_descr": f"{_LLDP}.3.7.1.4", "rem_chassis_kind": f"{_LLDP}.4.1.1.4", "rem_chassis": f"{_LLDP}.4.1.1.5",
     "rem_port_kind": f"{_LLDP}.4.1.1.6", "rem_port": f"{_LLDP}.4.1.1.7", "rem_port_descr": f"{_LLDP}.4.1.1.8",
     "rem_name": f"{_LLDP}.4.1.1.9", "rem_descr": f"{_LLDP}.4.1.1.10", "rem_enabled": f"{_LLDP}.4.1.1.12",
     "rem_management": f"{_LLDP}.4.2.1.3",
 }  # fmt: skip
+"""Every column that is read, and single values, by the name that it has here."""
 CAPABILITIES = ("other", "repeater", "bridge", "wlan", "router", "phone", None, "station")
 """The bits of LldpSystemCapabilitiesMap."""
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 
-from crossthread.sources.snmp.mib import Mib, capabilities
+from crossthread.sources.snmp.mib import Mib, address_of, capabilities
 from crossthread.survey.records import Neighbor
 from crossthread.values import NONE
 
@@ -48,8 +48,9 @@ class NeighborTables(Mib):
         ports = self._lldp_ports()
         management = {}
         for index in self.numbers("rem_management"):
-            if len(index) == 9 and index[3:5] == (1, 4):
-                management[index[:3]] = ".".join(map(str, index[5:]))
+            own = address_of(index[3:])
+            if own is not None and (own.version == 4 or index[:3] not in management):
+                management[index[:3]] = str(own)
         found = []
         for index in self.octets("rem_chassis"):
             if len(index) != 3 or index[1] not in ports:

@@ -11,12 +11,18 @@ Index = tuple[int, ...]
 _Value = TypeVar("_Value")
 _KIND = re.compile(r"([A-Za-z][A-Za-z0-9-]*): ?(.*)", re.DOTALL)
 _HEX = re.compile(r"[0-9A-Fa-f]{2}(?:\s+[0-9A-Fa-f]{2})*\s*")
-_HEAD = re.compile(rb"\s*\.?1\.[0-3](?:\.\d+)+ = ")
+_HEAD = re.compile(rb"\s*(?:\.?1|\.?iso)\.[0-3](?:\.\d+)+ = ")
+_NAMED = re.compile(rb"\s*[A-Za-z][A-Za-z0-9-]*::[a-z][A-Za-z0-9]*(?:\.[0-9.]+)? = ")
 
 
 def is_walk(data: bytes) -> bool:
     """Whether a file begins as a walk does."""
     return _HEAD.match(data) is not None
+
+
+def is_named_walk(data: bytes) -> bool:
+    """Whether a file begins as a walk does whose identifiers were printed as names."""
+    return _NAMED.match(data) is not None
 
 
 class Walk:
@@ -48,6 +54,8 @@ class Walk:
         self._text = text
         for line in text.split("\n"):
             identifier, equals, value = line.partition(" = ")
+            if identifier.startswith(("iso.", ".iso.")):
+                identifier = "1." + identifier.partition("iso.")[2]
             if not equals or identifier.strip("0123456789."):
                 if into and line:  # a line that begins no entry goes on with the value before it
                     index, begun = into[-1]
