@@ -1,10 +1,12 @@
 """What stands between two hosts that are set right: filters, isolation, guards, bundles, phones, tunnels."""
 
+import json
 import tempfile
 import unittest
 from pathlib import Path
 
 from crossthread import Change, Network, Survey, apply_changes, check, class_matrix, matrix, why
+from crossthread.sources.gathering import gather
 from tests.building import cabled, hosts, ports, survey_of
 from tests.yard import at, yard
 
@@ -95,6 +97,55 @@ class Filters(Yards):
                    {"filter_in": "none", "filter_out": "none"}) for v in (10, 20)
         ]  # fmt: skip
         self.assertEqual(why(made(self.yard, *read), "desk-loft-1", "till-keel-1").caveats, ())
+
+
+RULES = """{"nftables": [{"metainfo": {"version": "1.0.6"}}, {"table": {"family": "inet", "name": "site"}},
+ {"chain": {"family": "inet", "table": "site", "name": "way", "type": "filter", "hook": "forward", "policy": "accept"}},
+ {"rule": {"family": "inet", "table": "site", "chain": "way", "expr": [
+  {"match": {"op": "==", "left": {"meta": {"key": "iifname"}}, "right": "e10"}},
+  {"match": {"op": "==", "left": {"payload": {"protocol": "ip", "field": "daddr"}},
+   "right": {"set": ["10.9.20.9", {"prefix": {"addr": "10.9.30.0", "len": 24}}]}}},
+  {"match": {"op": "==", "left": {"meta": {"key": "l4proto"}}, "right": "icmp"}},
+  {"counter": {"packets": 0, "bytes": 0}}, {"reject": {"type": "icmp", "expr": "port-unreachable"}}]}},
+ {"rule": {"family": "inet", "table": "site", "chain": "way", "expr": [
+  {"match": {"op": "in", "left": {"ct": {"key": "state"}}, "right": ["established", "related"]}},
+  {"accept": null}]}}, MORE
+ {"rule": {"family": "inet", "table": "other", "chain": "way", "expr": [{"drop": null}]}}]}"""
+
+
+class Gathered(unittest.TestCase):
+    def filters(self, text):
+        own = {vid: [{"local": f"10.9.{vid}.1", "prefixlen": 24, "scope": "global"}] for vid in (10, 20)}
+        up = {"link_type": "ether", "flags": ["UP", "LOWER_UP"]}
+        links = [{"ifname": f"e{vid}", "addr_info": held, **up} for vid, held in own.items()]
+        with tempfile.TemporaryDirectory() as holder:
+            folder = Path(holder) / "crane"
+            folder.mkdir()
+            (folder / "ip-addr.json").write_text(json.dumps(links))
+            (folder / "rules.json").write_text(text)
+            return gather([folder]).survey
+
+    def test_simple_rules_are_read_in_full_and_each_interface_has_those_that_concern_it(self):
+        survey = self.filters(RULES.replace("MORE", ""))
+        self.assertEqual([row.filter_in for row in survey.gateways], ["site way in e10", "site way in e20"])
+        rows = [(r.action or r.otherwise, r.protocol, r.destination, r.state) for r in survey.filters
+                if r.filter == "site way in e10"]  # fmt: skip
+        self.assertEqual(rows, [("reject", "icmp", "10.9.20.9/32", None), ("reject", "icmp", "10.9.30.0/24", None),
+                                ("accept", None, None, ("established",)), ("accept", None, None, None)])  # fmt: skip
+        self.assertEqual(sum(r.filter == "site way in e20" for r in survey.filters), 2)
+        self.assertEqual([row.complete for row in survey.coverage if row.table == "filters"], ["yes"])
+
+    def test_what_is_not_understood_is_known_to_be_there(self):
+        strange = '{"rule": {"family": "inet", "table": "site", "chain": "way", "expr": [{"vmap": {}}]}},'
+        rows = self.filters(RULES.replace("MORE", strange)).filters
+        self.assertEqual([r.protocol for r in rows if r.action is None and not r.otherwise], ["not read"] * 2)
+        out = RULES.replace("iifname", "oifname").replace("MORE", "")
+        survey = self.filters(out)
+        self.assertEqual((len(survey.filters), {row.filter_in for row in survey.gateways}), (0, {"site way"}))
+
+    def test_no_chain_for_what_passes_is_no_filter(self):
+        survey = self.filters(RULES.replace("forward", "input").replace("MORE", ""))
+        self.assertEqual({(row.filter_in, row.filter_out) for row in survey.gateways}, {("none", "none")})
 
 
 class Routes(Yards):

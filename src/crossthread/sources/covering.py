@@ -16,6 +16,7 @@ _LISTED = {
     "ip-neigh": ("arp",),
     "bridge-fdb": ("macs",),
     "ovs-fdb": ("macs",),
+    "packet-filter": ("filters",),
     "bridge-link": ("tree_ports",),
     "ovs-port": ("trees", "tree_ports"),
 }

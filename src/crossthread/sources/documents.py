@@ -10,6 +10,7 @@ from typing import Any
 import msgspec
 
 from crossthread.errors import UnreadableError
+from crossthread.sources.listings.packet_filter import is_ruleset
 from crossthread.sources.listings.software_switch import is_database
 from crossthread.sources.snmp.walk import is_named_walk, is_walk
 from crossthread.sources.yang.ietf import is_yang
@@ -67,6 +68,8 @@ def _kind_of_object(document: dict[str, Any]) -> str | None:
         for column, kind in (("vlan_mode", "ovs-port"), ("datapath_id", "ovs-bridge"), ("ofport", "ovs-interface")):
             if column in headings:
                 return kind
+    if is_ruleset(document):
+        return "packet-filter"
     if is_yang(document):
         return "yang"
     if "local-chassis" in document:

@@ -17,13 +17,13 @@ from crossthread.sources.covering import by_chance, of_listings
 from crossthread.sources.documents import Document, recognise
 from crossthread.sources.frames import capture
 from crossthread.sources.listings import discovery_daemon as daemon
-from crossthread.sources.listings import linux
+from crossthread.sources.listings import linux, packet_filter
 from crossthread.sources.merging import Difference, Told, merge, writable
 from crossthread.sources.snmp.device import read_walk
 from crossthread.sources.table_mapping import TableMapping, mapping_for, read_mapped
 from crossthread.sources.yang.ietf import read_yang
 from crossthread.survey import Survey, SurveyError
-from crossthread.survey.records import TABLES, Coverage, Device, Row
+from crossthread.survey.records import TABLES, Coverage, Device, Gateway, Row
 
 
 class Taken(msgspec.Struct, frozen=True):
@@ -261,6 +261,10 @@ def _device(folder: str, documents: list[tuple[Document, float]]) -> list[Told]:
     if {"ip-addr", "ip-link"} & set(parts):
         host = linux.is_host(parts)
         rows += linux.read_host(name, parts) if host else linux.read_device(name, parts)
+        if "packet-filter" in parts and not host:
+            gateways = [row for row in rows if isinstance(row, Gateway)]
+            rows = [row for row in rows if not isinstance(row, Gateway)]
+            rows += packet_filter.read_filters(name, parts["packet-filter"].data, gateways)
         if host:
             parts = {}
     rows += of_listings(name, {kind: document.path for kind, document in parts.items()}, rows)

@@ -60,7 +60,7 @@ def _mac(link: dict[str, Any]) -> str | None:
 
 def is_host(parts: Parts) -> bool:
     """Whether the listings are of a host: addresses on one interface, and nothing that bridges, routes or listens."""
-    if set(parts) - {"ip-addr", "ip-link", "ip-route", "ip-route6", "ip-neigh", "ip-netconf", "empty"}:
+    if set(parts) - {"ip-addr", "ip-link", "ip-route", "ip-route6", "ip-neigh", "ip-netconf", "packet-filter", "empty"}:
         return False
     return len(_links(parts)) == 1
 
