@@ -28,6 +28,9 @@ from crossthread.survey.difference import difference
 from crossthread.survey.records import Device, Port, Row
 from crossthread.survey.survey import Evidence
 
+_SEVERAL = ("address", "gateway")
+"""The cells of a host that may hold several."""
+
 
 class Network:
     """A survey's links, segments, stations and routes.
@@ -67,13 +70,19 @@ class Network:
         SurveyError
             For a change that the format does not know; see `apply_changes`.
         """
-        copy = Network(self.told, self.version)
-        if self.told is self.survey:
-            copy.told = copy.survey = apply_changes(self.survey, changes)
+        if self.told is self.survey and not any(" " in str(c.cells.get(w) or "") for c in changes for w in _SEVERAL):
+            told = survey = apply_changes(self.survey, changes)
         else:
-            copy.told = apply_changes(self.told, [whole(change, self.told) for change in changes])
-            copy.survey = apply_changes(self.survey, narrowed(changes, self.version))
-        return self._share(copy)
+            told = apply_changes(self.told, [whole(change, self.told) for change in changes])
+            survey = apply_changes(self.survey, narrowed(changes, self.version))
+        return self._share(self._of(told, survey))
+
+    def _of(self, told: Survey, survey: Survey) -> Network:
+        """A network of the same version of IP, of a survey that has one address for each host already."""
+        copy = Network.__new__(Network)
+        copy.told, copy.survey, copy.version = told, survey, self.version
+        copy._kept, copy._all_read = None, False
+        return copy
 
     @cached_property
     def twin(self) -> Network | None:
@@ -152,8 +161,7 @@ class Network:
 
     def as_if_complete(self) -> Network:
         """The same network as if there were nothing but what was read: to see what the facts by themselves say."""
-        copy = Network(self.told, self.version)
-        copy.survey = self.survey
+        copy = self._of(self.told, self.survey)
         copy.names, copy._found, copy.adjacencies = self.names, self._found, self.adjacencies
         copy._all_read = True
         return copy

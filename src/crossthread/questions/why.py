@@ -156,6 +156,8 @@ def why(network: Network, source: str, target: str, seat: str | None = None, pla
     >>> answer.verdict, answer.repair_proven
     ('fails', True)
     """
+    if network.told is network.survey:
+        network = focused(network, source, target)
     one, two = find_ends(network, source, target)
     pair, twin = (end_name(one), end_name(two)), network.twin
     if twin is None or not (isinstance(one, HostStation) and isinstance(two, HostStation)) or is_nobody(two):

@@ -109,7 +109,7 @@ def port_isolated(context: Context, one: Station, two: Station) -> Finding | Non
     return Finding("port-isolated", "breaks", subjects, says, evidence, ways[0].changes, alternatives=ways)
 
 
-@rule("host-address-automatic", "What stands between", About.HOST)
+@rule("host-address-automatic", "What stands between", About.HOST, reads="subnet current-vlan expected")
 def host_address_automatic(context: Context, host: HostStation) -> Finding | None:
     """A host has only an address that it gave itself, as it got none (169.254.0.0/16, RFC 3927; fe80::/10, RFC 4291).
 

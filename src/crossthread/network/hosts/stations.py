@@ -137,20 +137,29 @@ class Stations:
 
         One that is an interface's own address is no other.
         """
+        told = self._survey.column("devices", "management")
+        if not any(at and at != NONE for at in told):
+            return []
         own = {(s.device, str(s.address.ip)) for s in self.gateways if s.address is not None}
-        serving = [s for s in self.gateways if s.address is not None and s.row.vid]
+        serving: dict[tuple[int, int, int], Interface] = {}
+        for station in self.gateways:
+            if station.address is not None and station.row.vid:
+                length, width = station.address.network.prefixlen, int(station.address.max_prefixlen)
+                serving.setdefault((width, length, int(station.address.ip) >> width - length), station)
+        lengths = sorted({key[:2] for key in serving}, reverse=True)
         found = []
         for row in self._survey.devices:
             at, device = row.management, self._names.spelled[row.device]
-            if at in (None, NONE) or (device, at) in own or self._bridgeless(device):
+            if at is None or at == NONE or (device, at) in own or self._bridgeless(device):
                 continue
-            ip = address(at or "")
-            near = next((s for s in serving if s.address is not None and ip in s.address.network), None)
-            if near is not None and near.address is not None:
-                length = near.address.network.prefixlen
-                told = Gateway(row.device, "management", f"{ip}/{length}", near.row.vid, admin="up", oper="up",
-                               proxy_arp="no", filter_in=NONE, filter_out=NONE)  # fmt: skip
-                found.append(Interface(told, "management", self._gateway))
+            ip = address(at)
+            for width, length in lengths:
+                near = serving.get((width, length, int(ip) >> width - length)) if ip.max_prefixlen == width else None
+                if near is not None:
+                    told_of = Gateway(row.device, "management", f"{ip}/{length}", near.row.vid, admin="up", oper="up",
+                                      proxy_arp="no", filter_in=NONE, filter_out=NONE)  # fmt: skip
+                    found.append(Interface(told_of, "management", self._gateway))
+                    break
         return found
 
     def _host(self, station: Station) -> Attachment:

@@ -152,10 +152,14 @@ class Forwarding:
         walk = self._walk(source, target)
         if not self._filters.used or walk.arrives is False or source.address is None or target.address is None:
             return walk
-        return self._filtered(walk, Packet(source.address.ip, target.address.ip, reply))
+        itself = {station.device for station in (source, target) if isinstance(station, Interface)}
+        return self._filtered(walk, Packet(source.address.ip, target.address.ip, reply), itself)
 
-    def _filtered(self, walk: Walk, packet: Packet) -> Walk:
-        """The same walk past the packet filters of the interfaces on it."""
+    def _filtered(self, walk: Walk, packet: Packet, itself: set[str]) -> Walk:
+        """The same walk past the packet filters of the interfaces on it.
+
+        Whether a filter also concerns what a device sends or takes itself differs from maker to maker.
+        """
         for legs, sure in ((walk.legs, not walk.aside), (walk.aside, False)):
             for leg in legs:
                 for station, way in ((leg.sender, "out"), (leg.receiver, "in")):
@@ -165,7 +169,7 @@ class Forwarding:
                     if passes is True:
                         continue
                     stop = Stop("filter", station, packet.target, entry=entry)
-                    if passes is False and sure:
+                    if passes is False and sure and station.device not in itself:
                         at = walk.legs.index(leg) + (way == "in")
                         return Walk(False, walk.legs[:at], stop)
                     missing = walk.missing if passes is False else (*walk.missing, (station.row, f"filter_{way}"))
