@@ -9,9 +9,13 @@ import crossthread
 
 ROOT = Path(crossthread.__file__).parent
 ORDER = ("errors", "collector", "values", "answer", "survey", "plan", "network", "views", "diagnosis")
-ORDER += ("questions", "sources", "faces", "demo", "cli")
+ORDER += ("questions", "sources", "live", "faces", "demo", "cli")
 """From the lowest room to the highest: a room may use those before it."""
-APART = {"sources": {"plan", "network", "views", "diagnosis", "questions"}, "demo": {"faces", "sources", "questions"}}
+APART = {
+    "sources": {"plan", "network", "views", "diagnosis", "questions"},
+    "live": {"plan", "network", "views", "diagnosis", "questions"},
+    "demo": {"faces", "sources", "live", "questions"},
+}
 """What a room has no business with, though it is lower."""
 CORE = ORDER[: ORDER.index("questions") + 1]
 INTERFACE = {"typer", "rich", "click", "matplotlib", "pandas", "jinja2"}

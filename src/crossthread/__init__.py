@@ -16,7 +16,15 @@ if TYPE_CHECKING:
     from crossthread.answer import Answer
     from crossthread.diagnosis.findings import Finding, Subject
     from crossthread.diagnosis.meanings import Meaning, meanings
-    from crossthread.errors import CrossThreadError, Problem, SurveyError, UnknownNameError, UnreadableError
+    from crossthread.errors import (
+        CrossThreadError,
+        ListeningError,
+        Problem,
+        SurveyError,
+        UnknownNameError,
+        UnreadableError,
+    )
+    from crossthread.live.listening import listen
     from crossthread.network import Network
     from crossthread.network.given import Given
     from crossthread.plan import Plan, read_plan
@@ -83,6 +91,7 @@ __all__ = [
     "Given",
     "Inventory",
     "LinkView",
+    "ListeningError",
     "Map",
     "Matrix",
     "MatrixChange",
@@ -120,6 +129,7 @@ __all__ = [
     "instance_of",
     "inventory",
     "link",
+    "listen",
     "map_network",
     "matrix",
     "matrix_after",
@@ -169,6 +179,7 @@ _HOMES = {
     "Given": "network.given",
     "Inventory": "questions.inventory",
     "LinkView": "questions.link",
+    "ListeningError": "errors",
     "Map": "views.map",
     "Matrix": "views.matrix",
     "MatrixChange": "questions.matrix_change",
@@ -206,6 +217,7 @@ _HOMES = {
     "instance_of": "views.tree",
     "inventory": "questions.inventory",
     "link": "questions.link:link_view",
+    "listen": "live.listening",
     "map_network": "views.map",
     "matrix": "views.matrix",
     "matrix_after": "questions.matrix_change",

@@ -4,6 +4,7 @@ CrossThreadError
 SurveyError        what was given cannot be used: a survey, a plan, a change; with every problem in it
 UnknownNameError   nothing in the survey goes by this name, or it is not clear what does
 UnreadableError    a file of a known format is broken
+ListeningError     an interface of this machine cannot be listened on
 """
 
 from __future__ import annotations
@@ -53,6 +54,10 @@ class SurveyError(CrossThreadError):
     def __init__(self, problems: list[Problem]) -> None:
         super().__init__("\n".join(map(str, problems)))
         self.problems = tuple(problems)
+
+
+class ListeningError(CrossThreadError):
+    """An interface of this machine cannot be listened on; one sentence says why, and what to do about it."""
 
 
 class UnknownNameError(CrossThreadError):

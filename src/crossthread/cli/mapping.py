@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime
-from pathlib import Path
 from typing import Annotated
 
 import typer
 
-from crossthread.cli.input import any_survey, load, load_mapping
+from crossthread.cli.input import load, load_mapping
 from crossthread.cli.options import FAULTY, Json, SurveyPath, app, usage_error
-from crossthread.cli.output import draw, emit, write_export
-from crossthread.errors import UnknownNameError, visible
+from crossthread.cli.output import add_to_survey, draw, emit, write_export
+from crossthread.errors import UnknownNameError
 from crossthread.network import Network
 
 
@@ -32,43 +30,10 @@ def gather_command(
     json: Json = False,
 ) -> None:
     """Make one survey of what the network says of itself: captures and listings, recognised by their content."""
-    from crossthread.cli.progress import progress
     from crossthread.faces.terminal.gather import show_gathered
-    from crossthread.sources.gathering import gather, octets_of
-    from crossthread.survey import Survey, write_survey
-    from crossthread.survey.writing import keep_copy
 
-    base = load(into) if Path(into).exists() and any_survey(into) else None
-    try:
-        with progress("gathering", octets_of(sources), many=20_000_000) as advance:
-            tables = load_mapping(mapping) if mapping else ()
-            answer = gather(sources, base, advance, tables, Path(into).resolve().parent)
-    except FileNotFoundError as error:
-        usage_error(f"there is no such file or folder: {visible(str(error), 200)}")
-    kept: str | None = None
-    if not dry_run and answer.survey != (base or Survey()):
-        try:
-            if base is not None and (answer.gone > 0 if keep is None else keep):
-                kept = str(keep_copy(into, datetime.now(UTC)))
-            write_survey(answer.survey, into)
-        except OSError as error:
-            usage_error(f"the survey cannot be written to {visible(into, 200)}: {error.strerror}")
-    emit(answer.summary(base, dry_run, kept), show_gathered, json)
-
-
-@app.command("desk")
-def desk_command(
-    source: Annotated[
-        str, typer.Argument(metavar="FILE", help="A capture, or a discovery daemon's neighbours as JSON.")
-    ],
-    json: Json = False,
-) -> None:
-    """At a desk: the switch and port at the other end of this cable, its VLANs, the trees, and who else talks here."""
-    from crossthread.cli.input import told_problems
-    from crossthread.faces.terminal.desk import show_desk
-    from crossthread.sources.desk import desk
-
-    emit(told_problems(lambda: desk(source)), show_desk, json)
+    tables = load_mapping(mapping) if mapping else ()
+    emit(add_to_survey(sources, into, tables, dry_run, keep), show_gathered, json)
 
 
 @app.command("map")

@@ -77,6 +77,8 @@ class Desk(Answer, frozen=True):
         The VLANs of which tagged frames were heard.
     talkers
         Who else talks here.
+    kept
+        The file in which what was heard is kept, if it was.
     """
 
     ROWS = "sockets"
@@ -84,6 +86,7 @@ class Desk(Answer, frozen=True):
     roots: tuple[TreeRootSeen, ...] = ()
     tagged: tuple[int, ...] = ()
     talkers: tuple[Talker, ...] = ()
+    kept: str | None = None
 
 
 def desk(source: str | Path) -> Desk:
@@ -108,7 +111,7 @@ def desk(source: str | Path) -> Desk:
     try:
         found = recognise(Path(source).read_bytes())
         if found is not None and found[0] == "capture":
-            return _of_capture(read_capture(found[1]))
+            return desk_of_capture(read_capture(found[1]))
     except (OSError, UnreadableError) as error:
         says = f"cannot be read: {getattr(error, 'strerror', None) or error}"
         raise SurveyError([Problem(label, says)]) from None
@@ -117,7 +120,8 @@ def desk(source: str | Path) -> Desk:
     return Desk(tuple(_of_daemon(found[1], label)))
 
 
-def _of_capture(capture: Capture) -> Desk:
+def desk_of_capture(capture: Capture, at: str | None = None) -> Desk:
+    """Where the cable leads on which something was captured, `at` an own interface."""
     sockets = []
     for heard in capture.heard:
         unit = heard.unit
@@ -125,7 +129,7 @@ def _of_capture(capture: Capture) -> Desk:
         sockets.append(
             Socket(
                 unit.name or unit.chassis, port_name(unit), unit.port_description, unit.pvid or None, unit.voice,
-                management, unit.enabled or (), unit.description, unit.ttl, left=heard.left,
+                management, unit.enabled or (), unit.description, unit.ttl, at, heard.left,
             )
         )  # fmt: skip
     roots = tuple(TreeRootSeen(f"{t.root_priority}/{t.root_address}", t.root_cost, vid) for vid, t, _ in capture.roots)

@@ -51,6 +51,12 @@ def show_desk(answer: Desk, out: Console) -> None:
             out.print(line((f"… and {len(answer.talkers) - _LISTED} more; --json has all.", "dim")))
 
 
+def show_heard(answer: Desk, out: Console) -> None:
+    """Who has just announced itself, while listening goes on."""
+    socket = answer.sockets[-1]
+    out.print(line("heard: ", (f"{socket.device} {socket.port or '(port not told)'}", "bold"), f"{_vlans(socket)}"))
+
+
 def _vlans(socket: Socket) -> str:
     own = f", VLAN {socket.vlan}" if socket.vlan else ", VLAN not told"
     return own + (f", voice VLAN {socket.voice}" if socket.voice else "")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import io
 import struct
 from collections import Counter, defaultdict
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from ipaddress import IPv4Address, IPv6Address
 
 import msgspec
@@ -60,7 +60,28 @@ def read_capture(data: bytes) -> Capture:
     UnreadableError
         If it is no capture of Ethernet frames.
     """
-    return _Reader().read(data)
+    reader = CaptureReader()
+    reader.read(data)
+    return reader.capture()
+
+
+def write_capture(frames: Iterable[tuple[float, bytes]]) -> bytes:
+    """Frames with their times, in seconds since 1970, as a capture file of the older format."""
+    parts = [struct.pack("<IHHiIII", 0xA1B2C3D4, 2, 4, 0, 0, 0xFFFF, _ETHERNET)]
+    for time, frame in frames:
+        seconds, part = divmod(round(time * 1_000_000), 1_000_000)
+        parts += struct.pack("<IIII", seconds, part, len(frame), len(frame)), frame
+    return b"".join(parts)
+
+
+def without_payload(frame: bytes) -> bytes:
+    """A frame as far as it tells of the network: whole if it is of a protocol that is read here, else its header."""
+    at = 12
+    while frame[at : at + 2] in _TAGS:
+        at += 4
+    kind = frame[at : at + 2]
+    whole = kind in (_LLDP, _ARP) or kind < b"\x06\x00" or (kind == _IPV6 and frame[at + 8 : at + 9] == b"\x3a")
+    return frame if whole else frame[: at + 2]
 
 
 def _frames(data: bytes) -> Iterator[tuple[float, bytes | None]]:
@@ -102,36 +123,36 @@ def _section_blocks(data: bytes) -> Iterator[tuple[float, bytes | None]]:
         raise UnreadableError(f"a capture that breaks off or is damaged ({type(error).__name__})") from None
 
 
-class _Reader:
-    """Goes through the frames once and remembers what matters."""
+class CaptureReader:
+    """Goes through frames, as they come, and remembers what matters."""
 
     def __init__(self) -> None:
+        self.count = 0
+        self.first = self.last = 0.0
         self.units: dict[tuple[str, str], list[tuple[float, lldp.Lldpdu, str]]] = defaultdict(list)
         self.trees: dict[tuple[int, int, str], list[bpdu.Bpdu]] = defaultdict(list)
         self.tagged: Counter[int] = Counter()
         self.talkers: dict[tuple[int, str, str], None] = {}
         self.malformed: Counter[str] = Counter()
 
-    def read(self, data: bytes) -> Capture:
-        first = last = None
-        count = 0
+    def read(self, data: bytes) -> None:
+        """Go through a capture file; of a damaged one, what came before the damage is used."""
         try:
             for time, frame in _frames(data):
-                count += 1
-                first = time if first is None else first
-                last = time
-                if frame is not None:
-                    self.take(time, frame)
+                self.take(time, frame)
         except UnreadableError as error:
-            if not count:
+            if not self.count:
                 raise
-            self.malformed[str(error)] += 1  # what came before the damage is used
-        heard = [self._heard(units) for units in self.units.values()]
+            self.malformed[str(error)] += 1
+
+    def capture(self) -> Capture:
+        """What the frames up to here tell."""
+        heard = tuple(self._heard(units) for units in self.units.values())
         roots = tuple((vid, units[-1], len(units)) for (vid, _, _), units in self.trees.items())
-        seconds = (last or 0) - (first or 0)
         return Capture(
-            count, seconds, tuple(heard), roots, dict(self.tagged), tuple(self.talkers), dict(self.malformed)
-        )
+            self.count, self.last - self.first, heard, roots, dict(self.tagged), tuple(self.talkers),
+            dict(self.malformed),
+        )  # fmt: skip
 
     @staticmethod
     def _heard(units: list[tuple[float, lldp.Lldpdu, str]]) -> Heard:
@@ -141,8 +162,13 @@ class _Reader:
         said = [u for _, u, _ in units if u.ttl]
         return Heard(said[-1] if said else unit, source, len(units), interval, unit.ttl == 0)
 
-    def take(self, time: float, frame: bytes) -> None:
-        """Look at one frame; most are passed over after a glance at their type."""
+    def take(self, time: float, frame: bytes | None) -> None:
+        """Look at one frame (None: one of no interest); most are passed over after a glance at their type."""
+        self.first = self.first if self.count else time
+        self.last = time
+        self.count += 1
+        if frame is None:
+            return
         kind = frame[12:14]
         at, vid = 14, NO_VID
         while kind in _TAGS and len(frame) >= at + 4:

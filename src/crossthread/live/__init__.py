@@ -1,0 +1,1 @@
+"""Listening to a network as it is now; what was heard goes to the readers in `sources/`."""
