@@ -112,7 +112,8 @@ class Listening(unittest.TestCase):
 
     @unittest.skipUnless(shutil.which("lldpd") and os.geteuid() == 0, "needs a discovery daemon and root")
     def test_a_real_discovery_daemon(self):
-        says = "configure lldp tx-interval 1\\nconfigure system hostname slipway\\nconfigure system capabilities enabled bridge\\n"
+        settings = ("lldp tx-interval 1", "system hostname slipway", "system capabilities enabled bridge")
+        says = "".join(f"configure {setting}\\n" for setting in settings)
         daemon = f"mount -t tmpfs own /run && mkdir /run/lldpd && printf '{says}' > /run/says && "
         daemon += "{ lldpd -d -I far0 -u /run/socket -O /run/says >/dev/null 2>&1 & }"
         done = at_a_cable(f"{daemon}; crossthread listen cable0 --for 40 --first --json")
