@@ -187,7 +187,10 @@ class Captures(unittest.TestCase):
         self.assertIn("1 station talks in VLAN 30 (10.0.30.7)", says)
         rows = capture.read_rows(found, "desk.pcap")
         self.assertEqual([(type(r), r.device) for r in rows], [(Device, "sw-2"), (Port, "sw-2")])
-        self.assertEqual((rows[1].port, rows[1].pvid, rows[1].mtu), ("p1", 30, 1504))
+        self.assertEqual((rows[1].port, rows[1].pvid, rows[1].voice, rows[1].mtu), ("p1", 30, 40, 1504))
+        phone = announced(name="handset", capable=("bridge", "phone"), enabled=("bridge", "phone"), policies=(voice,))
+        (told,) = (row for row in capture.read_rows(capture.read_capture(pcap(phone)), "x") if isinstance(row, Port))
+        self.assertIsNone(told.voice)
 
     def test_several_neighbours_and_a_farewell(self):
         found = capture.read_capture(

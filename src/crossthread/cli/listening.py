@@ -41,13 +41,13 @@ def listen_command(
 ) -> None:
     """At a desk, now: listen on an interface, and say the switch, port and VLANs as soon as they are heard."""
     from crossthread.cli.progress import progress
-    from crossthread.faces.terminal.console import console
-    from crossthread.faces.terminal.desk import show_desk, show_heard
-    from crossthread.faces.terminal.gather import show_gathered
+    from crossthread.faces.terminal.desk import heard_line, show_desk
+    from crossthread.faces.terminal.gather import show_added
     from crossthread.live.listening import listen
 
     keep = _file_beside(Path(into), interface) if into is not None else None
-    heard = None if json or first else lambda answer: show_heard(answer, console(sys.stderr))
+    # by plain print: a progress bar on the terminal then makes room for it
+    heard = None if json or first else lambda answer: print(heard_line(answer), file=sys.stderr)
     try:
         with progress(f"listening on {visible(interface)}", round(seconds), many=0) as advance:
             answer = listen(interface, seconds, first, keep, heard, advance)
@@ -59,8 +59,7 @@ def listen_command(
     if into is not None and answer.kept is not None:
         summary = add_to_survey([answer.kept], into)
         if not json:
-            print()
-            emit(summary, show_gathered, False)
+            emit(summary, show_added, json)
 
 
 def _file_beside(survey: Path, interface: str) -> Path:

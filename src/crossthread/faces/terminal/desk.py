@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from rich.console import Console
 
+from crossthread.errors import visible
 from crossthread.faces.terminal.console import count, line, paragraph, said, table
 from crossthread.sources.desk import Desk, Socket
 
@@ -51,10 +52,10 @@ def show_desk(answer: Desk, out: Console) -> None:
             out.print(line((f"… and {len(answer.talkers) - _LISTED} more; --json has all.", "dim")))
 
 
-def show_heard(answer: Desk, out: Console) -> None:
+def heard_line(answer: Desk) -> str:
     """Who has just announced itself, while listening goes on."""
     socket = answer.sockets[-1]
-    out.print(line("heard: ", (f"{socket.device} {socket.port or '(port not told)'}", "bold"), f"{_vlans(socket)}"))
+    return visible(f"heard: {socket.device} {socket.port or '(port not told)'}{_vlans(socket)}", 200)
 
 
 def _vlans(socket: Socket) -> str:

@@ -65,3 +65,15 @@ def show_gathered(answer: Summary, out: Console) -> None:
         out.print(line(("Not used:", "bold")))
         for entry in unknown:
             paragraph(out, said(f"{entry.path}: {entry.says}"), 3)
+
+
+def show_added(answer: Summary, out: Console) -> None:
+    """What one more file did to a survey, in a line or two."""
+    more = [count(now - before, f"row of {name}", f"rows of {name}") for name, (before, now) in answer.rows.items()]
+    known = [text for text, (before, now) in zip(more, answer.rows.values(), strict=True) if now > before]
+    out.print()
+    said_now = "added to the survey: " + ", ".join(known) if known else "the survey has nothing new by it"
+    paragraph(out, line(f"Kept in {answer.files[0].path}; {said_now}."), 0)
+    if answer.differences:
+        says = f"{count(len(answer.differences), 'cell')} stood otherwise in the survey; `gather` lists them."
+        out.print(line((says, "yellow")))

@@ -238,9 +238,11 @@ def read_rows(capture: Capture, source: str) -> list[Row]:
             Device(name, unit.chassis, words, unit.description, management=management, discovery="on", source=source)
         )
         own = port_name(unit)
+        # a phone repeats what it was told; of a switch's port it is the setting
+        voice = unit.voice if "phone" not in (unit.enabled or ()) else None
         found.append(
             Port(
-                name, own, aliases=(unit.port,) if unit.port != own else None, mac=heard.source, oper="up",
+                name, own, voice=voice, aliases=(unit.port,) if unit.port != own else None, mac=heard.source, oper="up",
                 description=unit.port_description if unit.port_description != own else None,
                 pvid=unit.pvid if unit.pvid is None or unit.pvid <= 4094 else None, mtu=_mtu(unit), source=source,
             )

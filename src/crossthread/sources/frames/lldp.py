@@ -84,7 +84,7 @@ class Lldpdu(msgspec.Struct, frozen=True):
     @property
     def voice(self) -> int | None:
         """The VID for voice, if a policy names one."""
-        return next((p.vid for p in self.policies if p.application == 1 and not p.unknown and p.vid), None)
+        return next((p.vid for p in self.policies if p.application == 1 and not p.unknown and 0 < p.vid < 0xFFF), None)
 
 
 def decode(data: bytes) -> tuple[Lldpdu, list[str]]:
