@@ -1,4 +1,4 @@
-"""Tables that somebody exported or typed: CSV, TSV or a JSON array, with a small mapping that says what is what.
+"""Tables that somebody exported or typed, with a small mapping that says what is what.
 
 A mapping is a TOML file:
 
@@ -7,25 +7,27 @@ A mapping is a TOML file:
     into = "ports"                 # the survey's table
     columns.port = "Interface"     # the survey's column = theirs
     columns.oper = "State"
+    columns.address = ["IP", "Mask"]  # an address whose mask has a column of its own
     always.device = "sw-1"         # what is the same in every row
     words.oper.connected = "up"    # how their words translate
     complete = false               # whether it lists all that each of its devices has
+    sheet = "Floor 2"              # of a workbook, if several sheets have these columns
 """
 
 from __future__ import annotations
 
-import csv
-import io
-import json
 import tomllib
 from collections.abc import Iterable, Mapping, Sequence
+from datetime import date, time, timedelta
 from fnmatch import fnmatch
+from ipaddress import ip_network
 from typing import Any
 
 import msgspec
 from msgspec.structs import replace
 
 from crossthread.errors import Problem, SurveyError, visible
+from crossthread.sources.sheets import read_sheet
 from crossthread.survey.building import Builder, cell_text
 from crossthread.survey.records import READ_IN_FULL, TABLES, Coverage, Filter, Row, columns_of
 
@@ -35,10 +37,11 @@ class TableMapping(msgspec.Struct, frozen=True):
 
     into: str
     files: str = "*"
-    columns: dict[str, str] = {}
+    columns: dict[str, str | tuple[str, ...]] = {}
     always: dict[str, str] = {}
     words: dict[str, dict[str, str]] = {}
     complete: bool | None = None
+    sheet: str | None = None
 
 
 def read_mapping(text: str, file: str) -> list[TableMapping]:
@@ -74,6 +77,10 @@ def read_mapping(text: str, file: str) -> list[TableMapping]:
         for column in sorted(({*given, *mapping.words} - known.keys()) | (mapping.columns.keys() & mapping.always)):
             says = f"{label}: {mapping.into} has the columns {', '.join(known)}, each of which may be told once"
             problems.append(Problem(file, says, column=column))
+        for column, theirs in mapping.columns.items():
+            if len(_names(theirs)) != 1 and (len(_names(theirs)) != 2 or column not in ("address", "prefix")):
+                says = f"{label}: expected one column; only an address may come from two, itself and its mask"
+                problems.append(Problem(file, says, column=column))
         missing = [column for column, (_, must) in known.items() if must and column not in given]
         if missing:
             problems.append(Problem(file, f"{label}: nothing says where {', '.join(missing)} comes from"))
@@ -89,19 +96,15 @@ def mapping_for(name: str, mappings: Iterable[TableMapping]) -> list[TableMappin
 
 
 def read_mapped(data: bytes, file: str, mapping: TableMapping) -> list[Row]:
-    """The rows of a table in CSV, TSV or as a JSON array.
+    """The rows of a table: separated or aligned text, a JSON array, a workbook; see `read_sheet`.
 
     Raises
     ------
     SurveyError
         With every cell that cannot be read, or the column that is not there.
     """
-    try:
-        text = data.decode("utf-8-sig")
-    except UnicodeDecodeError as error:
-        line = data.count(b"\n", 0, error.start) + 1
-        raise SurveyError([Problem(file, "not text in UTF-8", line)]) from None
-    rows, lines = _json_rows(text, file) if text.lstrip()[:1] == "[" else _text_rows(text, file)
+    names = [name for theirs in mapping.columns.values() for name in _names(theirs)]
+    rows, lines = read_sheet(data, file, names, mapping.sheet)
     return rows_of(rows, lines, file, mapping)
 
 
@@ -109,7 +112,7 @@ def rows_of(rows: Sequence[Mapping[str, Any]], lines: Sequence[int], file: str, 
     """Rows given as dictionaries, such as `frame.to_dict("records")` of a pandas data frame; see `read_mapped`."""
     theirs = {str(column) for row in rows for column in row}
     listed = ", ".join(sorted(map(visible, theirs)))
-    absent = [name for name in mapping.columns.values() if rows and name not in theirs]
+    absent = [name for own in mapping.columns.values() for name in _names(own) if rows and name not in theirs]
     problems = [Problem(file, f"there is no such column; there are {listed}", 1, name) for name in absent]
     if problems:
         raise SurveyError(problems)
@@ -120,9 +123,9 @@ def rows_of(rows: Sequence[Mapping[str, Any]], lines: Sequence[int], file: str, 
         found = []
         for column, name in mapping.columns.items():
             try:
-                found.append(_translated(cell_text(_present(row.get(name))).strip(), mapping.words.get(column, {})))
+                found.append(_cell(row, name, mapping.words.get(column, {})))
             except ValueError as error:
-                builder.problems.append(Problem(file, f"expected {error}", line, name))
+                builder.problems.append(Problem(file, f"expected {error}", line, " and ".join(_names(name))))
                 found.append("")
         cells.append(found + [str(value) for value in mapping.always.values()])
     if cells:
@@ -145,38 +148,48 @@ def _coverage(rows: Sequence[Row], file: str, mapping: TableMapping) -> list[Row
     return [Coverage(device, mapping.into, "yes" if mapping.complete else "no", source=file) for device in devices]
 
 
+def _names(theirs: str | tuple[str, ...]) -> tuple[str, ...]:
+    return (theirs,) if isinstance(theirs, str) else theirs
+
+
+def _cell(row: Mapping[str, Any], theirs: str | tuple[str, ...], words: Mapping[str, str]) -> str:
+    """A cell in the survey's words; of an address and its mask in two columns, the address with its prefix length."""
+    texts = [_translated(cell_text(_present(row.get(name))).strip(), words) for name in _names(theirs)]
+    if len(texts) == 1:
+        return texts[0]
+    own, mask = texts
+    if not mask or own in ("", "none"):
+        return own
+    return f"{own}/{_prefix_length(mask.removeprefix('/'))}"
+
+
+def _prefix_length(mask: str) -> int:
+    """How long the prefix of a mask is, written as its length or as an address."""
+    try:
+        if mask.isdecimal():
+            return int(mask)
+        if not mask.startswith("0.") or mask == "0.0.0.0":  # the mask of what may differ is another matter
+            return ip_network(f"{'::' if ':' in mask else '0.0.0.0'}/{mask}").prefixlen
+    except ValueError:
+        pass
+    raise ValueError(f"a mask or a prefix length instead of “{visible(mask)}”")
+
+
 def _present(value: Any) -> Any:
-    """A cell; the not-a-number that data frames have for an empty one is none."""
-    return None if isinstance(value, float) and value != value else value  # noqa: PLR0124
+    """A cell; the not-a-number that data frames have for an empty one is none, and 30.0 is the number 30.
+
+    Raises
+    ------
+    ValueError
+        For a date: spreadsheets make one of a port's number such as 1/2, and what stood there is lost.
+    """
+    if isinstance(value, date | time | timedelta):
+        raise ValueError("text; the spreadsheet has made a date or time of it")
+    if isinstance(value, float):
+        return None if value != value else int(value) if value.is_integer() else value  # noqa: PLR0124
+    return value
 
 
 def _translated(cell: str, words: Mapping[str, str]) -> str:
     folded = {word.casefold(): meaning for word, meaning in words.items()}
     return folded.get(cell.casefold(), cell)
-
-
-def _json_rows(text: str, file: str) -> tuple[list[dict[str, Any]], list[int]]:
-    try:
-        document = json.loads(text)
-    except (ValueError, RecursionError) as error:
-        raise SurveyError([Problem(file, f"not valid JSON: {error}")]) from None
-    if not all(isinstance(row, dict) for row in document):
-        raise SurveyError([Problem(file, "expected an array of objects")])
-    return document, [1] * len(document)
-
-
-def _text_rows(text: str, file: str) -> tuple[list[dict[str, Any]], list[int]]:
-    """The rows of a text table; the separator is the one of tab, semicolon and comma that the head line has most of."""
-    head = text.split("\n", 1)[0]
-    separator = max("\t;,", key=head.count)
-    reader = csv.reader(io.StringIO(text, newline=""), delimiter=separator)
-    rows, lines = [], []
-    try:
-        header = [cell.strip() for cell in next(reader, [])]
-        for cells in reader:
-            if cells:
-                rows.append(dict(zip(header, cells, strict=False)))
-                lines.append(reader.line_num)
-    except csv.Error as error:
-        raise SurveyError([Problem(file, f"not valid CSV: {error}", reader.line_num)]) from None
-    return rows, lines
