@@ -194,6 +194,12 @@ class Mapped(unittest.TestCase):
             source.write_text(TABLE.replace("30", "4095"))
             found = gather([source], mappings=read_mapping(MAPPING, "m.toml"))
             self.assertIn("expected a VLAN identifier", found.files[0].says)
+            head = "Interface;State;VLAN;Trunk VLANs\n"
+            source.write_text(head + "".join(f"p{n};dozing;4095;\n" for n in range(8)))
+            done = run("gather", source, "--into", folder / "s", "--mapping", folder / "m.toml")
+            self.assertEqual((done.returncode, done.stderr), (3, ""))
+            self.assertEqual(done.stdout.count("interfaces-1.csv:"), 17, done.stdout)
+            self.assertIn("interfaces-1.csv:9: State “dozing”: expected one of up, down", done.stdout)
             (folder / "m.toml").write_text("[")
             done = run("gather", source, "--into", folder / "s", "--mapping", folder / "m.toml")
             self.assertEqual((done.returncode, done.stdout), (3, ""))

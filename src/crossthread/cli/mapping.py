@@ -7,7 +7,7 @@ from typing import Annotated
 import typer
 
 from crossthread.cli.input import load, load_mapping
-from crossthread.cli.options import FAULTY, Json, SurveyPath, app, usage_error
+from crossthread.cli.options import FAULTY, UNREADABLE, Json, SurveyPath, app, usage_error
 from crossthread.cli.output import add_to_survey, draw, emit, write_export
 from crossthread.errors import UnknownNameError
 from crossthread.network import Network
@@ -33,7 +33,10 @@ def gather_command(
     from crossthread.faces.terminal.gather import show_gathered
 
     tables = load_mapping(mapping) if mapping else ()
-    emit(add_to_survey(sources, into, tables, dry_run, keep), show_gathered, json)
+    answer = add_to_survey(sources, into, tables, dry_run, keep)
+    emit(answer, show_gathered, json)
+    if any(entry.kind is None for entry in answer.files):
+        raise typer.Exit(UNREADABLE)
 
 
 @app.command("map")

@@ -27,12 +27,13 @@ from crossthread.survey.records import TABLES, Coverage, Device, Gateway, Row
 
 
 class Taken(msgspec.Struct, frozen=True):
-    """What became of one file: its format and what was taken from it, or why nothing was."""
+    """What became of one file: its format and what was taken from it, or why nothing was, with every problem."""
 
     path: str
     kind: str | None
     rows: int
     says: str
+    problems: tuple[str, ...] = ()
 
 
 class Summary(Answer, frozen=True):
@@ -105,8 +106,9 @@ def gather(
         try:
             opened = _open(label, path, mappings)
         except SurveyError as error:
-            listed = "; ".join(str(problem) for problem in error.problems[:5])
-            taken.append(Taken(label, None, 0, f"{len(error.problems)} problems: {listed}"))
+            listed = tuple(map(str, error.problems))
+            says = f"{len(listed)} problems" if len(listed) > 1 else listed[0]
+            taken.append(Taken(label, None, 0, says, listed))
         except UnreadableError as error:
             taken.append(Taken(label, None, 0, str(error)))
         except OSError as error:

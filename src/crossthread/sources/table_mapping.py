@@ -132,7 +132,7 @@ def rows_of(rows: Sequence[Mapping[str, Any]], lines: Sequence[int], file: str, 
         builder.add(list(zip(*cells, strict=True)), lines)
     builder.finish()
     if builder.problems:
-        raise SurveyError(builder.problems)
+        raise SurveyError([_in_their_words(problem, mapping) for problem in builder.problems])
     read: list[Row] = [
         row if "source" in header or isinstance(row, Filter) else replace(row, source=f"{file}:{line}")
         for row, line in zip(builder.table, builder.lines, strict=True)
@@ -146,6 +146,12 @@ def _coverage(rows: Sequence[Row], file: str, mapping: TableMapping) -> list[Row
         return []
     devices = dict.fromkeys(device for row in rows if (device := getattr(row, "device", None)))
     return [Coverage(device, mapping.into, "yes" if mapping.complete else "no", source=file) for device in devices]
+
+
+def _in_their_words(problem: Problem, mapping: TableMapping) -> Problem:
+    """The same problem, with the column named as it is in their table."""
+    theirs = mapping.columns.get(problem.column or "")
+    return problem if theirs is None else replace(problem, column=" and ".join(_names(theirs)))
 
 
 def _names(theirs: str | tuple[str, ...]) -> tuple[str, ...]:

@@ -7,7 +7,7 @@ from collections import Counter
 from rich.console import Console
 
 from crossthread.faces.terminal.console import count, line, paragraph, said, table
-from crossthread.sources.gathering import Summary
+from crossthread.sources.gathering import Summary, Taken
 
 _LISTED = 20
 
@@ -63,8 +63,15 @@ def show_gathered(answer: Summary, out: Console) -> None:
     if unknown:
         out.print()
         out.print(line(("Not used:", "bold")))
-        for entry in unknown:
-            paragraph(out, said(f"{entry.path}: {entry.says}"), 3)
+        _show_unused(unknown, out)
+
+
+def _show_unused(files: list[Taken], out: Console) -> None:
+    for entry in files:
+        only = len(entry.problems) == 1
+        paragraph(out, said(entry.says if only else f"{entry.path}: {entry.says}"), 3)
+        for problem in () if only else entry.problems:
+            paragraph(out, said(problem), 6)
 
 
 def show_added(answer: Summary, out: Console) -> None:
