@@ -15,6 +15,8 @@ from crossthread import (
     desk,
     device,
     find,
+    inventory,
+    map_network,
     matrix_among,
     port,
     why,
@@ -144,6 +146,28 @@ class Found(Demo):
         self.assertEqual((old.kind, old.conflicts), ("old name of a device", ("it is called fresh now",)))
         self.assertIn("12 s left", old.places[0].says)
         self.assertEqual(find(survey, "02:00:00:00:00:0c").places[0].port, "p2")
+
+    def test_one_device_by_two_names_without_a_chassis_is_one(self):
+        row = {"device": "a", "port": "p1", "neighbor_port": "q", "platform": "8-port", "management": "10.0.0.2"}
+        fresh, old = {**row, "neighbor": "fresh", "remaining": 110}, {**row, "neighbor": "stale", "remaining": 12}
+        for devices in (["a"], ["a", "fresh"]):  # only heard of, and surveyed
+            for other, names in ((old, ["fresh"]), ({**old, "management": "10.0.0.3"}, ["fresh", "stale"])):
+                with self.subTest(devices=devices, names=names):
+                    survey = Survey.of(
+                        devices=[{"device": name} for name in devices], ports=[{"device": "a", "port": "p1"}],
+                        neighbors=[other, fresh],
+                    )  # fmt: skip
+                    seen = map_network(survey)
+                    self.assertEqual(sorted(d.device for d in seen.devices), sorted(["a", *names]))
+                    rules = sorted(r.rule for r in inventory(survey).remarks if r.subjects[0].port == "p1")
+                    self.assertEqual("neighbor-several" in rules, len(names) > 1)
+                    if len(names) == 1:
+                        self.assertEqual([(str(k.a.device), k.b.device) for k in seen.links], [("a", "fresh")])
+                        said = [r.says for r in inventory(survey).remarks if r.rule == "neighbor-stale"]
+                        self.assertEqual(
+                            said, ["a p1 hears 10.0.0.2 as fresh and stale: renamed; stale is ageing out."]
+                        )
+                        self.assertEqual(find(survey, "stale").kind, "old name of a device")
 
 
 class Pages(Demo):

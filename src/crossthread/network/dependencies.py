@@ -35,7 +35,7 @@ PARTS = {
     "names": Part(
         _columns(
             "devices.device,chassis,management ports.device,port,aliases,mac "
-            "neighbors.device,port tree_ports.device,port"
+            "neighbors.device,port,neighbor,neighbor_chassis,neighbor_port,management,platform tree_ports.device,port"
         )
     ),
     "links": Part(_columns("neighbors.* ports.description"), ("names",)),

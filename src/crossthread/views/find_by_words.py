@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from crossthread.errors import UnknownNameError
 from crossthread.network.network import Network
-from crossthread.network.topology.names import End
-from crossthread.survey.records import Neighbor
+from crossthread.network.topology.names import End, is_one_device
 from crossthread.views.sightings import Found, Sighting, spot
 
 
@@ -40,7 +39,7 @@ def find_old_name(network: Network, word: str) -> Found | None:
         beside = [
             other for other in network.survey.neighbors
             if other is not row and names.spelled[other.device] == device and other.port == row.port
-            and other.neighbor and other.neighbor.casefold() != word.casefold() and _same_device(row, other)
+            and other.neighbor and other.neighbor.casefold() != word.casefold() and is_one_device(row, other)
         ]  # fmt: skip
         known = names.neighbor_device(row)
         now.update(dict.fromkeys([*(o.neighbor for o in beside if o.neighbor), *([known] if known else [])]))
@@ -51,14 +50,6 @@ def find_old_name(network: Network, word: str) -> Found | None:
     if not called:
         return None
     return Found(word, "old name of a device", tuple(places), (), (f"it is called {' or '.join(called)} now",))
-
-
-def _same_device(one: Neighbor, two: Neighbor) -> bool:
-    """Whether two entries of one port are one device under two names."""
-    if one.neighbor_chassis and two.neighbor_chassis:
-        return one.neighbor_chassis == two.neighbor_chassis
-    same = [(getattr(one, c), getattr(two, c)) for c in ("neighbor_port", "management", "platform")]
-    return all(a == b for a, b in same) and any(a for a, _ in same)
 
 
 def find_numbered(network: Network, word: str) -> Found | None:

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from typing import NamedTuple
 
 from crossthread.network.network import Network
-from crossthread.network.topology.names import End
+from crossthread.network.topology.names import End, is_one_device
 from crossthread.survey.records import Neighbor
 from crossthread.values import NONE
 
@@ -36,9 +37,13 @@ class Heard(NamedTuple):
 
 
 def heard_of(network: Network) -> tuple[Heard, ...]:
-    """Every device that was only heard of, in the order of the survey; one chassis is one device, by all its names."""
+    """Every device that was only heard of, in the order of the survey; one chassis is one device, by all its names.
+
+    Without one, so are two names of one port, address and platform that are heard at one seat.
+    """
     groups: dict[str, list[tuple[End, Neighbor]]] = {}
     known_by: dict[str, str] = {}
+    seats: dict[End, list[tuple[str, Neighbor]]] = defaultdict(list)
     for entry in network.loose:
         row = entry.row
         labels = [text.casefold() for text in (row.neighbor_chassis, row.neighbor) if text]
@@ -48,6 +53,9 @@ def heard_of(network: Network) -> tuple[Heard, ...]:
         if row.neighbor_chassis and key in groups:
             others = {other.neighbor_chassis for _, other in groups[key]} - {None}
             key = key if not others or row.neighbor_chassis in others else labels[0]
+        if key not in groups:
+            key = next((other for other, beside in seats[entry.end] if is_one_device(row, beside)), key)
+        seats[entry.end].append((key, row))
         for label in labels:
             known_by.setdefault(label, key)
         groups.setdefault(key, []).append((entry.end, row))

@@ -9,7 +9,7 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding, at_port
 from crossthread.diagnosis.registry import About, rule
 from crossthread.network.topology.links import Link, Loose
-from crossthread.network.topology.names import End
+from crossthread.network.topology.names import End, is_one_device
 from crossthread.survey.records import Neighbor
 from crossthread.values import NONE
 
@@ -98,7 +98,10 @@ def neighbor_several(context: Context, end: End, rows: Sequence[Neighbor]) -> Fi
     Confirm: follow the cable from the port.
     Mend: put the box on the drawing, or replace it by a cable or a managed switch.
     """
-    who = {row.neighbor_chassis or row.neighbor or "?" for row in rows}
+    who: list[Neighbor] = []
+    for row in rows:
+        if not any(_identity(row) == _identity(other) or is_one_device(row, other) for other in who):
+            who.append(row)
     if len(who) < 2:
         return None
     listed = " and ".join(sorted({row.neighbor or row.neighbor_chassis or "?" for row in rows}))
@@ -116,18 +119,21 @@ def neighbor_renamed(context: Context, end: End, rows: Sequence[Neighbor]) -> Fi
     Confirm: wait for the hold time, and read the neighbour table again.
     Mend: none is needed; survey again after the hold time.
     """
-    names: dict[str | None, set[str]] = defaultdict(set)
-    for row in rows:
-        if row.neighbor_chassis and row.neighbor:
-            names[row.neighbor_chassis].add(row.neighbor)
-    for chassis, called in names.items():
-        if len(called) > 1:
-            old = min((r for r in rows if r.neighbor_chassis == chassis), key=lambda r: r.remaining or 0)
-            listed = " and ".join(sorted(called))
-            says = f"{end} hears {chassis} as {listed}: renamed; {old.neighbor} is ageing out."
+    for number, one in enumerate(rows):
+        for two in rows[number + 1 :]:
+            if not (one.neighbor and two.neighbor) or one.neighbor == two.neighbor or not is_one_device(one, two):
+                continue
+            old = min(one, two, key=lambda row: row.remaining or 0)
+            who = one.neighbor_chassis or one.management
+            listed = " and ".join(sorted((one.neighbor, two.neighbor)))
+            says = f"{end} hears {who} as {listed}: renamed; {old.neighbor} is ageing out."
             evidence = context.evidence(old, "neighbor", "remaining")
             return Finding("neighbor-stale", "note", (at_port(end),), says, evidence)
     return None
+
+
+def _identity(row: Neighbor) -> str:
+    return row.neighbor_chassis or row.neighbor or "?"
 
 
 @rule("neighbor-stale", "Neighbour discovery", About.HEARING)

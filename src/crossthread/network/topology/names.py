@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Mapping
 from functools import cached_property
 from typing import NamedTuple
@@ -33,6 +34,17 @@ class _Spelled(dict[str, str]):
     def __missing__(self, name: str) -> str:
         self[name] = self._devices.get(name.casefold(), name)
         return self[name]
+
+
+def is_one_device(one: Neighbor, two: Neighbor) -> bool:
+    """Whether two entries of one port are one device under two names, of which the old one has not aged out yet.
+
+    It is, if both are of one chassis or, where that is not told, have one port, management address and platform.
+    """
+    if one.neighbor_chassis and two.neighbor_chassis:
+        return one.neighbor_chassis == two.neighbor_chassis
+    told = one.neighbor_port and one.management and one.management != NONE
+    return bool(told) and all(getattr(one, c) == getattr(two, c) for c in ("neighbor_port", "management", "platform"))
 
 
 def find_devices(survey: Survey) -> dict[str, str]:
@@ -154,7 +166,19 @@ class Names:
         if by_name or not row.management or row.management == NONE:
             return by_name
         matches = [d.device for d in self._survey.devices if d.management == row.management]
-        return self.device(matches[0]) if len(matches) == 1 else None
+        if len(matches) == 1:
+            return self.device(matches[0])
+        seat = self._seats.get((row.device, row.port), ())
+        called = {self.device(other.neighbor) for other in seat if is_one_device(row, other)} - {None}
+        return called.pop() if len(called) == 1 else None
+
+    @cached_property
+    def _seats(self) -> dict[tuple[str, str], list[Neighbor]]:
+        """The entries of each port's neighbours."""
+        found: dict[tuple[str, str], list[Neighbor]] = defaultdict(list)
+        for row in self._survey.neighbors:
+            found[row.device, row.port].append(row)
+        return found
 
     def _by_host_name(self, row: Neighbor) -> str | None:
         """The device whose name is the neighbour's without its domain, or with one; none of another chassis."""
