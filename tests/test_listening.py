@@ -23,7 +23,7 @@ SENDER = """
 import socket, sys, time
 far = socket.socket(socket.AF_PACKET, socket.SOCK_RAW)
 far.bind(("far0", 0))
-for _ in range(40):
+for _ in range(150):
     for frame in sys.argv[1:]:
         far.send(bytes.fromhex(frame))
     time.sleep(0.2)
