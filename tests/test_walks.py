@@ -188,6 +188,19 @@ class Filled(unittest.TestCase):
         odd = self.rows("Port", lag_attached={7: 8}, lag_state={7: 'STRING: "11"'})
         self.assertIsNone(odd[0].lag_state)
 
+    def test_port_lists_as_bits_and_as_numbers(self):
+        wide = {"base_port": {n: n + 6 for n in range(1, 9)}}
+        wide["if_name"] = {n + 6: f'STRING: "p{n + 6}"' for n in range(1, 9)}
+        numbers = {"p7": "10", "p8": "10 20", "p9": "20", "p10": "20", "p11": "20", "p14": "20"}
+        for lists, told in (
+            ({"0.10": 'STRING: "1,2"', "0.20": 'STRING: "2-5, 8"'}, numbers),
+            ({"0.10": 'STRING: "1,2"', "0.20": 'STRING: "2-5,99"'}, {}),  # 99 is no port of this bridge
+            ({"0.10": 'STRING: "0"'}, {"p9": "10", "p10": "10"}),  # too little to be no bits
+        ):
+            with self.subTest(lists):
+                found = self.rows("Port", vlan_egress=lists, **wide)
+                self.assertEqual({row.port: str(row.allowed) for row in found if row.allowed is not None}, told)
+
     def test_roles_by_the_designated_bridge(self):
         own, far = "80 00 02 00 00 00 00 0A", "80 00 02 00 00 00 00 01"
         ports = self.rows(

@@ -6,6 +6,7 @@ BRIDGE-MIB's base port table (RFC 4188); LLDP ports by the identifiers that LLDP
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from functools import cached_property
 from ipaddress import IPv4Address, IPv6Address
@@ -68,6 +69,10 @@ CAPABILITIES = ("other", "repeater", "bridge", "wlan", "router", "phone", None, 
 """The bits of LldpSystemCapabilitiesMap."""
 
 _Value = TypeVar("_Value")
+_RANGE = rb"\d{1,5}(?:-\d{1,5})?"
+_NUMBERS = re.compile(rb"%b(?:[, ]+%b)*[\0 ]*" % (_RANGE, _RANGE))
+_WRITTEN = 6
+"""How many octets of text at least make sure that lists of ports are no bits."""
 
 
 class Mib:
@@ -138,11 +143,24 @@ class Mib:
         found: dict[int, set[int]] = {}
         for index, octets in self.octets(name).items():
             vid = index[-1] if index else 0
-            ports = {8 * at + bit + 1 for at, octet in enumerate(octets) for bit in range(8) if octet << bit & 0x80}
             if 1 <= vid <= 4094:
-                found[vid] = found.get(vid, set()) | ports
+                found[vid] = found.get(vid, set()) | (_written(octets) if self._written_lists else _set_bits(octets))
         listed = set().union(*found.values())
         return found if 2 * len(listed & self.bridge_ports.keys()) >= len(listed) else {}
+
+    @cached_property
+    def _written_lists(self) -> bool:
+        """Whether port lists are numbers in text, such as “1,3-5”, as some devices send them instead of bits.
+
+        Only if all of them can be read so, and name ports that the bridge has: by chance six octets of bits never do.
+        """
+        columns = ("vlan_egress", "static_egress", "vlan_untagged", "static_untagged")
+        lists = [octets for name in columns for octets in self.octets(name).values() if octets.strip(b"\0")]
+        if sum(map(len, lists)) < _WRITTEN or not all(_NUMBERS.fullmatch(octets) for octets in lists):
+            return False
+        return any(not octets.isdigit() for octets in lists) and self.bridge_ports.keys() >= set().union(
+            *map(_written, lists)
+        )
 
     @cached_property
     def egress(self) -> dict[int, set[int]]:
@@ -158,6 +176,19 @@ class Mib:
             except ValueError:
                 continue
         return found
+
+
+def _set_bits(octets: bytes) -> set[int]:
+    return {8 * at + bit + 1 for at, octet in enumerate(octets) for bit in range(8) if octet << bit & 0x80}
+
+
+def _written(octets: bytes) -> set[int]:
+    """The numbers of a list in text, ranges included."""
+    found: set[int] = set()
+    for part in re.findall(_RANGE, octets):
+        low, _, high = part.partition(b"-")
+        found.update(range(int(low), int(high or low) + 1))
+    return found
 
 
 def address_of(index: tuple[int, ...]) -> Address | None:
