@@ -328,6 +328,19 @@ class Desks(Demo):
         self.assertTrue(shown.startswith("sw-f eth2, VLAN not told."))
         self.assertIn("10.181.222.254", shown)
 
+    def test_a_capture_that_breaks_off(self):
+        whole = (DATA / "raw" / "case-0009" / "pcap" / "host-1-e0.pcap").read_bytes()
+        for size, status, says in (
+            (300, 0, "sw-f eth2, VLAN not told.\n1 time: a capture that breaks off within a frame; what could be read"),
+            (30, 3, "cannot be read: a capture that breaks off before a frame"),
+            (10, 3, "cannot be read: a capture that ends in its header"),
+        ):
+            with self.subTest(size), tempfile.TemporaryDirectory() as folder:
+                Path(folder, "cut.pcap").write_bytes(whole[:size])
+                done = run("desk", f"{folder}/cut.pcap")
+                self.assertEqual(done.returncode, status)
+                self.assertIn(says, done.stdout + done.stderr)
+
     def test_a_daemons_neighbours_with_vlans_for_computer_and_phone(self):
         told = {"lldp": [{"interface": [{
             "name": "e0", "chassis": [{"name": [{"value": "ropehall"}], "mgmt-ip": [{"value": "10.61.10.205"}]}],

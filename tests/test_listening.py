@@ -100,6 +100,7 @@ class Listening(unittest.TestCase):
             ("true", "nosuch", "there is no interface nosuch; this machine has"),
             ("true", "a-name-longer-than-any-interface", "there is no interface a-name-longer"),
             ("true", "lo", "lo is no Ethernet interface"),
+            ("true", "cable0 --into /dev/null/campus", "what was heard cannot be written to /dev/null/campus.heard/"),
             ("ip link set cable0 down", "cable0", "cable0 is down"),
         ):
             with self.subTest(name=name, setting=setting):

@@ -60,6 +60,8 @@ def listen(
     kept: list[tuple[float, bytes]] = []
     alike: Counter[bytes] = Counter()
     known = 0
+    if keep is not None:  # before anything is heard that could be lost
+        Path(keep).parent.mkdir(parents=True, exist_ok=True)
     with open_interface(interface) as hearing:
         now = began = time.monotonic()
         try:
@@ -89,7 +91,6 @@ def listen(
     answer = desk_of_capture(reader.capture(), interface)
     if keep is None or not kept:
         return answer
-    Path(keep).parent.mkdir(parents=True, exist_ok=True)
     replace_file(Path(keep), write_capture(kept))
     return msgspec.structs.replace(answer, kept=str(keep))
 

@@ -77,6 +77,8 @@ class Desk(Answer, frozen=True):
         The VLANs of which tagged frames were heard.
     talkers
         Who else talks here.
+    malformed
+        What could not be read, and how often: frames, or a capture that breaks off.
     kept
         The file in which what was heard is kept, if it was.
     """
@@ -86,6 +88,7 @@ class Desk(Answer, frozen=True):
     roots: tuple[TreeRootSeen, ...] = ()
     tagged: tuple[int, ...] = ()
     talkers: tuple[Talker, ...] = ()
+    malformed: dict[str, int] = msgspec.field(default_factory=dict)
     kept: str | None = None
 
 
@@ -134,7 +137,7 @@ def desk_of_capture(capture: Capture, at: str | None = None) -> Desk:
         )  # fmt: skip
     roots = tuple(TreeRootSeen(f"{t.root_priority}/{t.root_address}", t.root_cost, vid) for vid, t, _ in capture.roots)
     talkers = tuple(Talker(mac, address, vid) for vid, mac, address in capture.talkers)
-    return Desk(tuple(sockets), roots, tuple(sorted(capture.tagged)), talkers)
+    return Desk(tuple(sockets), roots, tuple(sorted(capture.tagged)), talkers, capture.malformed)
 
 
 def _of_daemon(document: dict[str, Any], label: str) -> Iterator[Socket]:

@@ -19,6 +19,8 @@ def show_desk(answer: Desk, out: Console) -> None:
         out.print(line((f"{socket.device} {socket.port or '(port not told)'}", "bold green"), f"{_vlans(socket)}."))
     if len(answer.sockets) > 1:
         paragraph(out, line(("Several are heard: something in between passes their announcements on.", "yellow")), 0)
+    for problem, times in answer.malformed.items():
+        paragraph(out, said(f"{count(times, 'time')}: {problem}; what could be read is used", "yellow"), 0)
     for socket in answer.sockets:
         out.print()
         listed = table("", "")

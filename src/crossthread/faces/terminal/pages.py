@@ -22,6 +22,7 @@ def show_port(answer: PortPage, out: Console) -> None:
     leads = [answer.far] if answer.far else [*answer.hosts, *(one.name for one in answer.neighbors)]
     goal = f", to {' and '.join(leads)}" if leads else ", to nothing that is known"
     out.print(line((f"{answer.device} {answer.port}: ", "bold"), (state, style), f"{goal}."))
+    _summed_up(answer.findings, out)
     beside = {side.fact for side in answer.sides}
     _facts("", [fact for fact in answer.facts if fact.fact not in beside], out)
     if answer.sides:
@@ -72,6 +73,7 @@ def show_device(answer: DevicePage, out: Console) -> None:
             f": {what}." if what else ".",
         )
     )
+    _summed_up(answer.findings, out)
     _facts("", answer.facts, out)
     for text in answer.differs:
         paragraph(out, line(("differs ", "yellow"), text), 0)
@@ -154,3 +156,11 @@ def _findings(findings: Sequence[Finding], out: Console) -> None:
     if findings:
         _head("What is found there:", out)
         show_findings(findings, out)
+
+
+def _summed_up(findings: Sequence[Finding], out: Console) -> None:
+    """How much is wrong with it, and what, before all that is known of it; the findings themselves come last."""
+    if findings:
+        rules = ", ".join(dict.fromkeys(finding.rule for finding in findings))
+        style = "bold red" if any(finding.severity == "breaks" for finding in findings) else "yellow"
+        paragraph(out, line((count(len(findings), "finding"), style), f", below: {rules}."), 0)

@@ -13,6 +13,8 @@ from crossthread.network.three_valued import NOTHING
 from crossthread.survey.records import Host
 from crossthread.values import NO_VID, NONE, Address, address
 
+_ANYTHING = "host, device or interface"
+
 
 def end_name(station: Station) -> str:
     """What somebody who asks about a station calls it, so that it is found again in a changed copy."""
@@ -70,7 +72,7 @@ def find_end(network: Network, wanted: str) -> Station | str:
     try:
         own = address(text)
     except ValueError:
-        return find_host(network, wanted)
+        return find_host(network, wanted, _ANYTHING)
     holders = network.stations.by_address.of(str(own))
     if len(holders) == 1:
         return holders[0]
@@ -79,11 +81,11 @@ def find_end(network: Network, wanted: str) -> Station | str:
         raise UnknownNameError(f"several have the address {own}: {listed}; name one of them")
     if network.told is not network.survey:
         try:
-            return find_host(network, wanted)
+            return find_host(network, wanted, _ANYTHING)
         except UnknownNameError:
             pass
     if not any(s.address is not None and own in s.address.network for s in network.stations.gateways):
-        return find_host(network, wanted)  # which says that it is no address of anything that was read
+        return find_host(network, wanted, _ANYTHING)  # which says that it is no address of anything that was read
     return _nobody(own)
 
 

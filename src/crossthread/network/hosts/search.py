@@ -14,7 +14,7 @@ def _addresses(text: str | None) -> list[str]:
     return [word.partition("/")[0] for word in (text or "").split()]
 
 
-def find_host(network: Network, wanted: str) -> HostStation:
+def find_host(network: Network, wanted: str, kind: str = "host") -> HostStation:
     """A host by name, IP address or MAC address.
 
     Raises
@@ -27,7 +27,6 @@ def find_host(network: Network, wanted: str) -> HostStation:
     if by_name is not None:
         return by_name
     found: list[HostStation] = []
-    kind = "host"
     try:
         text = str(address(wanted.strip()))
         kind = "host with the address"

@@ -108,6 +108,8 @@ def _classic(data: bytes) -> Iterator[tuple[float, bytes | None]]:
         dull = data[at + 12 : at + 14] == _IPV4
         yield seconds + parts * fraction, None if dull else data[at : at + length]
         at += length
+    if at < size:
+        raise UnreadableError("a capture that breaks off before a frame")
 
 
 def _section_blocks(data: bytes) -> Iterator[tuple[float, bytes | None]]:
