@@ -142,12 +142,13 @@ def _neighbors(title: str, neighbors: Iterable[Hearing], out: Console) -> None:
         return
     _head(title, out)
     at = any(one.at for one in heard)
-    listed = table(*(["at"] if at else []), "neighbour", "its port", "address", "hold time", "software")
+    listed = table(*(["at"] if at else []), "neighbour", "its port", "address", "hold time", "model, software")
     for one in heard:
         left = f"{one.left:g} of {one.hold_time:g} s" if one.left is not None and one.hold_time is not None else ""
         left = left or (f"{one.hold_time:g} s" if one.hold_time is not None else "")
         every = f", every {one.interval:g} s" if one.interval is not None else ""
-        cells = (one.name, one.port or "", one.management or "", left + every, one.software or one.platform or "")
+        model = ", ".join(text for text in (one.platform, one.software) if text)
+        cells = (one.name, one.port or "", one.management or "", left + every, model)
         listed.add_row(*map(said, (*([one.at or ""] if at else []), *cells)))
     out.print(listed)
 
