@@ -23,8 +23,13 @@ if TYPE_CHECKING:
         SurveyError,
         UnknownNameError,
         UnreadableError,
+        VisitError,
     )
+    from crossthread.live.access import Access, read_access
+    from crossthread.live.account import Visit, Visited
+    from crossthread.live.agent import Agent, Agents, agents, agents_async
     from crossthread.live.listening import listen
+    from crossthread.live.visiting import visit, visit_async
     from crossthread.network import Network
     from crossthread.network.given import Given
     from crossthread.plan import Plan, read_plan
@@ -70,8 +75,11 @@ if TYPE_CHECKING:
 __version__ = "0.1.0"
 
 __all__ = [
+    "Access",
     "Addresses",
     "Advised",
+    "Agent",
+    "Agents",
     "Answer",
     "Change",
     "Check",
@@ -111,11 +119,16 @@ __all__ = [
     "TreeOverview",
     "UnknownNameError",
     "UnreadableError",
+    "Visit",
+    "VisitError",
+    "Visited",
     "VlanSet",
     "VlanView",
     "Ways",
     "Why",
     "addresses",
+    "agents",
+    "agents_async",
     "apply_changes",
     "check",
     "class_matrix",
@@ -137,6 +150,7 @@ __all__ = [
     "matrix_before",
     "meanings",
     "port",
+    "read_access",
     "read_drawing",
     "read_plan",
     "read_survey",
@@ -148,6 +162,8 @@ __all__ = [
     "tree_ways",
     "tree_without",
     "trees",
+    "visit",
+    "visit_async",
     "vlan",
     "vlans",
     "why",
@@ -158,8 +174,11 @@ __all__ = [
 ]
 
 _HOMES = {
+    "Access": "live.access",
     "Addresses": "views.addresses",
     "Advised": "questions.tree_advice",
+    "Agent": "live.agent",
+    "Agents": "live.agent",
     "Answer": "answer",
     "Change": "survey.changes",
     "Check": "questions.check",
@@ -199,11 +218,16 @@ _HOMES = {
     "TreeOverview": "views.tree",
     "UnknownNameError": "errors",
     "UnreadableError": "errors",
+    "Visit": "live.account",
+    "VisitError": "errors",
+    "Visited": "live.account",
     "VlanSet": "values",
     "VlanView": "views.vlan",
     "Ways": "questions.tree_ways",
     "Why": "questions.why",
     "addresses": "views.addresses",
+    "agents": "live.agent",
+    "agents_async": "live.agent",
     "apply_changes": "survey.changes",
     "check": "questions.check",
     "class_matrix": "views.matrix",
@@ -225,6 +249,7 @@ _HOMES = {
     "matrix_before": "questions.matrix_change",
     "meanings": "diagnosis.meanings",
     "port": "questions.port:port_page",
+    "read_access": "live.access",
     "read_drawing": "plan.drawing",
     "read_plan": "plan",
     "read_survey": "survey",
@@ -236,6 +261,8 @@ _HOMES = {
     "tree_ways": "questions.tree_ways",
     "tree_without": "questions.tree_ways:failure_of",
     "trees": "views.tree:tree_overview",
+    "visit": "live.visiting",
+    "visit_async": "live.visiting",
     "vlan": "views.vlan:vlan_view",
     "vlans": "views.vlan:vlan_overview",
     "why": "questions.why",

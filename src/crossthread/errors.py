@@ -5,6 +5,7 @@ SurveyError        what was given cannot be used: a survey, a plan, a change; wi
 UnknownNameError   nothing in the survey goes by this name, or it is not clear what does
 UnreadableError    a file of a known format is broken
 ListeningError     an interface of this machine cannot be listened on
+VisitError         devices cannot be visited, or what they tell cannot be kept
 """
 
 from __future__ import annotations
@@ -58,6 +59,10 @@ class SurveyError(CrossThreadError):
 
 class ListeningError(CrossThreadError):
     """An interface of this machine cannot be listened on; one sentence says why, and what to do about it."""
+
+
+class VisitError(CrossThreadError):
+    """Devices cannot be visited as it was asked for, or what they tell cannot be kept; one sentence says why."""
 
 
 class UnknownNameError(CrossThreadError):

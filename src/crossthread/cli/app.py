@@ -10,12 +10,12 @@ from typing import Annotated
 
 import typer
 
-from crossthread.cli import mapping, listening, checking, trees, asking  # isort: skip  (the order of the help)
+from crossthread.cli import mapping, visiting, listening, checking, trees, asking  # isort: skip  (the order of the help)
 from crossthread.cli.options import UNREADABLE, app
 from crossthread.collector import held_still
 from crossthread.errors import visible
 
-__all__ = ["asking", "checking", "listening", "main", "mapping", "trees"]
+__all__ = ["asking", "checking", "listening", "main", "mapping", "trees", "visiting"]
 
 
 @app.command("demo")

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import re
-import tomllib
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from difflib import get_close_matches
 from pathlib import Path
 from typing import Any, TypeVar
@@ -23,6 +21,7 @@ from crossthread.plan.plan import (
 )
 from crossthread.survey.building import cell_text
 from crossthread.survey.contents import decoded
+from crossthread.survey.toml_text import Steps, lines_of, parse_toml
 from crossthread.values import parse_vid
 
 FORMAT = 1
@@ -51,79 +50,8 @@ def read_plan(path: str | Path) -> Plan:
 
 def parse_plan(text: str, file: str, problems: list[Problem]) -> Plan:
     """Read a plan's text; what is wrong is added to `problems`."""
-    try:
-        document = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        at = re.search(r" \(at line (\d+), column (\d+)\)$", str(error))
-        says = f"not valid TOML in column {at[2]}: {str(error)[: at.start()]}" if at else f"not valid TOML: {error}"
-        problems.append(Problem(file, says, int(at[1]) if at else None))
-        return Plan(file)
-    return _Reader(document, _lines_of(text), file, problems).plan()
-
-
-Steps = tuple[str | int, ...]
-
-
-_TOKEN = re.compile(
-    r'"""(?:[^\\]|\\.)*?"""|\'\'\'.*?\'\'\'|"(?:[^"\\\n]|\\.)*"|\'[^\'\n]*\'|#[^\n]*|[\[\]{}\n]', re.DOTALL
-)
-"""What can open, close or hide the end of a statement of TOML 1.0: strings, comments, brackets, ends of lines."""
-
-
-def _statements(text: str) -> Iterator[tuple[int, str]]:
-    """The statements of a TOML document, each with the line it begins in: it ends with a line outside all brackets."""
-    begin, line, depth, ended = 0, 1, 0, 0
-    for token in _TOKEN.finditer(text):
-        word = token.group()
-        depth += (word in "[{") - (word in "]}") if len(word) == 1 else 0
-        if word == "\n" and depth <= 0:
-            yield line, text[begin : token.start()]
-            begin, line = token.end(), line + 1 + ended
-            ended, depth = 0, 0
-        else:
-            ended += word.count("\n")
-    yield line, text[begin:]
-
-
-def _lines_of(text: str) -> dict[Steps, int]:
-    """The line in which each table and each key of a TOML document stands."""
-    found: dict[Steps, int] = {}
-    prefix: Steps = ()
-    counts: dict[Steps, int] = {}
-    for at, statement in _statements(text):
-        parsed = tomllib.loads(statement)
-        keys = _keys(parsed)
-        if not parsed:
-            continue
-        if statement.lstrip().startswith("[["):
-            counts[keys] = counts.get(keys, -1) + 1
-            prefix = (*keys, counts[keys])
-            found[prefix] = at
-        elif statement.lstrip().startswith("["):
-            prefix = keys
-            found.setdefault(prefix, at)
-        else:
-            for path in _paths(parsed):
-                found.setdefault((*prefix, *path), at)
-    return found
-
-
-def _keys(parsed: Mapping[str, Any]) -> Steps:
-    """The keys of a table's header, from the document that the header alone makes."""
-    keys: list[str] = []
-    node: Any = parsed
-    while isinstance(node, dict) and node:
-        key = next(iter(node))
-        keys.append(key)
-        node = node[key]
-    return tuple(keys)
-
-
-def _paths(node: Any) -> Iterator[Steps]:
-    items: Any = node.items() if isinstance(node, dict) else enumerate(node) if isinstance(node, list) else ()
-    for key, value in items:
-        yield (key,)
-        yield from ((key, *rest) for rest in _paths(value))
+    document = parse_toml(text, file, problems)
+    return Plan(file) if document is None else _Reader(document, lines_of(text), file, problems).plan()
 
 
 class _Reader:

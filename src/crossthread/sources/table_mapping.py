@@ -16,7 +16,6 @@ A mapping is a TOML file:
 
 from __future__ import annotations
 
-import tomllib
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import date, time, timedelta
 from fnmatch import fnmatch
@@ -30,6 +29,7 @@ from crossthread.errors import Problem, SurveyError, visible
 from crossthread.sources.sheets import read_sheet
 from crossthread.survey.building import Builder, cell_text
 from crossthread.survey.records import READ_IN_FULL, TABLES, Coverage, Filter, Row, columns_of
+from crossthread.survey.toml_text import parse_toml
 
 
 class TableMapping(msgspec.Struct, frozen=True):
@@ -52,11 +52,10 @@ def read_mapping(text: str, file: str) -> list[TableMapping]:
     SurveyError
         With everything that is wrong in it.
     """
-    try:
-        document = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        raise SurveyError([Problem(file, f"not valid TOML: {error}")]) from None
     problems: list[Problem] = []
+    document = parse_toml(text, file, problems)
+    if document is None:
+        raise SurveyError(problems)
     found = []
     tables = document.get("table")
     if not isinstance(tables, list) or not tables:

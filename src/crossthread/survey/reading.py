@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import csv
 import io
-import tomllib
 from bisect import bisect_left
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from itertools import islice
@@ -18,6 +17,7 @@ from crossthread.survey.contents import MAX_COLUMNS, decoded, info_of
 from crossthread.survey.json_reading import read_single
 from crossthread.survey.records import TABLES, columns_of
 from crossthread.survey.survey import Info, Survey
+from crossthread.survey.toml_text import parse_toml
 from crossthread.survey.writing import committed
 
 _CHUNK = 1 << 16
@@ -103,13 +103,8 @@ def _bytes(file: Path, problems: list[Problem]) -> bytes | None:
 def _read_info(file: Path, problems: list[Problem]) -> Info:
     data = _bytes(file, problems)
     text = decoded("survey.toml", data, problems) if data is not None else None
-    if text is None:
-        return Info()
-    try:
-        return info_of(tomllib.loads(text), "survey.toml", problems)
-    except tomllib.TOMLDecodeError as error:
-        problems.append(Problem("survey.toml", f"not valid TOML: {error}"))
-        return Info()
+    document = parse_toml(text, "survey.toml", problems) if text is not None else None
+    return Info() if document is None else info_of(document, "survey.toml", problems)
 
 
 def read_table(

@@ -74,13 +74,23 @@ def _show_unused(files: list[Taken], out: Console) -> None:
             paragraph(out, said(problem), 6)
 
 
+def show_added_walks(answer: Summary, out: Console) -> None:
+    """What walks did to a survey, in a line or two."""
+    folder = _folder(answer.files[0].path)
+    _show_news(f"{count(len(answer.files), 'walk')} kept in {folder}", answer, out)
+
+
 def show_added(answer: Summary, out: Console) -> None:
     """What one more file did to a survey, in a line or two."""
+    _show_news(f"Kept in {answer.files[0].path}", answer, out)
+
+
+def _show_news(kept: str, answer: Summary, out: Console) -> None:
     more = [count(now - before, f"row of {name}", f"rows of {name}") for name, (before, now) in answer.rows.items()]
     known = [text for text, (before, now) in zip(more, answer.rows.values(), strict=True) if now > before]
     out.print()
     said_now = "added to the survey: " + ", ".join(known) if known else "the survey has nothing new by it"
-    paragraph(out, line(f"Kept in {answer.files[0].path}; {said_now}."), 0)
+    paragraph(out, line(f"{kept}; {said_now}."), 0)
     if answer.differences:
         says = f"{count(len(answer.differences), 'cell')} stood otherwise in the survey; `gather` lists them."
         out.print(line((says, "yellow")))

@@ -80,7 +80,8 @@ class AddressTables(Mib):
 
     def _place(self, number: int, name: str) -> dict[str, Any]:
         """The VLAN of an interface that routes: by the number at the end of its name, if that is a VLAN here."""
-        if number in self.bridge_ports.values():
+        alone = self.only_routes and self.of(self.numbers("if_type"), number) == _ETHERNET
+        if number in self.bridge_ports.values() or alone:
             return {"port": name, "untagged": "yes"}
         digits = re.search(r"(\d{1,4})$", name)
         vid = int(digits[1]) if digits else 0

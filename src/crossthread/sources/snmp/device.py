@@ -62,10 +62,10 @@ class _Reader(AddressTables, NeighborTables):
 
     def _covered(self) -> list[Coverage]:
         """The tables that were read in full: those of which a column is there, unless the walk broke off in it."""
-        broken = self._walk.broken_off
-        there = {t: columns for t, columns in _TELLING.items() if any(self._walk.has(COLUMNS[c]) for c in columns)}
-        cut = {table for table, columns in there.items() if any(COLUMNS[c] == broken for c in columns)}
-        return in_full(self.device, there.keys() - cut, self._source, cut)
+        broken = self._walk.not_in_full
+        there = {t for t, columns in _TELLING.items() if any(self._walk.has(COLUMNS[c]) for c in columns)}
+        cut = {t for t, columns in _TELLING.items() if any(COLUMNS[c] in broken for c in columns + _NEEDED.get(t, ()))}
+        return in_full(self.device, there - cut, self._source, cut)
 
     def _device(self) -> Device:
         forwarding = self.one("forwarding")
@@ -79,7 +79,7 @@ class _Reader(AddressTables, NeighborTables):
             words or (("bridge",) if self.bridge_ports else None),
             platform=self._model() or next(iter(self.texts("description").values()), None) or None,
             software=self._entity("entity_software"),
-            management=self._management(),
+            management=self._management() or self._walk.asked,
             site=next(iter(self.texts("location").values()), None) or None,
             routing={1: "yes", 2: "no"}.get(forwarding or 0),
             mac_ageing=self.one("mac_ageing"),
@@ -108,7 +108,7 @@ class _Reader(AddressTables, NeighborTables):
         for number in sorted(wanted & self.interfaces.keys()):
             mac = self.of(self.octets("if_mac"), number) or b""
             lag = self.aggregates.get(number)
-            own: dict[str, Any] = dict(cells.get(number, {}))
+            own: dict[str, Any] = {"mode": "routed"} if self.only_routes else dict(cells.get(number, {}))
             if lag in self.interfaces:
                 own["lag"] = self.interfaces[lag]
                 own["lag_state"] = self._attached(number)
@@ -169,6 +169,7 @@ class _Reader(AddressTables, NeighborTables):
     def _membership(self) -> dict[int, dict[str, Any]]:
         """The VLAN columns of each bridge port, by ifIndex."""
         untagged = self.members("vlan_untagged") or self.members("static_untagged")
+        unread = {COLUMNS["vlan_untagged"], COLUMNS["static_untagged"]} & self._walk.not_in_full and not untagged
         pvids = {index[0]: vid for index, vid in self.numbers("pvid").items() if len(index) == 1}
         carried: dict[int, int] = defaultdict(int)
         bare: dict[int, int] = defaultdict(int)
@@ -184,8 +185,8 @@ class _Reader(AddressTables, NeighborTables):
             own_vid = pvids.get(port)
             if own_vid is None:
                 if carried[port]:  # a member, though nobody says what its untagged frames join
-                    sets = {"allowed": VlanSet(carried[port]), "untagged": VlanSet(bare[port] & carried[port])}
-                    found[number] = {"mode": "hybrid", **sets}
+                    found[number] = {"mode": "hybrid", "allowed": VlanSet(carried[port])}
+                    found[number] |= {} if unread else {"untagged": VlanSet(bare[port] & carried[port])}
                 continue
             if not self.egress:
                 found[number] = {"pvid": own_vid if 1 <= own_vid <= 4094 else 0}
@@ -194,8 +195,8 @@ class _Reader(AddressTables, NeighborTables):
             if carried[port] == bare[port] == own and own:
                 found[number] = {"mode": "access", "pvid": own_vid}
             else:
-                sets = {"allowed": VlanSet(carried[port]), "untagged": VlanSet(bare[port] & carried[port])}
-                found[number] = {"mode": "hybrid", "pvid": own_vid if own else 0, **sets}
+                found[number] = {"mode": "hybrid", "pvid": own_vid if own else 0, "allowed": VlanSet(carried[port])}
+                found[number] |= {} if unread else {"untagged": VlanSet(bare[port] & carried[port])}
             if frames.get(port) == 2:
                 found[number]["frames"] = "tagged"
         return found
@@ -204,7 +205,12 @@ class _Reader(AddressTables, NeighborTables):
         names = {index[-1]: text for index, text in self.texts("static_name").items() if index}
         told = (index for column in ("vlan_egress", "static_egress") for index in self.octets(column) if index)
         vids = sorted(vid for vid in {*names, *(index[-1] for index in told)} if 1 <= vid <= 4094)
-        return [Vlan(self.device, vid, names.get(vid) or None, "active", source=self._source) for vid in vids]
+        states = {index[-1]: state for index, state in self.numbers("static_status").items() if index}
+        words = {1: "active", 2: "suspended"}  # RowStatus (RFC 2579): active, notInService
+        return [
+            Vlan(self.device, vid, names.get(vid) or None, words.get(states.get(vid, 1)), source=self._source)
+            for vid in vids
+        ]
 
     def _tree(self) -> list[Row]:
         states = {index[0]: state for index, state in self.numbers("port_state").items() if len(index) == 1}
@@ -297,6 +303,14 @@ _TELLING = {
     "arp": ("arp", "neighbour_mac"),
 }
 """The columns of a walk by which one sees that a table was read, or where it broke off."""
+_NEEDED = {
+    "ports": ("base_port",),
+    "neighbors": ("rem_chassis_kind", "rem_port_kind", "lldp_port_descr"),
+    "gateways": ("ip_mask", "address_kind"),
+    "routes": ("inet_route_type", "old_route_hop", "old_route_type", "old_route_mask"),
+    "macs": ("fdb_status", "mac_status", "vlan_fdb"),
+}
+"""The other columns without which rows of a table are missing."""
 
 
 def _seconds(hundredths: int | None, least: int, most: int) -> float | None:

@@ -25,7 +25,7 @@ _IP, _LAG, _LLDP = "1.3.6.1.2.1.4", "1.2.840.10006.300.43.1.2.1.1", "1.0.8802.1.
 COLUMNS = {
     "description": f"{_SYSTEM}.1", "name": f"{_SYSTEM}.5", "location": f"{_SYSTEM}.6",
     "entity_class": f"{_ENTITY}.5", "entity_software": f"{_ENTITY}.10", "entity_model": f"{_ENTITY}.13",
-    "if_stack": f"{_IFSTACK}.3", "authorized": f"{_ACCESS}.5",
+    "engine": "1.3.6.1.6.3.10.2.1.1", "if_stack": f"{_IFSTACK}.3", "authorized": f"{_ACCESS}.5",
     "if_descr": f"{_IF}.2", "if_type": f"{_IF}.3", "if_mtu": f"{_IF}.4", "if_speed": f"{_IF}.5", "if_mac": f"{_IF}.6",
     "if_admin": f"{_IF}.7", "if_oper": f"{_IF}.8", "if_in_errors": f"{_IF}.14", "if_out_errors": f"{_IF}.20",
     "if_in_unicast": f"{_IFX}.7", "if_in_multicast": f"{_IFX}.8", "if_in_broadcast": f"{_IFX}.9",
@@ -43,7 +43,7 @@ COLUMNS = {
     "fdb_port": f"{_VLAN}.2.2.1.2", "fdb_status": f"{_VLAN}.2.2.1.3",
     "vlan_fdb": f"{_VLAN}.4.2.1.3", "vlan_egress": f"{_VLAN}.4.2.1.4", "vlan_untagged": f"{_VLAN}.4.2.1.5",
     "static_name": f"{_VLAN}.4.3.1.1", "static_egress": f"{_VLAN}.4.3.1.2", "static_untagged": f"{_VLAN}.4.3.1.4",
-    "pvid": f"{_VLAN}.4.5.1.1", "port_frames": f"{_VLAN}.4.5.1.2",
+    "static_status": f"{_VLAN}.4.3.1.5", "pvid": f"{_VLAN}.4.5.1.1", "port_frames": f"{_VLAN}.4.5.1.2",
     "forwarding": f"{_IP}.1", "ip_index": f"{_IP}.20.1.2", "ip_mask": f"{_IP}.20.1.3", "arp": f"{_IP}.22.1.2",
     "route_if": f"{_IP}.24.4.1.5", "route_type": f"{_IP}.24.4.1.6", "route_protocol": f"{_IP}.24.4.1.7",
     "old_route_if": f"{_IP}.21.1.2", "old_route_hop": f"{_IP}.21.1.7", "old_route_type": f"{_IP}.21.1.8",
@@ -65,6 +65,12 @@ COLUMNS = {
     "rem_management": f"{_LLDP}.4.2.1.3",
 }  # fmt: skip
 """Every column that is read, and single values, by the name that it has here."""
+SINGLE = frozenset({
+    "description", "name", "location", "bridge_address", "stp_protocol", "stp_priority", "stp_root", "stp_root_cost",
+    "stp_root_port", "stp_version", "stp_max_age", "stp_forward_delay", "mac_ageing", "forwarding", "lldp_chassis",
+    "lldp_enabled", "engine",
+})  # fmt: skip
+"""Those of `COLUMNS` that have a single value, of instance 0."""
 CAPABILITIES = ("other", "repeater", "bridge", "wlan", "router", "phone", None, "station")
 """The bits of LldpSystemCapabilitiesMap."""
 
@@ -127,6 +133,12 @@ class Mib:
         return {index[0]: number for index, number in self.numbers("base_port").items() if len(index) == 1}
 
     @cached_property
+    def only_routes(self) -> bool:
+        """Whether the device says of itself that it is a router and no bridge."""
+        words = capabilities(next(iter(self.octets("lldp_enabled").values()), b""))
+        return "router" in words and "bridge" not in words and not self.bridge_ports
+
+    @cached_property
     def aggregates(self) -> dict[int, int]:
         """The ifIndex of the aggregate that each member is attached to."""
         return {index[0]: to for index, to in self.numbers("lag_attached").items() if to and to != index[0]}
@@ -138,9 +150,12 @@ class Mib:
     def members(self, name: str) -> dict[int, set[int]]:
         """The bridge ports of each VLAN in a column of port lists (RFC 4363): port 1 is the first octet's highest bit.
 
-        Empty if most of the listed ports are none of the bridge's: some devices fill in something else.
+        Empty if most of the listed ports are none of the bridge's: some devices fill in something else; and if the
+        column was not read to its end.
         """
         found: dict[int, set[int]] = {}
+        if COLUMNS[name] in self._walk.not_in_full:  # a member that is not listed may be one
+            return found
         for index, octets in self.octets(name).items():
             vid = index[-1] if index else 0
             if 1 <= vid <= 4094:

@@ -11,7 +11,10 @@ Index = tuple[int, ...]
 _Value = TypeVar("_Value")
 _KIND = re.compile(r"([A-Za-z][A-Za-z0-9-]*): ?(.*)", re.DOTALL)
 _HEX = re.compile(r"[0-9A-Fa-f]{2}(?:\s+[0-9A-Fa-f]{2})*\s*")
-_HEAD = re.compile(rb"\s*(?:\.?1|\.?iso)\.[0-3](?:\.\d+)+ = ")
+_REMARKS = rb"(?:#[^\n]*\n)*"
+_HEAD = re.compile(_REMARKS + rb"\s*(?:\.?1|\.?iso)\.[0-3](?:\.\d+)+ = ")
+_CUT = re.compile(r"# not read in full: ([0-9.]+)")
+_ASKED = re.compile(r"# asked at (\S+)")
 _NAMED = re.compile(rb"\s*[A-Za-z][A-Za-z0-9-]*::[a-z][A-Za-z0-9]*(?:\.[0-9.]+)? = ")
 
 
@@ -80,7 +83,26 @@ class Walk:
         return any(index for index, _ in self._columns[column])
 
     @cached_property
-    def broken_off(self) -> str | None:
+    def asked(self) -> str | None:
+        """The address at which the device was asked, if whoever walked wrote that down."""
+        told = _ASKED.match(self._text)
+        return told[1] if told else None
+
+    @cached_property
+    def not_in_full(self) -> frozenset[str]:
+        """The columns that were not read to their ends: as whoever walked wrote down, else where the walk broke off."""
+        if self.asked is None:
+            return frozenset(filter(None, [self._broken_off]))
+        found = set()
+        for line in self._text.split("\n"):
+            if not line.startswith("#"):
+                break
+            told = _CUT.match(line)
+            found |= {told[1]} if told else set()
+        return frozenset(found)
+
+    @property
+    def _broken_off(self) -> str | None:
         """The column in which the walk ends too early: with fewer entries than an earlier column of the same table."""
         last = next((line for line in reversed(self._text.split("\n")) if _HEAD.match(line.encode())), "")
         identifier = last.partition(" = ")[0].strip().lstrip(".")

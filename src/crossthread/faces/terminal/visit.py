@@ -1,0 +1,87 @@
+"""What a visit found, in the terminal."""
+
+from __future__ import annotations
+
+from collections import Counter
+
+from rich.console import Console
+
+from crossthread.faces.terminal.console import count, line, paragraph, said, table
+from crossthread.live.account import Planned, Status, Visit, Visited
+
+_LISTED = 20
+_COLOURS: dict[Status, str] = {"complete": "green", "in part": "yellow", "same device": "dim"}
+_WORDS: dict[Status, str] = {
+    "complete": "read in full", "in part": "read in part", "refused": "refused", "silent": "silent",
+    "wrong credentials": "with wrong credentials", "no access": "without an access entry",
+    "same device": "known under another address",
+}  # fmt: skip
+
+
+def show_visit(answer: Visit, out: Console) -> None:
+    """First line: how many devices were read; then each that was not, and why; then who was told of and not asked."""
+    counts = Counter(device.status for device in answer.devices)
+    words = ", ".join(f"{counts[status]} {_WORDS[status]}" for status in _WORDS if counts[status]) or "nobody was asked"
+    speed = f"{answer.objects:,} objects in {answer.seconds:.1f} s"
+    out.print(line((words[:1].upper() + words[1:], "bold"), f": {speed}."))
+    lacking = [device for device in answer.devices if device.status not in ("complete", "same device")]
+    if lacking:
+        out.print()
+        for device in lacking[:_LISTED]:
+            _show_lacking(device, out)
+        _more(lacking, out)
+    out.print()
+    listed = table("device", "address", "what", "objects", "named by", right=("objects",))
+    for device in [device for device in answer.devices if device not in lacking][:_LISTED]:
+        what = "earlier" if device.earlier else device.says if device.status == "same device" else device.status
+        listed.add_row(
+            said(device.device or "?"), said(device.address), line((said(what), _COLOURS.get(device.status, ""))),
+            f"{device.objects:,}", said(_named(device.named_by, 2)),
+        )  # fmt: skip
+    out.print(listed)
+    _more([device for device in answer.devices if device not in lacking], out)
+    if answer.not_asked:
+        out.print()
+        out.print(line(("Told of, and not asked:", "bold")))
+        for entry in answer.not_asked[:_LISTED]:
+            own = f" ({', '.join(entry.addresses)})" if entry.addresses else ""
+            paragraph(out, said(f"{entry.device}{own}, heard at {_named(entry.named_by, 3)}: {entry.why}"), 3)
+        _more(answer.not_asked, out)
+
+
+def _show_lacking(device: Visited, out: Console) -> None:
+    name = f" {device.device}" if device.device else ""
+    says = f"{device.address}{name}: {device.status}, {device.says}" if device.says else f"{device.address}{name}"
+    paragraph(out, said(f"{says}; named by {_named(device.named_by, 3)}"), 3)
+    reasons = Counter(entry.why for entry in device.not_in_full)
+    for why, many in reasons.most_common(4):
+        if why != device.says or many < len(device.not_in_full):
+            one = next(entry for entry in device.not_in_full if entry.why == why)
+            first = f"{one.column} ({one.identifier})"
+            columns = first if many == 1 else f"{first} and {many - 1} more"
+            paragraph(out, said(f"{columns}: {why}"), 6)
+
+
+def _named(by: tuple[str, ...], most: int) -> str:
+    return ", ".join(by[:most]) + (f" and {len(by) - most} more" if len(by) > most else "")
+
+
+def _more(entries: object, out: Console) -> None:
+    rest = len(entries) - _LISTED  # type: ignore[arg-type]
+    if rest > 0:
+        out.print(line(f"   … and {rest} more; --json has all."))
+
+
+def show_planned(answer: Planned, out: Console) -> None:
+    """What would be asked first, and how."""
+    begins = f"{count(len(answer.start), 'address', 'addresses')} to begin with, nothing asked (dry run)."
+    out.print(line((begins, "bold")))
+    out.print(line(f"Nobody outside of {', '.join(answer.within)} would be asked."))
+    for address, entries in answer.start:
+        out.print(line(f"   {address}: {', then '.join(entries) or 'no entry of the access file is for it'}"))
+    if answer.swept:
+        out.print(line(f"And {count(answer.swept, 'address', 'addresses')} whether somebody names them or not."))
+    if answer.interrupted:
+        out.print(line("A visit was interrupted; this one would go on where it was."))
+    if answer.kept:
+        out.print(line(f"{count(answer.kept, 'device')} read before would not be asked; --again asks them afresh."))
