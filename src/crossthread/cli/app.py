@@ -24,11 +24,14 @@ def demo_command(
         "crossthread-demo"
     ),
     pause: Annotated[bool, typer.Option("--pause", help="Wait for Enter after each step.")] = False,
+    live: Annotated[
+        bool, typer.Option("--live", help="Start the campus's devices on this machine instead, and visit them.")
+    ] = False,
 ) -> None:
     """A walk through all commands on a made-up museum campus, whose surveys are written for you to edit."""
-    from crossthread.cli.tour import tour
+    from crossthread.cli.tour import live_tour, tour
 
-    tour(folder, pause)
+    live_tour(folder, pause) if live else tour(folder, pause)
 
 
 def main() -> None:

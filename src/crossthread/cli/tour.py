@@ -8,20 +8,29 @@ from pathlib import Path
 from typing import Any
 
 import typer
+from rich.console import Console
 
 from crossthread.cli.input import load
 from crossthread.cli.options import usage_error
-from crossthread.cli.output import emit
+from crossthread.cli.output import add_to_survey, emit
+from crossthread.cli.visiting import standing
 from crossthread.demo import FAULTS, faulty, healthy
 from crossthread.faces.terminal.check import show_check
 from crossthread.faces.terminal.console import console, line
+from crossthread.faces.terminal.gather import show_added_walks
 from crossthread.faces.terminal.map import show_map
 from crossthread.faces.terminal.matrix import show_matrix
 from crossthread.faces.terminal.pages import show_port
 from crossthread.faces.terminal.tree import show_tree
+from crossthread.faces.terminal.visit import show_visit
 from crossthread.faces.terminal.vlan import show_vlan
 from crossthread.faces.terminal.why import show_steps, show_why
 from crossthread.faces.terminal.why_all import show_every
+from crossthread.live.access import Access
+from crossthread.live.agent import agents
+from crossthread.live.device_objects import untold
+from crossthread.live.visit_folder import walks_beside
+from crossthread.live.visiting import visit
 from crossthread.network import Network
 from crossthread.questions.check import check
 from crossthread.questions.port import port_page
@@ -94,6 +103,17 @@ _STEPS: list[tuple[str, list[str], str]] = [
 ]
 
 
+_LIVE_STEPS: list[tuple[str, list[str], str]] = [
+    ("The map of what was visited: the same as from the tables of the demo.", ["map", "live"], "live"),
+    ("What is wrong on it.", ["check", "live"], "live"),
+    (
+        "And why the foghorn does not reach the camera recorder, each fact down to the walk that it was read in.",
+        ["why", "live", "foghorn-exhibit", "camera-recorder"],
+        "live",
+    ),
+]
+
+
 def tour(folder: Path, pause: bool) -> None:
     """Write the demo's surveys and run each command on them, as the command line would.
 
@@ -109,16 +129,7 @@ def tour(folder: Path, pause: bool) -> None:
         except OSError as error:
             usage_error(f"the demo cannot be written to {folder / name}: {error.strerror}")
         out.print(line(f"{folder / name} written."))
-    for number, (says, words, survey) in enumerate(_STEPS, 1):
-        out.print()
-        out.rule(line((f"{number} of {len(_STEPS)}", "bold")))
-        out.print(line(says))
-        out.print()
-        typed = [words[0], str(folder / survey), *words[2:]]
-        out.print(line(("$ crossthread " + shlex.join(typed), "bold cyan")))
-        _run(words, load(str(folder / survey)))
-        if pause and number < len(_STEPS):
-            typer.prompt("Enter for the next step", default="", show_default=False, prompt_suffix=" ")
+    _walk(_STEPS, folder, pause, out)
     out.print()
     out.rule()
     out.print(line(f"What was done to {folder / 'faulty'}:"))
@@ -126,6 +137,48 @@ def tour(folder: Path, pause: bool) -> None:
         out.print(line(f"  - {fault}"))
     says = "Edit the tables, mend a fault, and ask again. With --json each command answers for programs."
     out.print(line(says))
+
+
+def _walk(steps: list[tuple[str, list[str], str]], folder: Path, pause: bool, out: Console) -> None:
+    """Each step: what it shows, what one would type, and what then is seen."""
+    for number, (says, words, survey) in enumerate(steps, 1):
+        out.print()
+        out.rule(line((f"{number} of {len(steps)}", "bold")))
+        out.print(line(says))
+        out.print()
+        typed = [words[0], str(folder / survey), *words[2:]]
+        out.print(line(("$ crossthread " + shlex.join(typed), "bold cyan")))
+        _run(words, load(str(folder / survey)))
+        if pause and number < len(steps):
+            typer.prompt("Enter for the next step", default="", show_default=False, prompt_suffix=" ")
+
+
+def live_tour(folder: Path, pause: bool) -> None:
+    """Start the campus's devices as agents on this machine, visit them from one address, and ask about what was found.
+
+    What no device tells is typed in before, as one would: the hosts, which stations a port admits, proxy ARP.
+    """
+    out, campus, into = console(), faulty(), folder / "live"
+    if into.exists():
+        usage_error(f"{into} is already there; expected a folder without it, or one in which it may be removed first")
+    first = campus.devices[0].management or ""
+    within = ["10.61.0.0/16"]
+    try:
+        write_survey(untold(campus), into)
+        with agents(campus) as running, standing() as progress:
+            answer = visit(
+                [first], within, [Access.by_community("public", within)], walks_beside(into), places=running.places,
+                progress=progress,
+            )  # fmt: skip
+    except OSError as error:
+        usage_error(f"the devices cannot be started, or {into} cannot be written: {error.strerror}")
+    says = "answer on a loopback address; known is only"
+    out.print(line(f"{len(running.places)} devices of the museum {says} {first} and that all are in {within[0]}."))
+    out.print(line("What no device tells was typed in before: the hosts, and which stations a port admits."))
+    out.print()
+    emit(answer, show_visit, False)
+    emit(add_to_survey(answer.walks, str(into)), show_added_walks, False)
+    _walk(_LIVE_STEPS, folder, pause, out)
 
 
 def _run(words: list[str], survey: Any) -> None:

@@ -57,7 +57,7 @@ def visit_command(
         if dry_run:
             emit(planned(start, prefixes, entries, folder, also=sweeps), show_planned, json)
             return
-        with _standing() as progress:
+        with standing() as progress:
             answer = visit(
                 start, prefixes, entries, folder, also=sweeps, hops=hops, at_once=at_once, patience=patience,
                 tries=tries, again=again, progress=progress,
@@ -81,7 +81,7 @@ def _words(texts: list[str]) -> list[str]:
 
 
 @contextmanager
-def _standing() -> Iterator[Callable[[Standing], None] | None]:
+def standing() -> Iterator[Callable[[Standing], None] | None]:
     """A line on standard error that says how a visit stands, if that is a terminal."""
     if not sys.stderr.isatty():
         yield None

@@ -48,6 +48,22 @@ def by_device(survey: Survey) -> dict[str, Survey]:
     return {row.device: Survey.of(None, **parts[row.device]) for row in survey.devices}
 
 
+def untold(survey: Survey) -> Survey:
+    """What a survey says and no device would tell: somebody has to type it in.
+
+    That is the hosts, which stations a port admits, and whether gateways do proxy ARP.
+    """
+    ports = [Port(row.device, row.port, allowed_macs=row.allowed_macs, mac_limit=row.mac_limit,
+                  violation=row.violation, violations=row.violations)
+             for row in survey.ports if row.allowed_macs or row.mac_limit or row.violation]  # fmt: skip
+    gateways = [
+        Gateway(row.device, row.interface, row.address, proxy_arp=row.proxy_arp)
+        for row in survey.gateways
+        if row.proxy_arp
+    ]
+    return Survey.of(survey.info, hosts=survey.hosts, ports=ports, gateways=gateways)
+
+
 def objects_of(survey: Survey) -> list[Entry]:
     """What the one device of a survey would tell, in the order of the identifiers."""
     return _Told(survey).objects()
@@ -86,7 +102,7 @@ class _Told:
     @cached_property
     def numbers(self) -> dict[str, int]:
         """The ifIndex of each port and each interface that routes."""
-        names = [row.port for row in self.survey.ports] + [_called(row) for row in self.survey.gateways]
+        names = [row.port for row in self.survey.ports] + [row.interface for row in self.survey.gateways]
         return {name: number for number, name in enumerate(dict.fromkeys(names), 1)}
 
     @cached_property
@@ -120,7 +136,7 @@ class _Told:
                 state = {"attached": _ATTACHED, "detached": _DETACHED, "standby": _DETACHED}
                 self._put("lag_state", number, state.get(row.lag_state or ""))
             self._put("authorized", number, _YES.get(row.authorized or ""))
-        for name, gateway in {_called(row): row for row in self.survey.gateways}.items():
+        for name, gateway in {row.interface: row for row in self.survey.gateways}.items():
             if name not in {row.port for row in self.survey.ports}:
                 self._interface(name, _TAGGED if gateway.port else _ROUTED, gateway)
                 if gateway.port in self.numbers:
@@ -128,7 +144,9 @@ class _Told:
 
     def _interface(self, name: str, kind: int, row: Port | Gateway) -> None:
         number = (self.numbers[name],)
-        for column, value in (("if_descr", name), ("if_name", name), ("if_type", kind)):
+        vid = row.vid if isinstance(row, Gateway) else None
+        told = f"{name}, VLAN {vid}" if vid and not name.endswith(str(vid)) else name
+        for column, value in (("if_descr", told), ("if_name", name), ("if_type", kind)):
             self._put(column, number, value)
         self._put("if_admin", number, _UP.get(row.admin or ""))
         self._put("if_oper", number, _UP.get(row.oper or ""))
@@ -221,7 +239,9 @@ class _Told:
                 self._put("fdb_port", (row.vid, *octets), number)
                 self._put("fdb_status", (row.vid, *octets), kinds[row.kind])
         for entry in self.survey.arp:
-            number = next((self.numbers[_called(r)] for r in self.survey.gateways if r.interface == entry.interface), 0)
+            number = next(
+                (self.numbers[r.interface] for r in self.survey.gateways if r.interface == entry.interface), 0
+            )
             if number and entry.mac:
                 self._put("neighbour_mac", (number, *_index(ip_address(entry.address))), _octets(entry.mac))
 
@@ -230,7 +250,7 @@ class _Told:
             if row.address in (None, "", NONE):
                 continue
             own: Any = ip_interface(row.address or "")
-            number = self.numbers[_called(row)]
+            number = self.numbers[row.interface]
             if own.version == 4:
                 self._put("ip_index", own.ip.packed, number)
                 self.found[(*_IDENTIFIERS["ip_mask"], *own.ip.packed)] = 0x40, own.netmask.packed
@@ -240,7 +260,7 @@ class _Told:
             net = own.network
             prefix = (*oid("1.3.6.1.2.1.4.32.1.5"), number, *_index(net.network_address), net.prefixlen)
             self._put("address_prefix", index, prefix)
-        called = {row.interface: self.numbers[_called(row)] for row in self.survey.gateways}
+        called = {row.interface: self.numbers[row.interface] for row in self.survey.gateways}
         for route in self.survey.routes:
             goal = ip_network(route.prefix)
             hop: Address = (
@@ -281,13 +301,6 @@ class _Told:
             self._put("rem_pvid", index, row.pvid)
             if row.management not in (None, NONE):
                 self._put("rem_management", (*index, *_index(ip_address(row.management or ""))), 2)
-
-
-def _called(row: Gateway) -> str:
-    """The name of an interface that routes: with the VID in it, as no module has another place for it."""
-    if row.vid and row.port and row.untagged != "yes" and not row.interface.endswith(f".{row.vid}"):
-        return f"{row.port}.{row.vid}"
-    return row.interface
 
 
 def _octets(text: str | None) -> bytes | None:

@@ -20,6 +20,7 @@ from crossthread.live.snmp.datagrams import Datagrams, Place
 from crossthread.live.snmp.messages import Oid
 from crossthread.live.snmp.reading import BrokenOffError, Column, Reading
 from crossthread.live.snmp.session import CredentialsError, RefusedError, Session
+from crossthread.live.snmp.user_security import UserEngine
 from crossthread.live.snmp.walk_text import dotted, oid
 from crossthread.live.visit_folder import Unfinished, VisitFolder, is_interrupted
 from crossthread.sources.snmp.mib import COLUMNS, SINGLE
@@ -35,7 +36,7 @@ _EARLY = (
 )  # fmt: skip
 """What neighbours are and at which ports: read early, so that what breaks later hides no neighbour."""
 _WORST_FIRST: tuple[Status, ...] = (
-    "wrong credentials", "silent", "refused", "no access", "in part", "complete", "same device",
+    "wrong credentials", "unusable", "silent", "refused", "no access", "in part", "complete", "same device",
 )  # fmt: skip
 """In which order an account lists what became of devices."""
 _LARGEST_SWEEP = 65_536
@@ -232,6 +233,7 @@ class _Asking:
         self._pending: deque[_Target] = deque()
         self._later: list[_Target] = []
         self._met: dict[str, Address] = {}
+        self._engines: dict[Access, UserEngine] = {}
         self._not_asked: dict[tuple[str, tuple[str, ...], str], list[str]] = {}
         self._standing = Standing()
         self._earlier: dict[str, Visited] = dict(kept.results)
@@ -254,6 +256,8 @@ class _Asking:
         finally:
             if ticker is not None:
                 ticker.cancel()
+            for engine in self._engines.values():
+                engine.close()
             self._datagrams.close()
         return self._account(monotonic() - began)
 
@@ -369,7 +373,7 @@ class _Asking:
             except CredentialsError as error:
                 failed.append(("wrong credentials", str(error)))
             except BrokenOffError as error:
-                failed.append(("silent", str(error)))
+                failed.append(("unusable" if session.oddities else "silent", str(error)))
             else:
                 return result
             finally:
@@ -385,7 +389,11 @@ class _Asking:
 
     def _session(self, entry: Access, address: Address) -> Session:
         place = self._places.get(str(address), (str(address), entry.port))
-        return CommunitySession(self._datagrams, place, entry.community.reveal() if entry.community else "")
+        if entry.version == "2c":
+            return CommunitySession(self._datagrams, place, entry.community.reveal() if entry.community else "")
+        if entry not in self._engines:
+            self._engines[entry] = UserEngine(self._datagrams, entry)
+        return self._engines[entry].session(place)
 
     async def _with(self, target: _Target, entry: Access, session: Session, part: Unfinished) -> Visited:
         """Read one device.
@@ -428,7 +436,7 @@ class _Asking:
         except BrokenOffError as error:
             if not reading.answers and not part.lines:
                 raise
-            says = str(error)
+            says = str(error) if reading.answers else "no answer any more"
         cut = [
             NotInFull(name.replace("_", " "), COLUMNS[name], column.cut or says)
             for name, column in columns.items()

@@ -13,6 +13,7 @@ _LISTED = 20
 _COLOURS: dict[Status, str] = {"complete": "green", "in part": "yellow", "same device": "dim"}
 _WORDS: dict[Status, str] = {
     "complete": "read in full", "in part": "read in part", "refused": "refused", "silent": "silent",
+    "unusable": "without a usable answer",
     "wrong credentials": "with wrong credentials", "no access": "without an access entry",
     "same device": "known under another address",
 }  # fmt: skip
@@ -30,16 +31,18 @@ def show_visit(answer: Visit, out: Console) -> None:
         for device in lacking[:_LISTED]:
             _show_lacking(device, out)
         _more(lacking, out)
-    out.print()
     listed = table("device", "address", "what", "objects", "named by", right=("objects",))
-    for device in [device for device in answer.devices if device not in lacking][:_LISTED]:
+    rest = [device for device in answer.devices if device.status in ("complete", "same device")]
+    for device in rest[:_LISTED]:
         what = "earlier" if device.earlier else device.says if device.status == "same device" else device.status
         listed.add_row(
             said(device.device or "?"), said(device.address), line((said(what), _COLOURS.get(device.status, ""))),
             f"{device.objects:,}", said(_named(device.named_by, 2)),
         )  # fmt: skip
-    out.print(listed)
-    _more([device for device in answer.devices if device not in lacking], out)
+    if rest:
+        out.print()
+        out.print(listed)
+        _more(rest, out)
     if answer.not_asked:
         out.print()
         out.print(line(("Told of, and not asked:", "bold")))

@@ -31,7 +31,9 @@ _ROOM, _OCTETS = 48, 1200
 one piece is lost all are."""
 _QUICK = 0.25
 """Seconds that one waits at least."""
-_LONGEST_PAUSE = 1.0
+_LEAST_PAUSE, _LONGEST_PAUSE, _SLOWER, _CALMER = 0.02, 1.0, 1.5, 0.8
+"""Seconds between questions once answers were lost: longer with each loss, shorter with each answer; where every third
+answer is lost by chance it stays short, and where a device answers only so often it comes to that."""
 
 
 class BrokenOffError(Exception):
@@ -80,7 +82,8 @@ class Reading:
     ) -> None:
         self._session, self._keep, self._ended = session, keep, ended
         self._patience, self._tries = patience, tries
-        self._room, self._bulk, self._many, self._proven = _ROOM, False, True, False
+        self._room = self._most = _ROOM
+        self._bulk, self._many, self._proven = False, True, False
         self._usual = patience / 8
         self._pause = 0.0
         self.objects = 0
@@ -133,7 +136,7 @@ class Reading:
             reply = await self._session.ask(request, wait)
             if reply is not None and (reply.entries or reply.status):
                 self._usual += (monotonic() - began - self._usual) / 4
-                self._pause = self._pause * 0.9 if self._pause > 0.01 else 0.0
+                self._pause = self._pause * _CALMER if self._pause > _LEAST_PAUSE / 2 else 0.0
                 self.answers += 1
                 self._proven = self._proven or bool(reply.request.repetitions)
                 return *asked[reply.request], reply
@@ -141,8 +144,9 @@ class Reading:
                 self._session.oddities["its answers are empty"] += 1
             left -= 1
             wait = min(self._patience, 2 * wait)
-            if self.answers:  # it answers too seldom for us, or what it answers is too large for the way
-                self._pause = min(_LONGEST_PAUSE, max(0.05, 2 * self._pause))
+            if self.answers:  # perhaps it wants to be asked less often
+                self._pause = min(_LONGEST_PAUSE, max(_LEAST_PAUSE, _SLOWER * self._pause))
+            if self.answers and left < self._tries - 1:  # perhaps what it answers is too large for the way
                 self._room = max(1, self._room // 2)
                 batch = batch[: self._room]
                 rows = max(1, min(rows, self._room // len(batch)))
@@ -151,7 +155,7 @@ class Reading:
                 left, wait = self._tries, min(self._patience, max(_QUICK, 8 * self._usual))
                 batch, rows = batch[:1], 1
         odd = self._session.oddities.most_common(1)
-        raise BrokenOffError(odd[0][0] if odd else f"no answer after {self.objects:,} objects")
+        raise BrokenOffError(odd[0][0] if odd else "no answer any more" if self.answers else "no answer")
 
     def _take(self, batch: list[Column], rows: int, reply: Reply) -> None:
         """Bring columns forward by an answer."""
@@ -170,7 +174,7 @@ class Reading:
         for column in batch:  # only now: what a column has told is kept before it is said to have ended
             if not column.open:
                 self._ended(column)
-        self._room = max(1, min(_ROOM, self._room + 4, _OCTETS * len(reply.entries) // reply.size or 1))
+        self._room = max(1, min(self._most, self._room + 4, _OCTETS * len(reply.entries) // reply.size or 1))
 
     def _bring(self, column: Column, entry: Entry, lines: list[str]) -> None:
         identifier = entry.identifier
@@ -201,6 +205,7 @@ class Reading:
             self._ended(batch[reply.position - 1])
         elif len(batch) * rows > 1 and (status == TOO_BIG or rows > 1 or not 1 <= reply.position <= len(batch)):
             self._room = max(1, len(batch) * rows // 2)
+            self._most = self._room if status == TOO_BIG else self._most
         else:
             name = ERRORS.get(status, f"error {status}")
             denied = "; it does not let us see it" if status in (NO_ACCESS, DENIED) else ""

@@ -87,6 +87,11 @@ class Unread:
         covered = self._covered
         return bool(self._fabric.open_ends) or not all(covered.fully(d, "gateways") for d in covered.surveyed)
 
+    @property
+    def routes(self) -> bool:
+        """Whether there may be a router that nobody read; a device that says that it does not route is none."""
+        return bool(self._fabric.open_ends or self.devices)
+
     def hears(self, station: Station) -> bool:
         """Whether such a router may get what a station sends on its own segment."""
         if station not in self._hears:

@@ -16,6 +16,7 @@ from crossthread.survey.records import ArpEntry, Gateway, Route, Row
 from crossthread.values import address, interface
 
 _ETHERNET = 6
+_NAMED_VLAN = re.compile(r"\bVLAN[ #:-]?(\d{1,4})\b", re.IGNORECASE)
 
 
 class AddressTables(Mib):
@@ -79,11 +80,11 @@ class AddressTables(Mib):
         return found
 
     def _place(self, number: int, name: str) -> dict[str, Any]:
-        """The VLAN of an interface that routes: by the number at the end of its name, if that is a VLAN here."""
+        """The VLAN of an interface that routes: as its description says, else by the number at the end of its name."""
         alone = self.only_routes and self.of(self.numbers("if_type"), number) == _ETHERNET
         if number in self.bridge_ports.values() or alone:
             return {"port": name, "untagged": "yes"}
-        digits = re.search(r"(\d{1,4})$", name)
+        digits = _NAMED_VLAN.search(self.of(self.texts("if_descr"), number) or "") or re.search(r"(\d{1,4})$", name)
         vid = int(digits[1]) if digits else 0
         parents = self._below.get(number, [])
         if len(parents) == 1 and 1 <= vid <= 4094 and not self.bridge_ports:
