@@ -30,8 +30,9 @@ class Visited(msgspec.Struct, frozen=True, omit_defaults=True):
         Where it was asked, and how the device calls itself.
     status
         `complete`: every column was read to its end. `in part`: see `not_in_full`. `refused`: nobody listens there, or
-        there is no way to it. `silent`: no answer. `unusable`: what comes is no answer to what was asked. `wrong credentials`: it said so. `no access`: no entry of the access
-        file is for this address. `same device`: `says` names the address under which it was read.
+        there is no way to it. `silent`: no answer. `unusable`: what comes is no answer to what was asked. `wrong
+        credentials`: it said so. `no access`: no entry of the access file is for this address. `same device`: `says`
+        names the address under which it was read.
     says
         Why it is not complete.
     named_by

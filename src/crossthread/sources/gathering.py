@@ -160,7 +160,9 @@ def _alone(documents: list[tuple[Document, float]]) -> tuple[list[Told], list[Ta
     """What captures, walks and YANG data say."""
     told: list[Told] = []
     taken = []
-    for document, time in _joined(documents):
+    documents = _joined(documents)
+    walks = _walks([document for document, _ in documents if document.kind == "walk" and document.data])
+    for document, time in documents:
         if document.kind not in _ALONE:
             continue
         says = ""
@@ -171,7 +173,7 @@ def _alone(documents: list[tuple[Document, float]]) -> tuple[list[Told], list[Ta
             taken.append(Taken(document.path, "walk", 0, "read together with the walk of its folder that has the name"))
             continue
         elif document.kind == "walk":
-            rows = read_walk(document.data, _stem(document.path), document.path)
+            rows = walks[document.path]
         else:
             try:
                 heard = capture.read_capture(document.data)
@@ -185,16 +187,34 @@ def _alone(documents: list[tuple[Document, float]]) -> tuple[list[Told], list[Ta
     return told, taken
 
 
+def _walks(documents: list[Document]) -> dict[str, list[Row]]:
+    """The rows of each walk. Two devices that go by one name stay two: each is then called by its place as well."""
+    found = {one.path: read_walk(one.data, _stem(one.path), one.path) for one in documents}
+    chassis: dict[str, set[str]] = defaultdict(set)
+    own = {path: row for path, rows in found.items() for row in rows[:1] if isinstance(row, Device) and row.chassis}
+    for device in own.values():
+        chassis[device.device.casefold()].add(device.chassis or "")
+    for one in documents:
+        device = own.get(one.path)
+        if device is not None and len(chassis[device.device.casefold()]) > 1:
+            found[one.path] = read_walk(one.data, "", one.path, called=f"{device.device} ({_stem(one.path)})")
+    return found
+
+
 def _joined(documents: list[tuple[Document, float]]) -> list[tuple[Document, float]]:
     """The documents, with walks of single subtrees added to the one walk of their folder that names its device."""
-    walks = [(document, time) for document, time in documents if document.kind == "walk"]
+    walks = [
+        (document, time)
+        for document, time in documents
+        if document.kind == "walk" and not document.data.startswith("#")
+    ]
     named = [entry for entry in walks if _SYSTEM_NAME.search(entry[0].data)]
     if len(named) != 1 or len(walks) < 2:
         return documents
     (first, time), rest = named[0], [entry for entry in walks if entry is not named[0]]
     whole = "\n".join(document.data for document, _ in (named[0], *rest))
     others = [(msgspec.structs.replace(document, data=""), at) for document, at in rest]
-    kept = [entry for entry in documents if entry[0].kind != "walk"]
+    kept = [entry for entry in documents if entry not in walks]
     newest = max([time, *(at for _, at in rest)])
     return [*kept, (msgspec.structs.replace(first, data=whole), newest), *others]
 
@@ -224,7 +244,9 @@ def _together(documents: list[tuple[Document, float]]) -> tuple[list[Told], list
 
 
 def _stem(path: str) -> str:
-    return Path(path).name.partition(".")[0]
+    """A file's name without its ending; all of an address that it is named after."""
+    name = Path(path).name
+    return name.removesuffix(".walk") if name.endswith(".walk") else name.partition(".")[0]
 
 
 def octets_of(sources: Sequence[str | Path]) -> int:

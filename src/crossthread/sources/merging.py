@@ -137,7 +137,7 @@ def _files_of(row: Row) -> set[str]:
     """The files that a row came from, without line numbers."""
     if isinstance(row, Filter):
         return {""}
-    return {re.sub(r":\d+$", "", part) for part in (getattr(row, "source", None) or "").split(_JOIN)}
+    return {re.sub(r":[\d.]+$", "", part) for part in (getattr(row, "source", None) or "").split(_JOIN)}
 
 
 def _with_extra(row: Row, old: Row) -> Row:

@@ -35,14 +35,15 @@ class AddressTables(Mib):
             found.append(
                 Gateway(
                     self.device, name, own, admin=state.get(self.of(self.numbers("if_admin"), number) or 0),
-                    oper=state.get(self.of(self.numbers("if_oper"), number) or 0), source=self._source, **place,
+                    oper=state.get(self.of(self.numbers("if_oper"), number) or 0), source=self.at("ip_index", index),
+                    **place,
                 )
             )  # fmt: skip
         for index, octets in self.octets("arp").items():
             if len(index) == 5 and len(octets) == 6:
                 name_of = self.interfaces.get(index[0])
                 ip = ".".join(map(str, index[1:]))
-                found.append(ArpEntry(self.device, name_of, ip, octets.hex(":"), source=self._source))
+                found.append(ArpEntry(self.device, name_of, ip, octets.hex(":"), source=self.at("arp", index)))
         told = {row.address for row in found if isinstance(row, Gateway) and row.address}
         known = {(row.interface, row.address) for row in found if isinstance(row, ArpEntry)}
         newer = self._newer_addresses(told)
@@ -68,15 +69,17 @@ class AddressTables(Mib):
                 found.append(
                     Gateway(
                         self.device, name, text, admin=state.get(self.of(self.numbers("if_admin"), number) or 0),
-                        oper=state.get(self.of(self.numbers("if_oper"), number) or 0), source=self._source,
-                        **self._place(number, name),
+                        oper=state.get(self.of(self.numbers("if_oper"), number) or 0),
+                        source=self.at("address_if", index), **self._place(number, name),
                     )
                 )  # fmt: skip
         for index, octets in self.octets("neighbour_mac").items():
             own = address_of(index[1:]) if index else None
             if own is not None and len(octets) == 6:
                 label = self.interfaces.get(index[0])
-                found.append(ArpEntry(self.device, label, str(own), octets.hex(":"), source=self._source))
+                found.append(
+                    ArpEntry(self.device, label, str(own), octets.hex(":"), source=self.at("neighbour_mac", index))
+                )
         return found
 
     def _place(self, number: int, name: str) -> dict[str, Any]:
@@ -135,7 +138,7 @@ class AddressTables(Mib):
             mask = int.from_bytes(bytes(index[4:8]), "big")
             prefix = f"{IPv4Address(int.from_bytes(bytes(index[:4]), 'big') & mask)}/{length}"
             found[prefix, hop] = Route(
-                self.device, prefix, hop, self.interfaces.get(number), protocol, source=self._source
+                self.device, prefix, hop, self.interfaces.get(number), protocol, source=self.at("route_if", index)
             )
         for index, number in self.numbers("inet_route_if").items():
             # destination type, length and octets; prefix length; policy; next hop type, length and octets
@@ -148,13 +151,14 @@ class AddressTables(Mib):
             if goal.is_loopback or (kind is None and (via is None or int(via) == 0)):
                 continue
             protocol = "static" if protocol == "connected" else protocol  # some call static routes local
+            at = self.at("inet_route_if", index)
             prefix = str(ip_network(f"{goal}/{rest[0]}", strict=False))
             if kind is not None or via is None:
-                found.setdefault((prefix, ""), Route(self.device, prefix, kind=kind, source=self._source))
+                found.setdefault((prefix, ""), Route(self.device, prefix, kind=kind, source=at))
                 continue
             found.setdefault(
                 (prefix, str(via)),
-                Route(self.device, prefix, str(via), self.interfaces.get(number), protocol, source=self._source),
+                Route(self.device, prefix, str(via), self.interfaces.get(number), protocol, source=at),
             )
         if not found:
             self._old_routes(found)
@@ -173,4 +177,4 @@ class AddressTables(Mib):
             prefix = str(ip_network(f"{'.'.join(map(str, index))}/{length}", strict=False))
             origin = protocols.get(self.numbers("old_route_protocol").get(index, 0), "other")
             out = self.interfaces.get(number)
-            found[prefix, hop] = Route(self.device, prefix, hop, out, origin, source=self._source)
+            found[prefix, hop] = Route(self.device, prefix, hop, out, origin, source=self.at("old_route_if", index))

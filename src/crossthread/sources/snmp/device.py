@@ -30,7 +30,7 @@ _ETHERNET, _AGGREGATE = {6, 62, 69, 117}, 161
 _MAX_SPEED = 4294967295
 
 
-def read_walk(text: str, device: str, source: str) -> list[Row]:
+def read_walk(text: str, device: str, source: str, called: str | None = None) -> list[Row]:
     """The rows of everything in a walk that a survey has a place for.
 
     Parameters
@@ -41,8 +41,12 @@ def read_walk(text: str, device: str, source: str) -> list[Row]:
         The device's name, if the walk does not tell it.
     source
         Where the walk came from.
+    called
+        A name for the device in place of what the walk tells.
     """
-    return _Reader(Walk(text, COLUMNS.values()), device, source).rows()
+    reader = _Reader(Walk(text, COLUMNS.values()), device, source)
+    reader.device = called or reader.device
+    return reader.rows()
 
 
 class _Reader(AddressTables, NeighborTables):
@@ -83,7 +87,7 @@ class _Reader(AddressTables, NeighborTables):
             site=next(iter(self.texts("location").values()), None) or None,
             routing={1: "yes", 2: "no"}.get(forwarding or 0),
             mac_ageing=self.one("mac_ageing"),
-            source=self._source,
+            source=self.at("name", (0,)) if self.texts("name") else self._source,
         )
 
     def _entity(self, column: str) -> str | None:
@@ -133,7 +137,7 @@ class _Reader(AddressTables, NeighborTables):
                     crc_errors=self.of(self.numbers("fcs_errors"), number),
                     out_errors=self.of(self.numbers("if_out_errors"), number),
                     late_collisions=self.of(self.numbers("late_collisions"), number),
-                    source=self._source,
+                    source=self.at(self._called_by(number), (number,)),
                     **own,
                 )
             )
@@ -203,12 +207,13 @@ class _Reader(AddressTables, NeighborTables):
 
     def _vlans(self) -> list[Vlan]:
         names = {index[-1]: text for index, text in self.texts("static_name").items() if index}
-        told = (index for column in ("vlan_egress", "static_egress") for index in self.octets(column) if index)
-        vids = sorted(vid for vid in {*names, *(index[-1] for index in told)} if 1 <= vid <= 4094)
+        told = ("vlan_egress", "static_egress", "static_name")
+        at = {index[-1]: self.at(column, index) for column in told for index in self.octets(column) if index}
+        vids = sorted(vid for vid in at if 1 <= vid <= 4094)
         states = {index[-1]: state for index, state in self.numbers("static_status").items() if index}
         words = {1: "active", 2: "suspended"}  # RowStatus (RFC 2579): active, notInService
         return [
-            Vlan(self.device, vid, names.get(vid) or None, words.get(states.get(vid, 1)), source=self._source)
+            Vlan(self.device, vid, names.get(vid) or None, words.get(states.get(vid, 1)), source=at[vid])
             for vid in vids
         ]
 
@@ -230,7 +235,7 @@ class _Reader(AddressTables, NeighborTables):
                 root_cost=cost, root_port=self.name(root_port) if root_port else None,
                 forward_delay=_seconds(self.one("stp_forward_delay"), 4, 30),
                 max_age=_seconds(self.one("stp_max_age"), 6, 40),
-                source=self._source,
+                source=self.at("stp_root", (0,)),
             )
         ]  # fmt: skip
         for port, state in states.items():
@@ -246,7 +251,7 @@ class _Reader(AddressTables, NeighborTables):
                         priority=self.of(self.numbers("port_priority"), port), number=port,
                         edge={1: "yes", 2: "no"}.get(self.of(self.numbers("port_edge"), port) or 0),
                         bpdus="drop" if self.of(self.numbers("port_enabled"), port) == 2 else None,
-                        source=self._source,
+                        source=self.at("port_state", (port,)),
                     )
                 )  # fmt: skip
         return found
@@ -285,7 +290,9 @@ class _Reader(AddressTables, NeighborTables):
                 vid = owners[0] if len(owners) == 1 else None
                 kind = kinds.get(states.get(index, 0))
                 if kind is not None:
-                    found[vid, mac] = MacEntry(self.device, vid, mac, self.name(port), kind, source=self._source)
+                    found[vid, mac] = MacEntry(
+                        self.device, vid, mac, self.name(port), kind, source=self.at(ports, index)
+                    )
             if found:
                 break
         return list(found.values())

@@ -91,6 +91,10 @@ class Mib:
         self._octets: dict[str, dict[tuple[int, ...], bytes]] = {}
         self.device = next(iter(self.texts("name").values()), "") or device
 
+    def at(self, name: str, index: tuple[int, ...]) -> str:
+        """Where a row came from: the walk, and the object identifier of the value that it is known by."""
+        return f"{self._source}:{COLUMNS[name]}.{'.'.join(map(str, index))}"
+
     def texts(self, name: str) -> dict[tuple[int, ...], str]:
         """A column as text, read once."""
         if name not in self._texts:
@@ -126,6 +130,10 @@ class Mib:
         found = {**{index: text for index, text in descriptions.items() if index not in good}, **good}
         told = Counter(found.values())
         return {index: name if told[name] == 1 else f"{name} #{index}" for index, name in found.items()}
+
+    def _called_by(self, number: int) -> str:
+        """The column that names an interface."""
+        return "if_name" if self.texts("if_name").get((number,)) else "if_descr"
 
     @cached_property
     def bridge_ports(self) -> dict[int, int]:

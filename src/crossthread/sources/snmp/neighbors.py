@@ -62,7 +62,8 @@ class NeighborTables(Mib):
                     self.texts("rem_port_descr").get(index) or None, management.get(index),
                     tuple(capabilities(self.octets("rem_enabled").get(index, b""))) or None,
                     self.texts("rem_descr").get(index) or None, pvid=self._announced_vlan(index),
-                    mtu=self._announced_mtu(index), lag=self._announced_aggregate(index), source=self._source,
+                    mtu=self._announced_mtu(index), lag=self._announced_aggregate(index),
+                    source=self.at("rem_chassis", index),
                 )
             )  # fmt: skip
         return found
