@@ -45,6 +45,9 @@ class Agent:
         What a request has to say; another is not answered.
     """
 
+    elsewhere = False
+    """Whether its answers come from another port than the one that is asked."""
+
     def __init__(self, objects: Sequence[Entry], community: str = "public") -> None:
         self._names = [entry.identifier for entry in objects]
         self._entries = [encode_entry(*entry) for entry in objects]
@@ -62,6 +65,10 @@ class Agent:
             return None
         self.asked += 1
         return self.respond(message)
+
+    def late(self) -> float:
+        """The seconds after which the answer to the last request goes out."""
+        return 0.0
 
     def respond(self, message: Message) -> bytes:
         """The answer to a request: as many rows as fit."""
@@ -103,20 +110,23 @@ class _Protocol(asyncio.DatagramProtocol):
 
     def __init__(self, agent: Agent, delay: float) -> None:
         self._agent, self._delay = agent, delay
+        self.answers_by: asyncio.DatagramTransport | None = None
 
     def connection_made(self, transport: asyncio.BaseTransport) -> None:
-        self._transport: asyncio.DatagramTransport = transport  # type: ignore[assignment]
+        if self.answers_by is None:
+            self.answers_by = transport  # type: ignore[assignment]
 
     def datagram_received(self, data: bytes, sender: tuple[str, int]) -> None:
-        if self._delay:
-            asyncio.get_running_loop().call_later(self._delay, self._reply, data, sender)
-        else:
-            self._reply(data, sender)
-
-    def _reply(self, data: bytes, sender: tuple[str, int]) -> None:
         answer = self._agent.answer(data)
-        if answer is not None:
-            self._transport.sendto(answer, sender)
+        wait = self._delay + self._agent.late()
+        if answer is not None and wait:
+            asyncio.get_running_loop().call_later(wait, self._reply, answer, sender)
+        elif answer is not None:
+            self._reply(answer, sender)
+
+    def _reply(self, answer: bytes, sender: tuple[str, int]) -> None:
+        if self.answers_by is not None and not self.answers_by.is_closing():
+            self.answers_by.sendto(answer, sender)
 
 
 class Agents:
@@ -160,9 +170,14 @@ async def agents_async(
     places: dict[str, Place] = {}
     try:
         for address, agent in own.items():
-            make = partial(_Protocol, agent, delay)
-            transport, _ = await loop.create_datagram_endpoint(make, local_addr=(host, 0))
+            transport, protocol = await loop.create_datagram_endpoint(
+                partial(_Protocol, agent, delay), local_addr=(host, 0)
+            )
             transports.append(transport)
+            if agent.elsewhere:
+                other, _ = await loop.create_datagram_endpoint(asyncio.DatagramProtocol, local_addr=(host, 0))
+                transports.append(other)
+                protocol.answers_by = other
             places[address] = (host, transport.get_extra_info("sockname")[1])
         yield Agents(own, places)
     finally:

@@ -122,6 +122,19 @@ class Dies(Agent):
         return super().answer(data) if self.asked < 12 else None
 
 
+class Late(Agent):
+    """Every fourth of its answers comes after one has asked again."""
+
+    def late(self) -> float:
+        return 1.3 if self.asked % 4 == 3 else 0.0
+
+
+class Elsewhere(Agent):
+    """It answers from another port than it was asked at."""
+
+    elsewhere = True
+
+
 class Silent(Agent):
     """It never answers."""
 
@@ -130,6 +143,7 @@ class Silent(Agent):
 
 
 MISBEHAVIOURS: tuple[type[Agent], ...] = (
-    StandsStill, Endless, TooBig, NoBulk, FailsInOneColumn, WrongNumber, RandomOctets, Loses, Limited, Dies, Silent,
+    StandsStill, Endless, TooBig, NoBulk, FailsInOneColumn, WrongNumber, Elsewhere, RandomOctets, Loses, Late, Limited,
+    Dies, Silent,
 )  # fmt: skip
-"""All of them. An agent that answers from another address is `agents` with a place of its own to answer from."""
+"""All of them."""

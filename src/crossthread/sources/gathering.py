@@ -192,12 +192,12 @@ def _walks(documents: list[Document]) -> dict[str, list[Row]]:
     found = {one.path: read_walk(one.data, _stem(one.path), one.path) for one in documents}
     chassis: dict[str, set[str]] = defaultdict(set)
     own = {path: row for path, rows in found.items() for row in rows[:1] if isinstance(row, Device) and row.chassis}
-    for device in own.values():
-        chassis[device.device.casefold()].add(device.chassis or "")
+    for row in own.values():
+        chassis[row.device.casefold()].add(row.chassis or "")
     for one in documents:
-        device = own.get(one.path)
-        if device is not None and len(chassis[device.device.casefold()]) > 1:
-            found[one.path] = read_walk(one.data, "", one.path, called=f"{device.device} ({_stem(one.path)})")
+        twin = own.get(one.path)
+        if twin is not None and len(chassis[twin.device.casefold()]) > 1:
+            found[one.path] = read_walk(one.data, "", one.path, called=f"{twin.device} ({_stem(one.path)})")
     return found
 
 
