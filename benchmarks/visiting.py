@@ -70,9 +70,12 @@ def judge(survey: Survey, answer: Visit) -> None:
     lost = [row.device for row in healthy if by_address[row.management or ""].status != "complete"]
     print(f"{len(healthy) - len(lost)} of {len(healthy)} healthy devices complete; not: {lost}")
     for kind in MISBEHAVIOURS:
-        own = [by_address[address] for address, found in bad.items() if found is kind]
+        wanted = [address for address, found in bad.items() if found is kind]
+        own = [by_address[address] for address in wanted if address in by_address]
         told = Counter((d.status, d.says or "; ".join(sorted({c.why for c in d.not_in_full}))) for d in own)
-        print(f"   {kind.__name__}: " + "; ".join(f"{many} {status}: {why}" for (status, why), many in told.items()))
+        said = "; ".join(f"{many} {status}" + f": {why}" * bool(why) for (status, why), many in told.items())
+        behind = len(wanted) - len(own)  # only a device that says nothing of its neighbours could have named it
+        print(f"   {kind.__name__}: {said}" + f"; {behind} of whom nobody told" * bool(behind))
 
 
 def client(command: list[str], places: list[tuple[str, int]]) -> float:
