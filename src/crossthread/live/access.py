@@ -195,7 +195,7 @@ class _Entry:
                 self._wrong("privacy", "expected auth and auth_key as well: no privacy without them (RFC 3414)")
         else:
             given["user"] = self._text("user", "the name to log in with")
-            given |= {"key": self._text("key"), "known_hosts": self._text("known_hosts")}
+            given |= {"key": self._path("key"), "known_hosts": self._path("known_hosts")}
             given["pass_phrase"] = self._secret("pass_phrase")
         if len(self._problems) > before or protocol is None:
             return None
@@ -219,6 +219,12 @@ class _Entry:
         elif needed and value is None:
             self._wrong(key, f"expected {needed}")
         return value or None
+
+    def _path(self, key: str) -> str | None:
+        name = self._text(key)
+        if name is not None and not os.access(Path(name).expanduser(), os.R_OK):
+            self._wrong(key, "expected a file that can be read", name)
+        return name
 
     def _within(self) -> tuple[Prefix, ...]:
         told = self._entry.get("within")

@@ -18,9 +18,11 @@ import msgspec
 
 from crossthread.errors import VisitError, visible
 from crossthread.live.account import NotInFull, Visited
+from crossthread.live.shell import is_complete, told_in_folder
+from crossthread.sources.snmp.told import ToldDevice, told_in
 from crossthread.survey.writing import replace_file
 
-_JOURNAL = "visit.jsonl"
+_JOURNAL, _LOCK = "visit.jsonl", "lock"
 _ENDED = "# ended: "
 _CUT = "# cut: "
 
@@ -114,7 +116,7 @@ class VisitFolder:
         self._lock: IO[bytes] | None = None
         try:
             self._work.mkdir(parents=True, exist_ok=True)
-            self._lock = (self._work / "lock").open("wb")
+            self._lock = (self._work / _LOCK).open("wb")
             _lock(self._lock, walks)
             self.results: dict[str, Visited] = {}
             """What this visit found before it was killed, by address."""
@@ -144,9 +146,11 @@ class VisitFolder:
         return data.splitlines()
 
     def _clear(self) -> None:
-        for path in self._work.glob("*.part"):
-            path.unlink()
-        (self._work / _JOURNAL).unlink(missing_ok=True)
+        for path in self._work.glob("*"):
+            if path.is_dir():
+                shutil.rmtree(path)
+            elif path.name != _LOCK:
+                path.unlink()
         self.resumed = False
 
     def _note(self, line: bytes) -> None:
@@ -157,19 +161,34 @@ class VisitFolder:
         """The lines of a device that is being asked."""
         return Unfinished(self._work / f"{_file_name(address)}.part")
 
-    def kept(self, address: str) -> str | None:
-        """The walk of an address, if it is there."""
+    def told(self, address: str) -> ToldDevice | None:
+        """What is kept of an address tells of the device, if anything is kept."""
         path = self.path(address)
-        return path.read_text(encoding="ascii", errors="replace") if path.exists() else None
+        if path.exists():
+            return told_in(path.read_text(encoding="ascii", errors="replace"))
+        return told_in_folder(self.listings(address)) if self.listings(address).exists() else None
 
     def path(self, address: str) -> Path:
+        """The walk of an address."""
         return self.walks / f"{_file_name(address)}.walk"
+
+    def listings(self, address: str) -> Path:
+        """The folder of the listings of an address that was asked over SSH."""
+        return self.walks / _file_name(address)
+
+    def unfinished_listings(self, address: str) -> Path:
+        """Where listings are kept until all are there."""
+        return self._work / _file_name(address)
+
+    def everything(self) -> tuple[str, ...]:
+        """All that is kept, for `gather`."""
+        return tuple(sorted(str(path) for path in self.walks.glob("*") if path.suffix == ".walk" or path.is_dir()))
 
     def complete(self, address: str) -> bool:
         """Whether an earlier visit has read all of it."""
         path = self.path(address)
         if not path.exists():
-            return False
+            return is_complete(self.listings(address))
         with open(path, encoding="ascii", errors="replace") as lines:
             return next(lines, "").startswith("# asked at ") and not next(lines, "").startswith("# not read")
 
@@ -182,6 +201,16 @@ class VisitFolder:
             replace_file(self.path(result.address), text.encode("ascii", "replace"))
         self.result(result)
         part.remove()
+
+    def finish_listings(self, result: Visited) -> None:
+        """Keep a device's listings; those of an earlier visit go."""
+        fresh, kept = self.unfinished_listings(result.address), self.listings(result.address)
+        if not (result.not_in_full and is_complete(kept)):
+            self.walks.mkdir(parents=True, exist_ok=True)
+            shutil.rmtree(kept, ignore_errors=True)
+            os.replace(fresh, kept)
+        self.result(result)
+        shutil.rmtree(fresh, ignore_errors=True)
 
     def result(self, result: Visited) -> None:
         """Note what became of an address."""

@@ -15,10 +15,11 @@ import msgspec
 from crossthread.errors import VisitError, visible
 from crossthread.live.access import Access, Prefix
 from crossthread.live.account import NotAsked, NotInFull, Planned, Status, Visit, Visited
+from crossthread.live.shell import read_by_shell
 from crossthread.live.snmp.community import CommunitySession
 from crossthread.live.snmp.datagrams import Datagrams, Place
 from crossthread.live.snmp.messages import Oid
-from crossthread.live.snmp.reading import BrokenOffError, Column, Reading
+from crossthread.live.snmp.reading import BrokenOffError, Column, Reading, UnusableError
 from crossthread.live.snmp.session import CredentialsError, RefusedError, Session
 from crossthread.live.snmp.user_security import UserEngine
 from crossthread.live.snmp.walk_text import dotted, oid
@@ -314,14 +315,15 @@ class _Asking:
         text = str(target.address)
         before = self._earlier.pop(text, None)
         if before is not None and not target.second:
-            self._remember(target, msgspec.structs.replace(before, named_by=()), self._kept.kept(text))
+            self._remember(target, msgspec.structs.replace(before, named_by=()), self._kept.told(text))
             return
         if not self._kept.again and not target.second and self._kept.complete(text):
-            walk = self._kept.kept(text) or ""
-            told = told_in(walk)
-            result = Visited(text, "complete", told.name, "read by an earlier visit", earlier=True,
-                             chassis=told.chassis, engine=told.engine)  # fmt: skip
-            self._remember(target, result, walk)
+            told = self._kept.told(text) or ToldDevice(None, None, None)
+            result = Visited(
+                text, "complete", told.name, "read by an earlier visit", earlier=True, chassis=told.chassis,
+                engine=told.engine,
+            )  # fmt: skip
+            self._remember(target, result, told)
             return
         result = await self._read(target)
         if result.status == "silent" or (result.status == "in part" and result.says.startswith("no answer")):
@@ -336,13 +338,12 @@ class _Asking:
             first, *others = target.others
             self._name(first, target.hops, target.named_by[0], others)
 
-    def _remember(self, target: _Target, result: Visited, walk: str | None) -> None:
+    def _remember(self, target: _Target, result: Visited, told: ToldDevice | None) -> None:
         """Take what became of an address before: by this visit, or by an earlier one."""
         self._kept.results[result.address] = result
-        if walk is not None and result.status in ("complete", "in part"):
-            told = told_in(walk)
-            if self._known(told, target.address) is None:
-                self._hear(told.name or result.address, target.hops, told.neighbors)
+        read = told is not None and result.status in ("complete", "in part")
+        if told is not None and read and self._known(told, target.address) is None:
+            self._hear(told.name or result.address, target.hops, told.neighbors)
         self._standing.done += 1
 
     def _known(self, told: ToldDevice, address: Address) -> Address | None:
@@ -365,20 +366,18 @@ class _Asking:
         part = self._kept.unfinished(text)
         failed: list[tuple[Status, str]] = []
         for entry in entries:
-            session = self._session(entry, target.address)
             try:
-                result = await self._with(target, entry, session, part)
+                if entry.protocol == "ssh":
+                    return await self._by_shell(target, entry)
+                return await self._by_snmp(target, entry, part)
             except RefusedError as error:
                 failed.append(("refused", str(error)))
             except CredentialsError as error:
                 failed.append(("wrong credentials", str(error)))
+            except UnusableError as error:
+                failed.append(("unusable", str(error)))
             except BrokenOffError as error:
-                failed.append(("unusable" if session.oddities else "silent", str(error)))
-            else:
-                return result
-            finally:
-                session.close()
-                part.close()
+                failed.append(("silent", str(error)))
         failed.append(("no access", "no entry of the access file is for this address"))
         status, says = min(failed, key=lambda entry: _WORST_FIRST.index(entry[0]))
         result = Visited(text, status, says=says)
@@ -394,6 +393,32 @@ class _Asking:
         if entry not in self._engines:
             self._engines[entry] = UserEngine(self._datagrams, entry)
         return self._engines[entry].session(place)
+
+    async def _by_snmp(self, target: _Target, entry: Access, part: Unfinished) -> Visited:
+        session = self._session(entry, target.address)
+        try:
+            return await self._with(target, entry, session, part)
+        finally:
+            session.close()
+            part.close()
+
+    async def _by_shell(self, target: _Target, entry: Access) -> Visited:
+        """Read one device over SSH."""
+        text = str(target.address)
+        place = self._places.get(text, (text, entry.port))
+        told, lacking = await read_by_shell(entry, place, text, self._kept.unfinished_listings(text))
+        first = self._known(told, target.address)
+        if first is not None:
+            result = Visited(text, "same device", told.name, f"it was read at {first}")
+            self._kept.result(result)
+            return result
+        result = Visited(
+            text, "in part" if lacking else "complete", told.name, how=str(entry), not_in_full=tuple(lacking),
+            chassis=told.chassis,
+        )  # fmt: skip
+        self._kept.finish_listings(result)
+        self._hear(told.name or text, target.hops, told.neighbors)
+        return result
 
     async def _with(self, target: _Target, entry: Access, session: Session, part: Unfinished) -> Visited:
         """Read one device.
@@ -462,8 +487,8 @@ class _Asking:
             devices.append(msgspec.structs.replace(result, named_by=tuple(target.named_by), hops=target.hops))
         devices.sort(key=lambda entry: (_WORST_FIRST.index(entry.status), ip_address(entry.address).packed))
         not_asked = tuple(NotAsked(who, own, why, tuple(by)) for (who, own, why), by in self._not_asked.items())
-        walks = tuple(sorted(str(path) for path in self._kept.walks.glob("*.walk")))
-        return Visit(tuple(devices), not_asked, self._standing.objects, seconds, str(self._kept.walks), walks)
+        found, where = self._standing.objects, self._kept
+        return Visit(tuple(devices), not_asked, found, seconds, str(where.walks), where.everything())
 
 
 def _resume(columns: Iterable[Column], part: Unfinished) -> None:

@@ -74,6 +74,8 @@ def _kind_of_object(document: dict[str, Any]) -> str | None:
         return "yang"
     if "local-chassis" in document:
         return "lldp-chassis"
+    if "asked_at" in document:
+        return "asked"
     if "lldp" in document:
         return "lldp-neighbors"
     return None

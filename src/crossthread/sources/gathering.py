@@ -24,6 +24,7 @@ from crossthread.sources.table_mapping import TableMapping, mapping_for, read_ma
 from crossthread.sources.yang.ietf import read_yang
 from crossthread.survey import Survey, SurveyError
 from crossthread.survey.records import TABLES, Coverage, Device, Gateway, Row
+from crossthread.values import NONE
 
 
 class Taken(msgspec.Struct, frozen=True):
@@ -243,6 +244,11 @@ def _together(documents: list[tuple[Document, float]]) -> tuple[list[Told], list
     return told, taken
 
 
+def _asked_at(row: Device, address: str) -> Device:
+    """A device that does not announce an address can be managed where it was asked."""
+    return row if row.management not in (None, NONE) else msgspec.structs.replace(row, management=address)
+
+
 def _stem(path: str) -> str:
     """A file's name without its ending; all of an address that it is named after."""
     name = Path(path).name
@@ -272,7 +278,8 @@ def _device(folder: str, documents: list[tuple[Document, float]]) -> list[Told]:
     """All that the files of one folder say of its device, or of a host."""
     parts = {document.kind: document for document, _ in documents}
     times = {document.path: time for document, time in documents}
-    name = folder
+    asked = parts.pop("asked").data if "asked" in parts else {}
+    name = folder = str(asked.get("device") or folder)
     rows: list[Row] = []
     if "lldp-chassis" in parts:
         own = daemon.read_chassis(folder, parts["lldp-chassis"].data, parts["lldp-chassis"].path)
@@ -291,5 +298,7 @@ def _device(folder: str, documents: list[tuple[Document, float]]) -> list[Told]:
             rows += packet_filter.read_filters(name, parts["packet-filter"].data, gateways)
         if host:
             parts = {}
+    if asked and parts:
+        rows = [_asked_at(row, str(asked["asked_at"])) if isinstance(row, Device) else row for row in rows]
     rows += of_listings(name, {kind: document.path for kind, document in parts.items()}, rows)
     return [Told(row, times.get(getattr(row, "source", None) or "", 0.0)) for row in rows]

@@ -76,8 +76,8 @@ def _show_unused(files: list[Taken], out: Console) -> None:
 
 def show_added_walks(answer: Summary, out: Console) -> None:
     """What walks did to a survey, in a line or two."""
-    folder = _folder(answer.files[0].path)
-    _show_news(f"{count(len(answer.files), 'walk')} kept in {folder}", answer, out)
+    folder = answer.files[0].path.partition("/")[0]
+    _show_news(f"What they told is kept in {folder}", answer, out)
 
 
 def show_added(answer: Summary, out: Console) -> None:

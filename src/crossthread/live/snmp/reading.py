@@ -40,6 +40,10 @@ class BrokenOffError(Exception):
     """The device answers no more, or not in a way that can be used; the message says what came instead."""
 
 
+class UnusableError(BrokenOffError):
+    """What comes is no answer to what was asked."""
+
+
 class Column:
     """A column, or a single value: how far it was read."""
 
@@ -155,7 +159,9 @@ class Reading:
                 left, wait = self._tries, min(self._patience, max(_QUICK, 8 * self._usual))
                 batch, rows = batch[:1], 1
         odd = self._session.oddities.most_common(1)
-        raise BrokenOffError(odd[0][0] if odd else "no answer any more" if self.answers else "no answer")
+        if odd:
+            raise UnusableError(odd[0][0])
+        raise BrokenOffError("no answer any more" if self.answers else "no answer")
 
     def _take(self, batch: list[Column], rows: int, reply: Reply) -> None:
         """Bring columns forward by an answer."""
