@@ -174,8 +174,10 @@ class _Entry:
         before = len(self._problems)
         protocol = self._word("protocol", ("snmp", "ssh"), "snmp")
         version = self._word("version", ("2c", "3"), "2c") if protocol == "snmp" else None
+        if len(self._problems) > before or protocol is None:
+            return None
         for key in self._entry:
-            if protocol and key not in _KEYS.get((protocol, version), {key}):
+            if key not in _KEYS[protocol, version]:
                 expected = ", ".join(sorted(_KEYS[protocol, version]))
                 self._wrong(key, f"not known with {protocol} {version or ''}".rstrip() + f"; expected {expected}")
         within = self._within()
@@ -197,9 +199,7 @@ class _Entry:
             given["user"] = self._text("user", "the name to log in with")
             given |= {"key": self._path("key"), "known_hosts": self._path("known_hosts")}
             given["pass_phrase"] = self._secret("pass_phrase")
-        if len(self._problems) > before or protocol is None:
-            return None
-        return Access(within, protocol, port, version, **given)
+        return None if len(self._problems) > before else Access(within, protocol, port, version, **given)
 
     def _wrong(self, key: str, says: str, value: object = None) -> None:
         """Note what is wrong; None, as what could not be read."""

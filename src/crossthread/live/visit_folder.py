@@ -128,7 +128,11 @@ class VisitFolder:
             self._out = (self._work / _JOURNAL).open("ab")
             if not self.resumed or again:
                 self._note(b'{"again":true}' if self.again else b'{"again":false}')
+        except VisitError:
+            self._unlock()
+            raise
         except OSError as error:
+            self._unlock()
             where = visible(str(error.filename or walks), 200)
             raise VisitError(f"the walks cannot be kept: {where}: {error.strerror}") from None
         if self.resumed and not again:
@@ -222,6 +226,9 @@ class VisitFolder:
         self._out.close()
         if finished:
             shutil.rmtree(self._work, ignore_errors=True)
+        self._unlock()
+
+    def _unlock(self) -> None:
         if self._lock is not None:
             self._lock.close()
 
