@@ -95,6 +95,37 @@ class Access:
         """Reading by SNMP version 2c, for programs that have the community from somewhere else than an access file."""
         return cls(tuple(map(ip_network, within)), port=port, community=Secret(community))
 
+    @classmethod
+    def by_user(
+        cls,
+        user: str,
+        within: Sequence[str],
+        *,
+        auth: str | None = None,
+        auth_key: str = "",
+        privacy: str | None = None,
+        privacy_key: str = "",
+        port: int | None = None,
+    ) -> Access:
+        """Reading by SNMP version 3; `auth` and `privacy` are words as in an access file."""
+        return cls(
+            tuple(map(ip_network, within)), port=port, version="3", user=user,
+            auth=auth, auth_key=Secret(auth_key) if auth else None,
+            privacy=privacy, privacy_key=Secret(privacy_key) if privacy else None,
+        )  # fmt: skip
+
+    @classmethod
+    def by_key(
+        cls,
+        user: str,
+        within: Sequence[str],
+        key: str | None = None,
+        known_hosts: str | None = None,
+        port: int | None = None,
+    ) -> Access:
+        """Reading listings over SSH, with a key file or, without one, the agent that holds the user's keys."""
+        return cls(tuple(map(ip_network, within)), "ssh", port, None, user=user, key=key, known_hosts=known_hosts)
+
     def covers(self, address: Address) -> bool:
         """Whether it is for an address."""
         return any(address.version == prefix.version and address in prefix for prefix in self.within)
