@@ -6,6 +6,7 @@ What needs a program that is not there is skipped.
 import asyncio
 import json
 import os
+import re
 import shutil
 import socket
 import subprocess
@@ -15,6 +16,8 @@ import unittest
 from pathlib import Path
 
 from crossthread import Access, gather, visit_async
+from crossthread.live.shell import LISTINGS
+from crossthread.sources.snmp.mib import COLUMNS
 
 LAB = r"""
 set -e
@@ -251,6 +254,16 @@ async def main():
 
 asyncio.run(main())
 """
+
+
+class Pages(unittest.TestCase):
+    def test_the_page_on_getting_the_data_has_every_tree_and_every_listing(self):
+        page = (Path(__file__).parents[1] / "docs" / "getting-the-data.md").read_text(encoding="utf-8")
+        trees = re.findall(r"(?<=[| ])1(?:\.\d+)+(?=[ ,])", page)
+        for name, column in COLUMNS.items():
+            self.assertTrue(any(column.startswith(f"{tree}.") for tree in trees), name)
+        for file, command in LISTINGS.items():
+            self.assertIn(f"    {command} > {file}\n", page)
 
 
 class IndependentAgent(unittest.TestCase):

@@ -27,7 +27,7 @@ class Visited(msgspec.Struct, frozen=True, omit_defaults=True):
     Attributes
     ----------
     address, device
-        Where it was asked, and how the device calls itself.
+        Where it was asked, and how the device calls itself, else how its neighbours call it.
     status
         `complete`: every column was read to its end. `in part`: see `not_in_full`. `refused`: nobody listens there, or
         there is no way to it. `silent`: no answer. `unusable`: what comes is no answer to what was asked. `wrong

@@ -198,7 +198,7 @@ class VisitFolder:
 
     def finish(self, part: Unfinished, result: Visited, remark: str, cut: Iterable[NotInFull]) -> None:
         """Keep a device's walk, and in it what was not read in full; one that is complete is not replaced by less."""
-        lacking = [f"# not read in full: {entry.identifier} {entry.column}: {entry.why}" for entry in cut]
+        lacking = [f"# not read in full: {entry.identifier} {entry.column}: {visible(entry.why, 200)}" for entry in cut]
         if not (lacking and self.complete(result.address)):
             self.walks.mkdir(parents=True, exist_ok=True)
             text = "\n".join([f"# asked at {result.address} {remark}", *lacking, part.text()])

@@ -60,6 +60,7 @@ class _Target:
     def __init__(self, address: Address, hops: int, others: Sequence[Address] = ()) -> None:
         self.address, self.hops, self.others = address, hops, list(others)
         self.named_by: list[str] = []
+        self.called: str | None = None
         self.swept = False
         self.second = False
 
@@ -196,6 +197,11 @@ class _Scope:
         return any(address.version == prefix.version and address in prefix for prefix in self.within)
 
 
+def _only_near(address: Address) -> bool:
+    """Whether an address is of use on its own link only, or nobody's."""
+    return address.is_link_local or address.is_multicast or address.is_unspecified
+
+
 def _listed(prefixes: Sequence[Prefix]) -> str:
     return ", ".join(map(str, prefixes)) or "no prefix at all"
 
@@ -296,12 +302,13 @@ class _Asking:
         for neighbor in neighbors:
             by = f"{device} {neighbor.port}"
             who = neighbor.name or neighbor.chassis or "somebody without a name"
-            own = [ip_address(text) for text in neighbor.addresses]
+            own = [address for address in map(ip_address, neighbor.addresses) if not _only_near(address)]
             inside = sorted((a for a in own if self._scope.covers(a)), key=lambda a: (a.version, a))
             known = [address for address in inside if address in self._targets]
             if known or (inside and (self._scope.hops is None or hops < self._scope.hops)):
                 first, *others = known[:1] or inside
                 self._name(first, hops + 1, by, others)
+                self._targets[first].called = neighbor.name
                 continue
             why = "beyond the hops that were asked for"
             if not inside:
@@ -484,7 +491,8 @@ class _Asking:
                 target.swept and len(target.named_by) == 1 and result.status in ("silent", "refused")
             ):
                 continue
-            devices.append(msgspec.structs.replace(result, named_by=tuple(target.named_by), hops=target.hops))
+            told = {"named_by": tuple(target.named_by), "hops": target.hops, "device": result.device or target.called}
+            devices.append(msgspec.structs.replace(result, **told))
         devices.sort(key=lambda entry: (_WORST_FIRST.index(entry.status), ip_address(entry.address).packed))
         not_asked = tuple(NotAsked(who, own, why, tuple(by)) for (who, own, why), by in self._not_asked.items())
         found, where = self._standing.objects, self._kept

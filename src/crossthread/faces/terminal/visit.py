@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Iterator, Sized
 
 from rich.console import Console
+from rich.text import Text
 
-from crossthread.faces.terminal.console import count, line, paragraph, said, table
+from crossthread.faces.terminal.console import columns, count, line, paragraph, said, table
 from crossthread.live.account import Planned, Status, Visit, Visited
 
 _LISTED = 20
@@ -28,8 +30,7 @@ def show_visit(answer: Visit, out: Console) -> None:
     lacking = [device for device in answer.devices if device.status not in ("complete", "same device")]
     if lacking:
         out.print()
-        for device in lacking[:_LISTED]:
-            _show_lacking(device, out)
+        columns([_lacking(device) for device in lacking[:_LISTED]], out)
         _more(lacking, out)
     listed = table("device", "address", "what", "objects", "named by", right=("objects",))
     rest = [device for device in answer.devices if device.status in ("complete", "same device")]
@@ -52,25 +53,31 @@ def show_visit(answer: Visit, out: Console) -> None:
         _more(answer.not_asked, out)
 
 
-def _show_lacking(device: Visited, out: Console) -> None:
-    name = f" {device.device}" if device.device else ""
-    says = f"{device.address}{name}: {device.status}, {device.says}" if device.says else f"{device.address}{name}"
-    paragraph(out, said(f"{says}; named by {_named(device.named_by, 3)}"), 3)
-    reasons = Counter(entry.why for entry in device.not_in_full)
-    for why, many in reasons.most_common(4):
-        if why != device.says or many < len(device.not_in_full):
-            one = next(entry for entry in device.not_in_full if entry.why == why)
-            first = f"{one.column} ({one.identifier})"
-            columns = first if many == 1 else f"{first} and {many - 1} more"
-            paragraph(out, said(f"{columns}: {why}"), 6)
+def _lacking(device: Visited) -> tuple[Text, ...]:
+    """A device that was not read in full: what became of it, who it is, and why and by whom it was named."""
+    why = device.says or "; ".join(_columns(device))
+    status = line((device.status, _COLOURS.get(device.status, "bold red")))
+    return (
+        status,
+        said(device.address),
+        said(device.device or "?"),
+        said(f"{why}; named by {_named(device.named_by, 3)}"),
+    )
+
+
+def _columns(device: Visited) -> Iterator[str]:
+    """The reasons why columns were not read in full, each with the first of its columns."""
+    for why, many in Counter(entry.why for entry in device.not_in_full).most_common(3):
+        one = next(entry for entry in device.not_in_full if entry.why == why)
+        yield f"{one.column} ({one.identifier}){f' and {many - 1} more' if many > 1 else ''}: {why}"
 
 
 def _named(by: tuple[str, ...], most: int) -> str:
     return ", ".join(by[:most]) + (f" and {len(by) - most} more" if len(by) > most else "")
 
 
-def _more(entries: object, out: Console) -> None:
-    rest = len(entries) - _LISTED  # type: ignore[arg-type]
+def _more(entries: Sized, out: Console) -> None:
+    rest = len(entries) - _LISTED
     if rest > 0:
         out.print(line(f"   … and {rest} more; --json has all."))
 
