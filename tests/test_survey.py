@@ -246,7 +246,7 @@ class Problems(unittest.TestCase):
             ("ports_csv", 'device,port\nsw,"p\n', "ports.csv:2: not valid CSV"),
             ("ports_csv", "", "ports.csv:1: device: the header lacks this column"),
             ("survey_toml", "format = 2\n", "survey.toml: format “2”: this program reads surveys up to format 1"),
-            ("survey_toml", "format = \n", "survey.toml: not valid TOML"),
+            ("survey_toml", "format = \n", "survey.toml:1: not valid TOML in column"),
             ("survey_toml", "taken_at = 7\n", "survey.toml: taken_at: expected a date and time"),
             ("readme_md", "hello", "no survey here: expected survey.toml and tables"),
         ]:

@@ -491,8 +491,11 @@ class _Asking:
                 target.swept and len(target.named_by) == 1 and result.status in ("silent", "refused")
             ):
                 continue
-            told = {"named_by": tuple(target.named_by), "hops": target.hops, "device": result.device or target.called}
-            devices.append(msgspec.structs.replace(result, **told))
+            kept = self._kept.told(result.address) if result.device is None and target.called is None else None
+            name = result.device or target.called or (kept.name if kept else None)
+            devices.append(
+                msgspec.structs.replace(result, named_by=tuple(target.named_by), hops=target.hops, device=name)
+            )
         devices.sort(key=lambda entry: (_WORST_FIRST.index(entry.status), ip_address(entry.address).packed))
         not_asked = tuple(NotAsked(who, own, why, tuple(by)) for (who, own, why), by in self._not_asked.items())
         found, where = self._standing.objects, self._kept
