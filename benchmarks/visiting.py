@@ -62,11 +62,18 @@ def serve(pipe: Connection, devices: int, ports: int, delay: float, wrong: bool)
     asyncio.run(run())
 
 
+def outside(survey: Survey) -> set[str]:
+    """Some devices that nobody may ask: at the edge, and well-behaved."""
+    leaves = Counter(row.device for row in survey.neighbors)
+    chosen = [row.management or "" for row in survey.devices if leaves[row.device] <= 2][-len(survey.devices) // 20 :]
+    return set(chosen) - misbehaving(survey).keys()
+
+
 def judge(survey: Survey, answer: Visit) -> None:
     """Whether what a visit said of misbehaving devices and of all others is true."""
-    bad = misbehaving(survey)
+    bad, beyond = misbehaving(survey), outside(survey)
     by_address = {device.address: device for device in answer.devices}
-    healthy = [row for row in survey.devices if row.management not in bad]
+    healthy = [row for row in survey.devices if row.management not in bad and row.management not in beyond]
     lost = [row.device for row in healthy if by_address[row.management or ""].status != "complete"]
     print(f"{len(healthy) - len(lost)} of {len(healthy)} healthy devices complete; not: {lost}")
     for kind in MISBEHAVIOURS:
@@ -103,10 +110,12 @@ def main() -> None:
     server.start()
     places = here.recv()
     start = next(iter(places))
+    beyond = outside(campus(asked.devices, asked.ports)) if asked.misbehaving else set()
+    scope = [f"{address}/32" for address in places if address not in beyond] if beyond else EVERYWHERE
     with TemporaryDirectory() as folder:
         began = perf_counter()
         answer = visit(
-            [start], EVERYWHERE, [Access.by_community("public", EVERYWHERE)], folder, places=places,
+            [start], scope, [Access.by_community("public", EVERYWHERE)], folder, places=places,
             at_once=asked.at_once, patience=1.0,
         )  # fmt: skip
         visited = perf_counter() - began
@@ -130,6 +139,8 @@ def main() -> None:
             )
     here.send("end")
     counts = here.recv()
+    if beyond:
+        print(f"{len(beyond)} devices outside of the scope were asked {sum(counts[a] for a in beyond)} times")
     print(f"{sum(counts.values()):,} requests; asked least {min(counts.values())}, most {max(counts.values())}")
     server.join(5)
 

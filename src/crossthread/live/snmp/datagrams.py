@@ -9,6 +9,7 @@ from __future__ import annotations
 import asyncio
 import errno
 import socket
+import sys
 from contextlib import suppress
 from typing import Protocol
 
@@ -113,12 +114,12 @@ class Datagrams:
 
     def _errors(self, own: socket.socket) -> None:
         """What came back of what was sent: the kernel gives the address that it was sent to."""
-        if not hasattr(own, "recvmsg"):
+        if sys.platform != "linux":
             return
         with suppress(OSError):
             while True:
                 _, told, _, place = own.recvmsg(0, 512, _ERROR_QUEUE)
-                number = next((int.from_bytes(d[:4], "little") for _, kind, d in told if kind in (11, 25)), 0)
+                number = next((int.from_bytes(d[:4], sys.byteorder) for _, kind, d in told if kind in (11, 25)), 0)
                 hearer = self._hearers.get((place[0], place[1]))
                 if hearer is not None and number in _REFUSED:
                     hearer.refused(number)
