@@ -6,7 +6,9 @@ Each network is made of Open vSwitch bridges, a Linux router with a port for eac
 its own that are gone when it ends. It gets some of: both versions of IP with link-local gateways, isolated ports,
 packet filters of the router, routes that discard, a bundle between the switches (with and without LACP, with one end
 that does not speak it), a service-tag tunnel in the uplink, a gateway address that is shared, a host without an
-address. Then every host pings every other, by each version that both have, and the matrix of the survey must agree.
+address, a VLAN left out at one end of the uplink; the two switches have a management address each, with a default
+route or without. Then every host pings every other, by each version that both have, hosts, switches and the router ping
+each other, and the verdicts of the survey must agree.
 
 Needs Linux, root, openvswitch-switch, nftables, iproute2 and ping. No timings: it says what agrees.
 """
@@ -29,7 +31,7 @@ for d in /proc/sys/net/ipv6/conf/*; do echo 0 > $d/accept_dad; echo 0 > $d/accep
 for d in all default; do echo 0 > /proc/sys/net/ipv6/conf/$d/accept_dad; done
 ip link set lo up"""
 VIDS = (10, 20, 30)
-KINDS = ("isolated", "filter", "discard", "shared", "automatic", "off6", "wrong6", "none6", "proxy")
+KINDS = ("isolated", "filter", "discard", "shared", "automatic", "off6", "wrong6", "none6", "proxy", "pruned")
 
 
 def run(*argv, check=True):
@@ -41,6 +43,13 @@ def run(*argv, check=True):
 
 def inside(name, script, check=True):
     return run("nsenter", f"--net=/run/netns/{name}", "sh", "-c", f"set -e\n{script}", check=check)
+
+
+def _without(vid, carried, trunk, pruned):
+    """The settings of a trunk, and its row: one VLAN left out, if it is `pruned`."""
+    if not pruned:
+        return carried, trunk
+    return carried.replace(f",{vid}", ""), {**trunk, "allowed": trunk["allowed"].replace(f" {vid}", "")}
 
 
 class Campus:
@@ -63,8 +72,24 @@ class Campus:
         self._switches()
         self._router()
         self._hosts()
+        self.managed = {}
+        self._manage()
 
-    def port(self, device, name, settings, **cells):
+    def _manage(self):
+        """A management interface on each of the two switches, in some VLAN; one without a default route, perhaps."""
+        for last, device in enumerate(("sw-a", "sw-b"), 201):
+            vid, routed = self.random.choice(VIDS), self.random.random() < 0.75
+            self.managed[device] = vid, f"10.7.{vid}.{last}", routed
+            self.rows["gateways"].append({
+                "device": device, "interface": f"vlan{vid}", "address": f"10.7.{vid}.{last}/24", "vid": vid,
+                "admin": "up", "oper": "up", "proxy_arp": "no",
+            })  # fmt: skip
+            if routed:
+                row = {"device": device, "prefix": "0.0.0.0/0", "next_hop": f"10.7.{vid}.1", "interface": f"vlan{vid}"}
+                self.rows["routes"].append({**row, "origin": "static"})
+
+    def port(self, device, name, settings, more=(), **cells):
+        cells |= dict(more)
         self.rows["ports"].append({"device": device, "port": name, "admin": "up", "oper": "up", **cells})
         if settings is not None:
             self.settings[device, name] = settings
@@ -80,6 +105,7 @@ class Campus:
             self.rows["trees"].append({"device": device, "instance": 0, "protocol": "off"})
         trunk = {"mode": "trunk", "pvid": "none", "allowed": "10 20 30"}
         carried = "vlan_mode=trunk trunks=10,20,30"
+        pruned = self.random.choice(("sw-a", "sw-b")) if "pruned" in self.kinds and not self.bundle else None
         if self.bundle:
             for device in ("sw-a", "sw-b"):
                 lacp = "off" if self.bundle == "static" or (self.bundle == "deaf" and device == "sw-b") else "active"
@@ -98,14 +124,14 @@ class Campus:
                 self.cable("sw-a", f"u{n}", "sw-b", f"u{n}")
         elif self.tunnel:
             for device, near in (("mid-a", "sw-a"), ("mid-b", "sw-b")):
-                self.port(near, "u1", carried, **trunk)
+                self.port(near, "u1", *_without(30, carried, trunk, near == pruned))
                 self.port(device, "c1", "vlan_mode=dot1q-tunnel tag=300", mode="tunnel", pvid=300)
                 self.port(device, "t1", "vlan_mode=trunk trunks=300", mode="trunk", pvid="none", allowed="300")
                 self.cable(near, "u1", device, "c1")
             self.cable("mid-a", "t1", "mid-b", "t1")
         else:
             for device in ("sw-a", "sw-b"):
-                self.port(device, "u1", carried, **trunk)
+                self.port(device, "u1", *_without(30, carried, trunk, device == pruned))
             self.cable("sw-a", "u1", "sw-b", "u1")
 
     def _router(self):
@@ -256,6 +282,17 @@ class Live:
                 self.vsctl(
                     "add-port", device, f"{device}_{port}", "--", "set", "port", f"{device}_{port}", *settings.split()
                 )
+        for device, (vid, address, routed) in campus.managed.items():
+            run("ip", "netns", "add", device)
+            ends = ("netns", "sw", "type", "veth", "peer", "name", f"vlan{vid}", "netns", device)
+            run("ip", "link", "add", f"{device}_m", *ends)
+            for where, port in (("sw", f"{device}_m"), (device, f"vlan{vid}")):
+                inside(where, f"ip link set {port} up; ethtool -K {port} tx off rx off >/dev/null 2>&1 || true")
+            self.vsctl(
+                "add-port", device, f"{device}_m", "--", "set", "port", f"{device}_m", "vlan_mode=access", f"tag={vid}"
+            )
+            default = f"ip route add default via 10.7.{vid}.1" if routed else "true"
+            inside(device, f"{QUIET}\nip addr add {address}/24 dev vlan{vid}\n{default}")
         inside("rt", "\n".join(self._router()))
         for host in rows["hosts"]:
             inside(host["host"], "\n".join(self._host(host)))
@@ -296,6 +333,8 @@ class Live:
         yield "for d in /proc/sys/net/ipv4/conf/*; do echo 1 > $d/arp_ignore; echo 2 > $d/arp_announce; done"
         yield "for d in /proc/sys/net/ipv6/conf/*; do echo 1 > $d/keep_addr_on_down; done"
         for row in rows["gateways"]:
+            if row["device"] != "rt":
+                continue
             name = row["interface"]
             if not row["address"].startswith("fe80") or campus.dual:
                 yield f"ip addr replace {row['address']} dev {name}"
@@ -307,6 +346,8 @@ class Live:
         yield "echo 1 > /proc/sys/net/ipv4/ip_forward"
         yield f"echo {int(device['routing6'] == 'yes')} > /proc/sys/net/ipv6/conf/all/forwarding"
         for row in rows["routes"]:
+            if row["device"] != "rt":
+                continue
             yield f"ip {'-6' if ':' in row['prefix'] else '-4'} route add {row['kind']} {row['prefix']}"
         yield from campus.nft
 
@@ -333,12 +374,22 @@ class Live:
             return {pair: value or one(pair) for pair, value in first.items()}
 
     def ping_gateways(self):
-        """Which hosts get an answer from which interface of the router, and the router from which hosts."""
+        """Who gets an answer among hosts, the interfaces of router and switches, and these devices as such."""
         hosts, rows = self.campus.rows["hosts"], self.campus.rows["gateways"]
         own = {h["host"]: [a.partition("/")[0] for a in h["address"].split() if ":" not in a] for h in hosts}
-        asked = [(h["host"], f"rt {row['interface']}", row["address"].partition("/")[0]) for h in hosts for row in rows
-                 if row["address"].startswith("10.") and own[h["host"]]]  # fmt: skip
-        asked += [("rt", name, addresses[0]) for name, addresses in own.items() if addresses]
+        switches = {device: address for device, (_, address, _) in self.campus.managed.items()}
+        senders = [*(host for host, addresses in own.items() if addresses), *switches]
+        asked = [
+            (sender, f"{row['device']} {row['interface']}", row["address"].partition("/")[0])
+            for sender in senders for row in rows
+            if row["address"].startswith("10.") and row["device"] != sender
+        ]  # fmt: skip
+        asked += [
+            (sender, other, switches[other]) for sender in ("rt", *switches) for other in switches if other != sender
+        ]
+        asked += [
+            (sender, name, addresses[0]) for sender in ("rt", *switches) for name, addresses in own.items() if addresses
+        ]
         with ThreadPoolExecutor(64) as pool:
             answers = list(pool.map(lambda one: self._ping(one[0], one[2]) or self._ping(one[0], one[2]), asked))
         return {(source, target): answer for (source, target, _), answer in zip(asked, answers, strict=True)}

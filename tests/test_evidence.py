@@ -234,6 +234,17 @@ class Gateways(unittest.TestCase):
         self.assertEqual([name for name, _ in found], ["gateway-mask-differs"])
         self.assertEqual(found[0][1][0]["address"], "10.1.0.1/24")
 
+    def test_a_missing_gateway_gets_the_prefix_length_by_which_it_is_at_an_end_of_its_subnet(self):
+        for asked in (("a", "c"), ("b", "c")):
+            hosted = [
+                "a 10.1.0.43/27 10.1.0.62 quay p2",
+                "b 10.1.0.56/24 10.1.0.62 quay p4",
+                "c 10.2.0.9/26 10.2.0.1 quay p3",
+            ]
+            found = self.asked(["rt 20 10.2.0.1/26"], hosted, asked)
+            added = next(changes for name, changes in found if name == "gateway-missing")
+            self.assertEqual(added[0]["address"], "10.1.0.62/27")
+
     def test_an_interface_that_routes_name_and_that_has_no_address(self):
         told = "device|interface|address|vid|port|untagged|admin|oper|proxy_arp\n"
         told += "rt|e1.10|10.1.0.1/24|10|e1|no|up|up|no\n"

@@ -200,6 +200,26 @@ class Help(unittest.TestCase):
         self.assertEqual((answer.verdict, answer.confidence, answer.repair), ("unknown", "likely", ()))
         self.assertEqual([f.rule for f in answer.findings], ["port-vlan-wrong"])
 
+    def test_what_is_surely_wrong_is_told_though_a_routing_table_behind_it_was_not_read(self):
+        swapped = {40: "10.61.40.1/24", 50: "10.61.50.1/24"}
+        key = {"device": "quay-router"}
+        changes = [
+            Change("gateways", {**key, "interface": f"port1.{vid}", "address": own}, {"vid": 90 - vid})
+            for vid, own in swapped.items()
+        ]
+        survey = apply_changes(healthy(), changes)
+        survey = rebuilt(survey, {"routes": [row for row in survey.routes if row.device != "core-east"]})
+        answer = why(survey, "ticket-desk-1", "gate-camera")
+        self.assertEqual(answer.verdict, "fails")
+        self.assertEqual([finding.rule for finding in answer.findings], ["survey-gap", "gateway-vlan-wrong"])
+        gap = answer.findings[0]
+        self.assertEqual((gap.severity, gap.repair), ("note", ()))
+        self.assertIn("nobody read the routing table of core-east", gap.says)
+        self.assertIn("only if core-east, once read, has no route there", gap.alternatives[0].because)
+        self.assertFalse(answer.repair_proven or any(change.table == "routes" for change in answer.repair))
+        self.assertIn("has no route to 10.61.50.11 that was read", answer.stopped)
+        self.assertEqual([look.says for look in answer.look], ["read the routing table of core-east"])
+
     def test_with_ports_only_it_says_what_to_collect(self):
         survey = Survey(info=faulty().info, ports=faulty().ports)
         asked = {entry.table for entry in check(survey).unchecked}

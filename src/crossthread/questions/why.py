@@ -31,9 +31,9 @@ from crossthread.errors import SurveyError, UnknownNameError, visible
 from crossthread.network.families import whole
 from crossthread.network.given import of_network
 from crossthread.network.hosts.ends import end_name, end_named, find_ends, is_nobody
-from crossthread.network.hosts.station import HostStation, Station
+from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.network import Network
-from crossthread.network.routing.forwarding import Walk
+from crossthread.network.routing.forwarding import Stop, Walk
 from crossthread.network.three_valued import VERDICTS, Truth, Verdict, all_of
 from crossthread.plan import Plan
 from crossthread.survey.changes import Change, merge_changes
@@ -212,6 +212,8 @@ def _by_one(network: Network, source: str, target: str, seat: str | None, plan: 
     if verdict is None:
         return _unknown(context, (one, two), (there, back), _seat(network, seat))
     findings = mend(context, source, target) if not is_nobody(two) else []
+    if any(finding.rule == "survey-gap" for finding in findings):  # what it needs may be there, where nobody read
+        findings = _likely(context, source, target) or findings
     seat = _seat(network, seat)
     order, final = worked(network, findings, (source, target), seat)
     changes = merge_changes(change for finding in findings for change in finding.repair)
@@ -240,7 +242,7 @@ def _by_one(network: Network, source: str, target: str, seat: str | None, plan: 
         look=looks(Context(final, plan), observe),
         path=with_faults(path, findings),
         path_back=with_faults(path_back, findings, back=True),
-        stopped=told(stop, there.arrives is True, is_nobody(two)),
+        stopped=told(stop, there.arrives is True, is_nobody(two), _unread(network, stop)),
         order=order,
         seat=seat,
         caveats=caveats(Context(final, plan), (last_there, last_back), (path, path_back)),
@@ -291,8 +293,14 @@ def _likely(context: Context, source: str, target: str) -> list[Finding]:
 
 def _decide(findings: Sequence[Finding]) -> tuple[str, ...]:
     """What tells the explanations of those findings apart that are open: how each is confirmed."""
-    rules = dict.fromkeys(finding.rule for finding in findings if confidence_of(finding) == "open")
+    open_ones = (finding.rule for finding in findings if confidence_of(finding) == "open")
+    rules = dict.fromkeys(name for name in open_ones if name != "survey-gap")  # it says itself what to read
     return tuple(means.confirm for name in rules if (means := meaning(name)) is not None)
+
+
+def _unread(network: Network, stop: Stop | None) -> bool:
+    """Whether the device where a packet stops may have routes that nobody read."""
+    return stop is not None and isinstance(stop.station, Interface) and network.unread.routes_of(stop.station.device)
 
 
 def _unproven(there: Walk, back: Walk) -> str | None:

@@ -56,15 +56,19 @@ class PrefixLengths:
         weights: dict[int, float] = defaultdict(float)
         own, twice = station.address, 1
         served = {own.ip} if isinstance(station, Interface) else set[Address]()
+        used = {hop_of(station)}
         for other, weight in votes(station, around(own.ip)):
             assert other.address is not None
             twice = 2 if self._needs_more(station, other) else twice
             wider = 2 if self._needs_more(other, station) else 1
             weights[other.address.network.prefixlen] += weight * self._believable(other) * wider
             served |= {other.address.ip} if isinstance(other, Interface) else set()
+            used.add(hop_of(other))
         own_weight = HOST if isinstance(station, HostStation) else GATEWAY
         weights[own.network.prefixlen] += own_weight * self._believable(station) * twice
-        for ip in served:
+        for ip in served or {
+            hop for hop in used if hop is not None and hop.version == own.version
+        }:  # a gateway that nobody has was at an end, too
             for length in weights:
                 weights[length] += _AT_END if end_of(ip, ip_interface(f"{ip}/{length}")) else 0.0
         best = max(weights.values())

@@ -24,8 +24,11 @@ _REASONS = {
 }
 
 
-def told(stop: Stop | None, back: bool, nobody: bool = False) -> str | None:
-    """Where an echo stops, or (`back`) its reply; None if it does not. `nobody` has the address that it is for."""
+def told(stop: Stop | None, back: bool, nobody: bool = False, unread: bool = False) -> str | None:
+    """Where an echo stops, or (`back`) its reply; None if it does not.
+
+    `nobody` has the address that it is for; the routes of the device were `unread`.
+    """
     if stop is None:
         return None
     station = (
@@ -33,5 +36,7 @@ def told(stop: Stop | None, back: bool, nobody: bool = False) -> str | None:
     )
     if stop.reason == "silent" and nobody:
         return f"{station} asks for {stop.target}, which nobody has that was read"
+    if stop.reason == "route" and unread:
+        return f"{station} has no route to {stop.target} that was read"
     says = _REASONS[stop.reason].format(station=station, target=stop.target)
     return f"the reply stops on its way back: {says}" if back else says

@@ -110,6 +110,8 @@ def _how_sure(answer: Why) -> str:
     which = " and ".join(f"{number} ({finding.rule})" for number, finding in held)
     if not held:
         return "the mend fits best, but is not proven."
+    if all(finding.rule == "survey-gap" for _, finding in held):
+        return f"nobody read what decides whether {which} is a fault at all; the other mends are needed in any case."
     if answer.confidence == "open":
         return f"two explanations of {which} are possible, and what was read does not decide between them."
     if all(picked(finding) for _, finding in held):
@@ -190,10 +192,12 @@ def _verdict(answer: Why) -> Text:
     if not answer.findings:
         aside = "no change of what the survey lists would make it"
         return line((f"{mark} {one} does not reach {two}", style), f": {answer.stopped}; {aside}.")
-    faults = count(len(answer.findings), "fault")
-    stands = "stands" if len(answer.findings) == 1 else "stand"
+    faults = [finding for finding in answer.findings if finding.severity != "note"] or answer.findings
+    stand = f"{count(len(faults), 'fault')} {'stands' if len(faults) == 1 else 'stand'} in the way"
+    gaps = len(answer.findings) - len(faults)
+    stand += f", and what nobody read may hold {'another' if gaps == 1 else f'{gaps} more'}" if gaps else ""
     why = f" ({answer.stopped})" if answer.stopped else ""
-    return line((f"{mark} {one} does not reach {two}", style), f": {faults} {stands} in the way{why}.")
+    return line((f"{mark} {one} does not reach {two}", style), f": {stand}{why}.")
 
 
 def _way(title: str, hops: Sequence[Hop], out: Console) -> None:
