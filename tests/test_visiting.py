@@ -38,7 +38,8 @@ from crossthread.live.device_objects import by_device, objects_of, untold
 from crossthread.live.snmp import reading
 from crossthread.live.snmp.walk_text import line_of
 from crossthread.live.visiting import planned
-from crossthread.survey.records import Device, Neighbor, Port
+from crossthread.survey.records import Device, Gateway, Neighbor, Port, Route, Vlan
+from crossthread.values import VlanSet
 
 CAMPUS = ["10.61.0.0/16"]
 ENTRY = Access.by_community("public", CAMPUS)
@@ -77,12 +78,40 @@ class SameAnswers(Visiting):
         source = next(row.source for row in survey.ports if (row.device, row.port) == ("ropehall", "port4"))
         self.assertTrue(source.endswith("10.61.10.205.walk:1.3.6.1.2.1.31.1.1.1.1.4"), source)
 
+    def test_what_more_a_device_tells(self):
+        port = Port("quay", "port1", oper="up", mode="access", pvid=10, voice=40, discovery="send")
+        bundle = Port("quay", "bundle1", oper="up", mode="hybrid", pvid=10, allowed=VlanSet.of([10, 40]))
+        bundle = replace(bundle, untagged=VlanSet.of([10, 40]))
+        member = Port("quay", "port2", oper="down", lag="bundle1", lag_state="detached", authorized="no")
+        vlans = [Vlan("quay", 10, "desks", "active"), Vlan("quay", 40, "phones", "suspended")]
+        device = Device(
+            "quay", "02:00:00:00:00:01", ("bridge", "router"), "quay model", "7.1", "10.61.0.1", routing="yes"
+        )
+        gateway = Gateway("quay", "vlan10", "10.61.0.1/24", 10, admin="up", oper="up")
+        routes = [
+            Route("quay", "10.62.0.0/16", kind="blackhole"),
+            Route("quay", "::/0", "fd61::9", "vlan10", "static"),
+            Route("quay", "10.63.0.0/16", "10.61.0.9", "vlan10", "ospf"),
+        ]
+        told = Survey.of(devices=[device], ports=[port, member, bundle], vlans=vlans, gateways=[gateway], routes=routes)
+        with agents(told) as running:
+            found = gather(self.visit(running, ["10.61.0.1"]).walks).survey
+        for name in ("ports", "vlans", "gateways", "routes"):
+            by_key = [sorted(survey.table(name), key=lambda row: row.key) for survey in (found, told)]
+            self.assertEqual(*([plain(row) for row in rows] for rows in by_key))
+
     def test_async_and_over_ipv6(self):
         async def run():
             async with agents_async(healthy(), host="::1") as running:
                 return await visit_async([FIRST], CAMPUS, [ENTRY], self.walks, places=running.places)
 
         self.assertEqual(len(asyncio.run(run()).of("complete")), 11)
+
+
+def plain(row):
+    """A row by what it says: aliases and where it was read left out, and an observed “none” like nothing."""
+    cells = {name: getattr(row, name) for name in row.__struct_fields__}
+    return {n: v for n, v in cells.items() if v not in (None, (), "none") and n not in ("source", "aliases", "extra")}
 
 
 def links(network):

@@ -182,7 +182,8 @@ class _Told:
             own = row.pvid or NO_VID
             access = row.mode in ("access", "tunnel")
             tagged = [] if access else [vid for vid in known if row.allowed is not None and vid in row.allowed]
-            for vid in {own} & known if access else tagged:
+            tagged += [row.voice] if row.voice in known else []
+            for vid in ({own} & known | set(tagged)) if access else tagged:
                 carried[vid].add(number)
             bare = [own] if access or row.untagged is None else [vid for vid in known if vid in row.untagged]
             for vid in set(bare) & carried.keys():
@@ -287,6 +288,9 @@ class _Told:
             if port.discovery is not None:
                 self._put("lldp_port_id", number, port.port)
                 self._put("lldp_port_descr", number, port.description or port.port)
+            if port.voice:
+                self._put("med_vlan", (*number, 1), port.voice)
+                self._put("med_tagged", (*number, 1), 1)
         for at, row in enumerate(self.survey.neighbors, 1):
             index = (0, self.numbers.get(row.port, 0), at)
             chassis, far = _octets(row.neighbor_chassis), _octets(row.neighbor_port)

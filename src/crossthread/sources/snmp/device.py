@@ -107,12 +107,13 @@ class _Reader(AddressTables, NeighborTables):
     def _ports(self) -> list[Port]:
         kinds = {index[0]: kind for index, kind in self.numbers("if_type").items()}
         wanted = set(self.bridge_ports.values()) | {i for i, kind in kinds.items() if kind in _ETHERNET | {_AGGREGATE}}
-        cells, discovery = self._membership(), self._discovery()
+        cells, discovery, voice = self._membership(), self._discovery(), self._voice()
         found = []
         for number in sorted(wanted & self.interfaces.keys()):
             mac = self.of(self.octets("if_mac"), number) or b""
             lag = self.aggregates.get(number)
-            own: dict[str, Any] = {"mode": "routed"} if self.only_routes else dict(cells.get(number, {}))
+            told = {"mode": "routed"} if self.only_routes else dict(cells.get(number, {}))
+            own: dict[str, Any] = _with_voice(told, voice.get(self.interfaces[number]))
             if lag in self.interfaces:
                 own["lag"] = self.interfaces[lag]
                 own["lag_state"] = self._attached(number)
@@ -156,6 +157,12 @@ class _Reader(AddressTables, NeighborTables):
         ports = self._lldp_ports()
         told = self.numbers("lldp_admin").items()
         return {ports[i[0]]: words[status] for i, status in told if i and i[0] in ports and status in words}
+
+    def _voice(self) -> dict[str, int]:
+        """The VLAN that each port tells phones to tag (LLDP-EXT-MED-MIB, ANSI/TIA-1057)."""
+        ports, tagged = self._lldp_ports(), self.numbers("med_tagged")
+        told = ((index, vid) for index, vid in self.numbers("med_vlan").items() if index[1:] in _VOICE)
+        return {ports[i[0]]: vid for i, vid in told if i[0] in ports and tagged.get(i) == 1 and 1 <= vid <= 4094}
 
     def _packets(self, direction: str, number: int) -> int | None:
         """How many packets came in or went out, by the counters of 64 bits: the older ones start again too soon."""
@@ -296,6 +303,24 @@ class _Reader(AddressTables, NeighborTables):
             if found:
                 break
         return list(found.values())
+
+
+_VOICE = ((1,), (64,), (1, 64))
+"""How the application “voice” stands in an index: as a number, or as the second bit of an octet, with its length."""
+
+
+def _with_voice(own: dict[str, Any], vid: int | None) -> dict[str, Any]:
+    """A port's VLAN columns, if it tells phones to use a VLAN: believed unless its membership says otherwise."""
+    if vid is None or own.get("mode") not in (None, "hybrid"):
+        return own
+    allowed, untagged, pvid = own.get("allowed"), own.get("untagged"), own.get("pvid")
+    if allowed is None:
+        return {**own, "voice": vid}  # its membership is not told
+    if pvid and untagged == VlanSet.of([pvid]) and allowed == VlanSet.of([pvid, vid]):
+        return {key: cell for key, cell in own.items() if key not in ("allowed", "untagged")} | {
+            "mode": "access", "voice": vid,
+        }  # fmt: skip
+    return own
 
 
 _TELLING = {

@@ -54,6 +54,7 @@ COLUMNS = {
     "inet_route_protocol": f"{_IP}.24.7.1.9",
     "rem_pvid": f"{_LLDP}.5.32962.1.3.1.1.1", "rem_lag_status": f"{_LLDP}.5.4623.1.3.3.1.1",
     "rem_lag": f"{_LLDP}.5.4623.1.3.3.1.2", "rem_frame": f"{_LLDP}.5.4623.1.3.4.1.1",
+    "med_vlan": f"{_LLDP}.5.4795.1.2.1.1.2", "med_tagged": f"{_LLDP}.5.4795.1.2.1.1.6",
     "lag_attached": f"{_LAG}.13", "lag_state": f"{_LAG}.21",
     "vrrp_state": f"{_VRRP}.1.3.1.3", "vrrp_address": f"{_VRRP}.1.4.1.2",
     "vrrp3_state": f"{_VRRP3}.1.1.1.5", "vrrp3_address": f"{_VRRP3}.1.2.1.2",
