@@ -154,13 +154,13 @@ class _Reader(AddressTables, NeighborTables):
     def _discovery(self) -> dict[str, str]:
         """What each port does with neighbour discovery (lldpPortConfigAdminStatus)."""
         words = {1: "send", 2: "receive", 3: "both", 4: "off"}
-        ports = self._lldp_ports()
+        ports = self._lldp_ports
         told = self.numbers("lldp_admin").items()
         return {ports[i[0]]: words[status] for i, status in told if i and i[0] in ports and status in words}
 
     def _voice(self) -> dict[str, int]:
         """The VLAN that each port tells phones to tag (LLDP-EXT-MED-MIB, ANSI/TIA-1057)."""
-        ports, tagged = self._lldp_ports(), self.numbers("med_tagged")
+        ports, tagged = self._lldp_ports, self.numbers("med_tagged")
         told = ((index, vid) for index, vid in self.numbers("med_vlan").items() if index[1:] in _VOICE)
         return {ports[i[0]]: vid for i, vid in told if i[0] in ports and tagged.get(i) == 1 and 1 <= vid <= 4094}
 

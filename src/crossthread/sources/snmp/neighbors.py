@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from functools import cached_property
 
 from crossthread.sources.snmp.mib import Mib, address_of, capabilities
 from crossthread.survey.records import Neighbor
@@ -14,6 +15,7 @@ _BY_MAC = {"chassis": 4, "port": 3}
 class NeighborTables(Mib):
     """Neighbours as LLDP-MIB and its 802.1 and 802.3 extensions tell them."""
 
+    @cached_property
     def _lldp_ports(self) -> dict[int, str]:
         """The name of each LLDP port number: the interface whose name, description or MAC address LLDP gives for it."""
         by_text: dict[str, set[int]] = defaultdict(set)
@@ -45,7 +47,7 @@ class NeighborTables(Mib):
         return found
 
     def _neighbors(self) -> list[Neighbor]:
-        ports = self._lldp_ports()
+        ports = self._lldp_ports
         management = {}
         for index in self.numbers("rem_management"):
             own = address_of(index[3:])

@@ -46,7 +46,7 @@ class _Told(NeighborTables):
     def told(self) -> ToldDevice:
         chassis = next((o for name in ("lldp_chassis", "bridge_address") for o in self.octets(name).values() if o), b"")
         engine = next(iter(self.octets("engine").values()), b"")
-        ports = self._lldp_ports()
+        ports = self._lldp_ports
         addresses: dict[tuple[int, ...], list[str]] = {}
         for index in self.numbers("rem_management"):
             own = address_of(index[3:])

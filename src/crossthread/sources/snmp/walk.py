@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable
-from functools import cached_property
+from functools import cached_property, lru_cache
 from typing import TypeVar
 
 Index = tuple[int, ...]
@@ -118,9 +118,9 @@ class Walk:
         for index, text in self._columns[column]:
             told = _KIND.match(text)
             value = read(told[1], told[2]) if told else read("", text)
-            place = index.strip(".")  # every instance has one; even a single value has 0
-            if value is not None and place and ".." not in place and len(place) < 1000:
-                found[tuple(map(int, place.split(".")))] = value
+            place = _index(index)
+            if value is not None and place:
+                found[place] = value
         return found
 
     def texts(self, column: str) -> dict[Index, str]:
@@ -138,6 +138,13 @@ class Walk:
     def octets(self, column: str) -> dict[Index, bytes]:
         """The values of a column as octets, whether they were printed as hex or as text."""
         return self._read(column, _as_octets)
+
+
+@lru_cache(65_536)
+def _index(text: str) -> Index:
+    """The numbers of an index: every instance has one, even a single value has 0; empty if it is none."""
+    place = text.strip(".")
+    return tuple(map(int, place.split("."))) if place and ".." not in place and len(place) < 1000 else ()
 
 
 def _as_number(kind: str, value: str) -> int | None:
