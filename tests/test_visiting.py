@@ -141,6 +141,32 @@ class Scope(Visiting):
         self.assertIn("galley", {entry.device for entry in answer.not_asked})
         self.assertEqual({entry.why for entry in answer.not_asked}, {"beyond the hops that were asked for"})
 
+    def test_a_device_that_is_nearer_than_it_was_first_found_to_be(self):
+        class Slow(Agent):
+            def late(self):
+                return 0.2
+
+        hears = {"a": "pt", "p": "q", "q": "d", "t": "d", "d": "e", "e": ""}  # d is three hops away, and two by slow t
+        own = {
+            name: Survey.of(
+                devices=[Device(name, f"02:00:00:00:00:0{at}", ("bridge",), management=f"10.61.0.{at}")],
+                ports=[Port(name, f"port{n}", discovery="both") for n in range(len(others))],
+                neighbors=[
+                    Neighbor(name, f"port{n}", "lldp", other, management=f"10.61.0.{[*hears].index(other) + 1}")
+                    for n, other in enumerate(others)
+                ],
+            )
+            for at, (name, others) in enumerate(hears.items(), 1)
+        }
+        made = {
+            survey.devices[0].management: (Slow if name == "t" else Agent)(objects_of(survey))
+            for name, survey in own.items()
+        }
+        with agents(made) as running:
+            answer = self.visit(running, ["10.61.0.1"], hops=3, patience=1)
+        self.assertEqual({d.device: d.hops for d in answer.devices}, {"a": 0, "p": 1, "t": 1, "q": 2, "d": 2, "e": 3})
+        self.assertEqual(answer.not_asked, ())
+
     def test_every_address_of_a_prefix(self):
         survey = replace_tables(healthy(), neighbors=())
         with agents(survey) as running:

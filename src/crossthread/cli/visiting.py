@@ -16,7 +16,7 @@ from crossthread.cli.output import add_to_survey, emit
 from crossthread.errors import VisitError
 
 if TYPE_CHECKING:
-    from crossthread.live.visiting import Standing
+    from crossthread.live.account import Standing
 
 
 @app.command("visit")

@@ -13,6 +13,16 @@ Status = Literal[
 ]
 
 
+class Standing(msgspec.Struct):
+    """How a visit stands: devices read or given up, waiting, being asked, silent; and values read."""
+
+    done: int = 0
+    waiting: int = 0
+    asking: int = 0
+    silent: int = 0
+    objects: int = 0
+
+
 class NotInFull(msgspec.Struct, frozen=True):
     """A column that was not read to its end, and why."""
 

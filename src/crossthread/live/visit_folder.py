@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import os
 import shutil
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from contextlib import suppress
 from pathlib import Path
 from typing import IO
@@ -17,7 +17,7 @@ from typing import IO
 import msgspec
 
 from crossthread.errors import VisitError, visible
-from crossthread.live.account import NotInFull, Visited
+from crossthread.live.account import Visited
 from crossthread.live.shell import is_complete, told_in_folder
 from crossthread.sources.snmp.told import ToldDevice, told_in
 from crossthread.survey.writing import replace_file
@@ -196,9 +196,12 @@ class VisitFolder:
         with open(path, encoding="ascii", errors="replace") as lines:
             return next(lines, "").startswith("# asked at ") and not next(lines, "").startswith("# not read")
 
-    def finish(self, part: Unfinished, result: Visited, remark: str, cut: Iterable[NotInFull]) -> None:
+    def finish(self, part: Unfinished, result: Visited, remark: str) -> None:
         """Keep a device's walk, and in it what was not read in full; one that is complete is not replaced by less."""
-        lacking = [f"# not read in full: {entry.identifier} {entry.column}: {visible(entry.why, 200)}" for entry in cut]
+        lacking = [
+            f"# not read in full: {entry.identifier} {entry.column}: {visible(entry.why, 200)}"
+            for entry in result.not_in_full
+        ]
         if not (lacking and self.complete(result.address)):
             self.walks.mkdir(parents=True, exist_ok=True)
             text = "\n".join([f"# asked at {result.address} {remark}", *lacking, part.text()])
