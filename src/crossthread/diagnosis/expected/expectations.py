@@ -38,6 +38,7 @@ class Expected:
         self._vlan: dict[Station, int | None] = {}
         self._weights: dict[Station, dict[int, float]] = {}
         self._astray: dict[Station, bool] = {}
+        self._claims: dict[Station, bool] = {}
         self._voters = Voters(network)
         self._lengths = PrefixLengths(network, self._voters)
         self._gateways: dict[Station, list[Interface]] = {}
@@ -150,8 +151,29 @@ class Expected:
             yield named, 1.0
         if vid is not None:
             share = 0.5 if named is not None and named != vid else 1.0
-            share *= WEAK if named != vid and self.astray(station) else 1.0
+            share *= WEAK if named != vid and (self.astray(station) or self._claimed(station)) else 1.0
             yield vid, share * (_DEFAULT if vid == 1 and station.row.vid is None else 1.0)
+
+    def _claimed(self, station: Station) -> bool:
+        """Whether another interface of the device has a better claim to the tag of this one: two cannot hold it."""
+        if station not in self._claims:
+            self._claims[station] = isinstance(station, Interface) and any(
+                self._claims_tag(other, station.row.vid)
+                for other in self._network.stations.on_device.get(station.device, ())
+                if other.name != station.name and other.end == station.end
+            )
+        return self._claims[station]
+
+    def _claims_tag(self, gateway: Interface, vid: int | None) -> bool:
+        """Whether the hosts of an interface's subnet, and its name, say more for a tag than for the one it has."""
+        own = gateway.row.vid
+        if gateway.address is None or vid is None or own in (None, vid):
+            return False
+        said: Counter[int | None] = Counter({self.named_vid(gateway): 1})
+        for group in self._lengths.around(gateway.address.ip):
+            if isinstance(group.stations[0], HostStation):
+                said[group.vid] += len(group.stations)
+        return said[vid] > said[own]
 
     def astray(self, station: Station) -> bool:
         """Whether a station is where others live and hardly any of its own subnet: a poor witness of its VLAN."""

@@ -53,6 +53,8 @@ def _for_address(hearing: Hearing, own: Interface | None, wanted: PrefixedAddres
             if s.address is not None and s is not own)  # fmt: skip
     if (end := end_of(wanted.ip, wanted)) is not None and end in set(ends):
         yield Witness(weights.USUAL, f"other gateways too have the {end} address of their subnets")
+    elif end is not None:
+        yield Witness(weights.AT_END, f"{wanted.ip} is the {end} address of its subnet, as gateways mostly are")
     if (
         own is not None
         and _tells_vid(own.row.vid, wanted)

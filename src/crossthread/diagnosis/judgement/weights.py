@@ -35,6 +35,8 @@ ONLY_ONE = 1.5
 """The stations on one side of a link are of one VLAN only."""
 USUAL = 0.75
 """The site's other links, or gateways, have it so; as much of it as of them have."""
+AT_END = 0.3
+"""It is the first or last address of its subnet, as gateways mostly are: decides only between equals."""
 FREE_NATIVE = 0.5
 """No station is in that VLAN, as is fit for a trunk's native one."""
 CARRIED = 0.5

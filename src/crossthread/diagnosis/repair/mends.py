@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Iterable, Iterator, Sequence
 from itertools import islice, product
 from typing import NamedTuple
@@ -116,7 +117,8 @@ def _explained(context: Context, source: str, target: str, known: Sequence[Findi
     findings, mended = _collect(context.network, source, target, context.plan, known)
     if mended is None:
         return None
-    if _made(context.network, _changes(findings)) is None:
+    made = _made(context.network, _changes(findings))
+    if made is None or _one_tag_twice(context.network, made, _changes(findings)):
         return None
     needed = _needed(context.network, source, target, findings)
     hearing = Hearing(context, accused(context, _changes(needed)))
@@ -139,6 +141,20 @@ def _made(network: Network, changes: Sequence[Change]) -> Network | None:
         return network.changed(changes)
     except SurveyError:
         return None
+
+
+def _one_tag_twice(before: Network, after: Network, changes: Sequence[Change]) -> bool:
+    """Whether two interfaces of one parent would have one tag, which devices refuse, and have it not now."""
+    devices = {str(change.key["device"]) for change in changes if change.table == "gateways" and "vid" in change.cells}
+
+    def doubled(network: Network) -> set[tuple[str, str | None, int]]:
+        names: dict[tuple[str, str | None, int], set[str]] = defaultdict(set)
+        for row in network.survey.gateways if devices else ():
+            if row.device in devices and row.vid:
+                names[row.device, row.port or None, row.vid].add(row.interface)
+        return {place for place, held in names.items() if len(held) > 1}
+
+    return bool(doubled(after) - doubled(before))
 
 
 def _possible(network: Network, findings: Sequence[Finding]) -> list[Finding]:
