@@ -5,7 +5,7 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from crossthread import Change, Network, Survey, apply_changes, matrix, why, write_survey
+from crossthread import Change, Network, Survey, apply_changes, check, matrix, why, write_survey
 from crossthread.demo import faulty, healthy
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.repair.side_effects import changed_pairs
@@ -244,6 +244,50 @@ class Gateways(unittest.TestCase):
             found = self.asked(["rt 20 10.2.0.1/26"], hosted, asked)
             added = next(changes for name, changes in found if name == "gateway-missing")
             self.assertEqual(added[0]["address"], "10.1.0.62/27")
+
+    def test_between_a_lone_host_and_a_lone_interface_the_end_of_the_subnet_comes_first_and_it_stays_open(self):
+        gateways = ["rt 10 10.1.0.28/26", "rt 20 10.2.0.254/24"]
+        hosted = ["a 10.1.0.24/26 10.1.0.1 quay p2", "b 10.2.0.9/24 10.2.0.254 quay p3"]
+        found = self.asked(gateways, hosted, ("a", "b"))
+        self.assertEqual([name for name, _ in found], ["gateway-address-wrong"])
+        self.assertEqual(found[0][1][0]["address"], "10.1.0.1/26")
+        hosted[0] = "a 10.1.0.24/26 10.1.0.28 quay p2"
+        found = self.asked(["rt 10 10.1.0.1/26", gateways[1]], hosted, ("a", "b"))
+        self.assertEqual([name for name, _ in found], ["host-gateway-wrong"])
+
+    def test_of_swapped_tags_with_a_desk_astray_no_interface_gets_a_tag_that_the_other_keeps(self):
+        told = "device|interface|address|vid|admin|oper|proxy_arp\nquay|vlan10|10.1.0.1/24|20|up|up|no\n"
+        told += "quay|vlan20|10.2.0.1/24|10|up|up|no"
+        hosted = ["a 10.1.0.9/24 10.1.0.1 quay p2", "c 10.1.0.8/24 10.1.0.77 quay p6", "b 10.2.0.9/24 10.2.0.1 quay p3"]
+        hosted += ["d 10.2.0.8/24 10.2.0.1 quay p7"]
+        more = ports("quay p6 access 10", "quay p7 access 10").splitlines()[1:]
+        found = self.asked(
+            [], hosted, ("c", "b"), gateways=told, ports="\n".join([self.PORTS, *more]),
+            devices="device|capabilities|routing\nquay|bridge router|yes\nrt|router|yes",
+        )  # fmt: skip
+        self.assertEqual([name for name, _ in found], ["host-gateway-wrong", "gateway-vlan-wrong"])
+        self.assertEqual(
+            [(change["interface"], change["vid"]) for change in found[1][1]][1:], [("vlan20", 20), ("vlan10", 10)]
+        )
+
+    def test_a_port_in_access_mode_towards_a_router_gets_the_untagged_interface_s_vlan_as_native_one(self):
+        told = "device|interface|address|vid|port|untagged|admin|oper|proxy_arp\n"
+        told += "rt|e1|10.1.0.1/24|10|e1|yes|up|up|no\nrt|e1.20|10.2.0.1/24|20|e1|no|up|up|no"
+        shut = self.PORTS.replace("quay|p1|up|up|trunk|none|10 20 30 40", "quay|p1|up|up|access|30|")
+        self.assertNotEqual(shut, self.PORTS)
+        hosted = ["a 10.1.0.9/24 10.1.0.1 quay p2", "b 10.2.0.9/24 10.2.0.1 quay p3"]
+        found = self.asked([], hosted, ("a", "b"), gateways=told, ports=shut)
+        self.assertEqual([name for name, _ in found], ["gateway-port-mode-wrong"])
+        self.assertEqual(
+            found[0][1], [{"device": "quay", "port": "p1", "mode": "trunk", "pvid": 10, "allowed": "10 20"}]
+        )
+        with tempfile.TemporaryDirectory() as folder:
+            network = network_of(
+                Path(folder), ports=shut, gateways=told, hosts=listed(*hosted), neighbors=cabled("quay p1 rt e1"),
+                devices="device|capabilities|routing\nquay|bridge|no\nrt|router|yes",
+            )  # fmt: skip
+            breaks = [finding.rule for finding in check(network).findings if finding.severity == "breaks"]
+        self.assertEqual(breaks, ["gateway-port-mode-wrong"])
 
     def test_an_interface_that_routes_name_and_that_has_no_address(self):
         told = "device|interface|address|vid|port|untagged|admin|oper|proxy_arp\n"
