@@ -275,7 +275,8 @@ class Gateways(unittest.TestCase):
         told += "rt|e1|10.1.0.1/24|10|e1|yes|up|up|no\nrt|e1.20|10.2.0.1/24|20|e1|no|up|up|no"
         shut = self.PORTS.replace("quay|p1|up|up|trunk|none|10 20 30 40", "quay|p1|up|up|access|30|")
         self.assertNotEqual(shut, self.PORTS)
-        hosted = ["a 10.1.0.9/24 10.1.0.1 quay p2", "b 10.2.0.9/24 10.2.0.1 quay p3"]
+        shut = "\n".join([shut, *ports("quay p6 access 10").splitlines()[1:]])
+        hosted = ["a 10.1.0.9/24 10.1.0.1 quay p2", "b 10.2.0.9/24 10.2.0.1 quay p3", "c 10.1.0.8/24 10.1.0.1 quay p6"]
         found = self.asked([], hosted, ("a", "b"), gateways=told, ports=shut)
         self.assertEqual([name for name, _ in found], ["gateway-port-mode-wrong"])
         self.assertEqual(

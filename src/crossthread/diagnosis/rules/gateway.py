@@ -6,7 +6,6 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import raise_link, set_gateway, set_port
 from crossthread.diagnosis.findings import Finding, at_port, at_station
 from crossthread.diagnosis.registry import About, rule
-from crossthread.diagnosis.rules.link import like
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
@@ -197,7 +196,9 @@ def _retagged(context: Context, gateway: Interface, wanted: int, holder: Interfa
 
 
 @rule("gateway-port-mode-wrong", "Gateway and routing", About.GATEWAY_PORT, unless=(_serves_another,))
-def gateway_port_mode_wrong(context: Context, gateway: Interface, far: End, vid: int | None = None) -> Finding | None:
+def gateway_port_mode_wrong(
+    context: Context, gateway: Interface, far: End, vid: int | None = None, native: int | None = None
+) -> Finding | None:
     """The switch port towards a gateway that tags does not carry its tag.
 
     Matters: the gateway and its subnet do not hear each other.
@@ -217,10 +218,9 @@ def gateway_port_mode_wrong(context: Context, gateway: Interface, far: End, vid:
         if isinstance(s.row, Gateway) and s.row.vid
     ) | VlanSet.of([wanted])
     if port.mode == "access":
-        peers = [p for p in context.network.survey.ports if p.mode == "trunk" and p.device == port.device]
-        native = like(peers[0])["pvid"] if peers and peers[0].pvid and peers[0].pvid not in tags else NONE
-        allowed = tags | (VlanSet.of([int(str(native))]) if str(native).isdecimal() else VlanSet())
-        change = set_port(far, mode="trunk", pvid=native, allowed=allowed)
+        native = native or _untagged_behind(context, gateway) or _usual_native(context, far.device, tags)
+        allowed = tags | VlanSet.of([native] if native else ())
+        change = set_port(far, mode="trunk", pvid=native or NONE, allowed=allowed)
         says = f"is an access port (VLAN {port.pvid or NONE})"
     elif port.pvid == wanted:
         change = set_port(far, pvid=NONE)
@@ -238,6 +238,19 @@ def gateway_port_mode_wrong(context: Context, gateway: Interface, far: End, vid:
     )
 
 
+def _untagged_behind(context: Context, gateway: Interface) -> int | None:
+    """The VLAN of the interface beside one that sends its frames without a tag."""
+    beside = context.network.gateways_at.get(gateway.end, ()) if gateway.end else ()
+    return next((context.expected.vlan(s) for s in beside if s.tag == 0), None)
+
+
+def _usual_native(context: Context, device: str, tags: VlanSet) -> int | None:
+    """The native VLAN of a device's trunks, unless it is to be tagged."""
+    trunks = (p for p in context.network.survey.ports if p.mode == "trunk" and p.device == device)
+    native = next(trunks, None)
+    return native.pvid if native is not None and native.pvid and native.pvid not in tags else None
+
+
 @rule("port-vlan-wrong", "Port", About.GATEWAY_PORT)
 def gateway_port_vlan_wrong(context: Context, gateway: Interface, far: End, vid: int | None = None) -> Finding | None:
     """The switch port towards a gateway that does not tag is in another VLAN than the gateway's subnet.
@@ -252,6 +265,9 @@ def gateway_port_vlan_wrong(context: Context, gateway: Interface, far: End, vid:
         return None
     if port.pvid == wanted or port.mode not in ("access", "trunk", "hybrid"):
         return None
+    beside = [s for s in context.network.gateways_at.get(gateway.end or far, ()) if s.tag]
+    if beside and port.mode == "access":  # what is wrong is the mode, and told of those that tag
+        return gateway_port_mode_wrong(context, beside[0], far, native=wanted) if vid is not None else None
     cells: dict[str, object] = {"pvid": wanted}
     if port.mode != "access" and port.allowed is not None and wanted not in port.allowed:
         cells["allowed"] = port.allowed | VlanSet.of([wanted])
