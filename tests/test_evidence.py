@@ -255,6 +255,21 @@ class Gateways(unittest.TestCase):
         found = self.asked(["rt 10 10.1.0.1/26", gateways[1]], hosted, ("a", "b"))
         self.assertEqual([name for name, _ in found], ["host-gateway-wrong"])
 
+    def test_a_host_is_not_put_into_a_vlan_that_both_ends_of_the_link_to_its_switch_leave_out(self):
+        told = "device|interface|address|vid|admin|oper|proxy_arp\nquay|vlan10|10.1.0.1/24|10|up|up|no\n"
+        told += "quay|vlan20|10.2.0.1/24|20|up|up|no"
+        hosted = ["a 10.1.0.9/24 10.1.0.1 quay p2", "b 10.2.0.9/24 10.2.0.1 quay p3", "c 10.2.0.8/24 10.2.0.1 far p2"]
+        link = ["far p1 trunk none 10", "far p2 access 10", "quay p6 trunk none 10"]
+        for both, rule in ((True, "host-outside-subnet"), (False, "port-vlan-wrong")):
+            rows = [link[0], link[1], link[2] if both else "quay p6 trunk none 10 20"]
+            more = ports(*rows).splitlines()[1:]
+            found = self.asked(
+                [], hosted, ("c", "b"), gateways=told, ports="\n".join([self.PORTS, *more]),
+                neighbors=cabled("quay p1 rt e1", "quay p6 far p1"),
+                devices="device|capabilities|routing\nquay|bridge router|yes\nrt|router|yes\nfar|bridge|no",
+            )  # fmt: skip
+            self.assertIn(rule, [name for name, _ in found])
+
     def test_of_swapped_tags_with_a_desk_astray_no_interface_gets_a_tag_that_the_other_keeps(self):
         told = "device|interface|address|vid|admin|oper|proxy_arp\nquay|vlan10|10.1.0.1/24|20|up|up|no\n"
         told += "quay|vlan20|10.2.0.1/24|10|up|up|no"

@@ -41,6 +41,8 @@ FREE_NATIVE = 0.5
 """No station is in that VLAN, as is fit for a trunk's native one."""
 CARRIED = 0.5
 """The far end carries that VLAN."""
+LEFT_OUT = -1.5
+"""A port is put into a VLAN that both ends of a link on its way leave out."""
 IN_USE = 1.0
 """The address is a gateway's."""
 

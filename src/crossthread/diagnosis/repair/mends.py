@@ -123,6 +123,7 @@ def _explained(context: Context, source: str, target: str, known: Sequence[Findi
     needed = _needed(context.network, source, target, findings)
     hearing = Hearing(context, accused(context, _changes(needed)))
     heavy = sum(_share(hearing, finding) for finding in needed)
+    heavy += weights.LEFT_OUT if _left_out(needed) else 0.0
     stops = len(context.once(Stopped).by(_changes(needed))[0])
     heavy += weights.HARM if stops else 0.0
     return _Explanation(needed, heavy, stops)
@@ -133,6 +134,13 @@ def _share(hearing: Hearing, finding: Finding) -> float:
     heavy = weight(hearing, finding.repair)
     stations = any(s.host or s.interface for s in finding.subjects)
     return heavy if stations else max(-weights.ROW, min(heavy, 0.0))
+
+
+def _left_out(findings: Sequence[Finding]) -> bool:
+    """Whether a port gets a VLAN that both ends of some link leave out: the two agree that it does not belong there."""
+    moved = {c.cells.get("pvid") for f in findings if f.rule == "port-vlan-wrong" for c in f.repair}
+    agreed = [f for f in findings if f.rule == "link-vlan-missing" and len({str(c.key) for c in f.repair}) > 1]
+    return any(subject.vid in moved for finding in agreed for subject in finding.subjects if subject.vid)
 
 
 def _made(network: Network, changes: Sequence[Change]) -> Network | None:
