@@ -351,6 +351,7 @@ class GoingOn(Visiting):
         dead = {**agents_for(healthy()), "10.61.10.206": misbehaving.Silent([])}
         with agents(dead) as running:
             self.assertEqual([d.address for d in self.visit(running).of("silent")], ["10.61.10.206"])
+        self.assertEqual(planned([FIRST], CAMPUS, [ENTRY], self.walks).kept, 10)
         with agents(healthy()) as running:
             answer = self.visit(running)
             asked = {address for address, agent in running.agents.items() if agent.asked}

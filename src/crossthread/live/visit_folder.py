@@ -33,6 +33,18 @@ def walks_beside(survey: str | Path) -> Path:
     return path.parent / f"{path.name.partition('.json')[0]}.visited"
 
 
+def read_before(walks: Path) -> int:
+    """How many devices earlier visits have read in full."""
+    kept = sum(_whole(path) for path in walks.glob("*.walk"))
+    return kept + sum(is_complete(path) for path in walks.glob("*") if path.is_dir())
+
+
+def _whole(walk: Path) -> bool:
+    """Whether a walk is one of a visit, with nothing that was not read in full."""
+    with open(walk, encoding="ascii", errors="replace") as lines:
+        return next(lines, "").startswith("# asked at ") and not next(lines, "").startswith("# not read")
+
+
 def is_interrupted(walks: Path) -> bool:
     """Whether a visit that kept its walks there was killed before its end."""
     return (_work_of(walks) / _JOURNAL).exists()
@@ -191,10 +203,7 @@ class VisitFolder:
     def complete(self, address: str) -> bool:
         """Whether an earlier visit has read all of it."""
         path = self.path(address)
-        if not path.exists():
-            return is_complete(self.listings(address))
-        with open(path, encoding="ascii", errors="replace") as lines:
-            return next(lines, "").startswith("# asked at ") and not next(lines, "").startswith("# not read")
+        return _whole(path) if path.exists() else is_complete(self.listings(address))
 
     def finish(self, part: Unfinished, result: Visited, remark: str) -> None:
         """Keep a device's walk, and in it what was not read in full; one that is complete is not replaced by less."""

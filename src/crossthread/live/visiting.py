@@ -11,7 +11,7 @@ from crossthread.live.account import Planned, Standing, Visit
 from crossthread.live.going import Going
 from crossthread.live.scope import Scope
 from crossthread.live.snmp.datagrams import Place
-from crossthread.live.visit_folder import VisitFolder, is_interrupted
+from crossthread.live.visit_folder import VisitFolder, is_interrupted, read_before
 
 AT_ONCE, PATIENCE, TRIES = 64, 2.0, 3
 
@@ -123,5 +123,4 @@ def planned(
     scope, walks = Scope(start, within, also), Path(folder)
     first = tuple((str(own), tuple(str(entry) for entry in access if entry.covers(own))) for own in scope.start)
     swept = sum(sum(1 for _ in prefix.hosts()) for prefix in scope.sweeps)
-    kept = len(list(walks.glob("*.walk")))
-    return Planned(first, tuple(map(str, scope.within)), swept, kept, is_interrupted(walks))
+    return Planned(first, tuple(map(str, scope.within)), swept, read_before(walks), is_interrupted(walks))
