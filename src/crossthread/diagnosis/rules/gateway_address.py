@@ -15,7 +15,7 @@ from crossthread.network.hosts.classes import HostClass
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.survey.changes import Change
 from crossthread.survey.records import Gateway
-from crossthread.values import NONE, Address
+from crossthread.values import NONE, Address, address
 
 
 @rule("gateway-address-wrong", "Gateway and routing", About.GATEWAY)
@@ -51,6 +51,49 @@ def gateway_address_wrong(context: Context, gateway: Interface, asked: Address |
         evidence,
         (set_gateway(gateway, address=f"{best}/{length}"),),
     )
+
+
+@rule("gateway-address-wrong", "Gateway and routing", About.GATEWAY)
+def transit_address_wrong(context: Context, gateway: Interface) -> Finding | None:
+    """Another router's routes lead to an address that nobody has, and an interface beside it has one that nobody uses.
+
+    Matters: neither of the two routers reaches the other.
+    Notice: a whole part of the campus is not reached, though the routes look right.
+    Confirm: list the addresses of both interfaces; ask for the next hop by ARP.
+    Mend: give the interface the address that the other router's routes lead to.
+    """
+    own, stations = gateway.address, context.network.stations
+    if (
+        own is None
+        or context.network.unread.anywhere
+        or str(own.ip) in context.next_hops
+        or context.expected.users(own.ip)
+    ):
+        return None
+    if any(other is not gateway for other in context.expected.near(own.ip)):
+        return None
+    vid = context.expected.current_vlan(gateway)
+    for peer in stations.gateways:
+        beside = peer.device != gateway.device and vid is not None and context.expected.current_vlan(peer) == vid
+        if not beside or peer.address is None or peer.address.version != own.version:
+            continue
+        routes = context.network.routing.routes(peer.device)
+        hops = {row.next_hop: row for row in routes if row.next_hop not in (None, NONE)}
+        lost = [hop for hop in hops if hop not in stations.by_address and address(hop or "") in peer.address.network]
+        if len(lost) == 1:
+            wanted = f"{lost[0]}/{peer.address.network.prefixlen}"
+            says = (
+                f"{called(gateway)} has the address {own}, which nobody uses, but {peer.device} {peer.name} beside it"
+            )
+            return Finding(
+                "gateway-address-wrong",
+                "breaks",
+                (at_station(gateway),),
+                f"{says} routes to {lost[0]}, which nobody has.",
+                context.evidence(gateway.row, "address", "vid") + context.evidence(hops[lost[0]], "next_hop"),
+                (set_gateway(gateway, address=wanted),),
+            )
+    return None
 
 
 def _most_asked(context: Context, gateway: Interface, wanted: dict[Address, list[HostClass]]) -> Address | None:
