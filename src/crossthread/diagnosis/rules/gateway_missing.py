@@ -12,6 +12,7 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import raise_link, set_gateway
 from crossthread.diagnosis.findings import Finding, Subject, at_station
 from crossthread.diagnosis.registry import About, rule
+from crossthread.diagnosis.rules.gateway_address import transit_address_wrong
 from crossthread.diagnosis.rules.host import host_outside_subnet
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.network.switching.nodes import Node
@@ -144,6 +145,9 @@ def transit_missing(context: Context, device: str, target: Address | None = None
             continue
         if any(peers[0].address and mine.ip in peers[0].address.network for mine in own):
             continue  # it has an address there, with another prefix length
+        here = network.stations.on_device.get(device, ())
+        if any(s.name == row.interface and transit_address_wrong(context, s) is not None for s in here):
+            continue  # it has one that is wrong, which is told of that
         wanted = _asked_of(context, peers[0])
         subnet = peers[0].address.network if peers[0].address else None
         if subnet is None:
