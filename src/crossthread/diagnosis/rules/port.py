@@ -108,7 +108,8 @@ def port_vlan_wrong(context: Context, host: HostStation, vid: int | None = None)
     now = f"VLAN {row.pvid}" if row.pvid else "no VLAN"
     settled = wanted == context.expected.vlan(host) and host.address is not None
     blind = not settled and context.network.unread.anywhere and not context.expected.gateways(host)
-    odd = blind and context.expected.astray(host)
+    mates = [s for s in context.expected.near_in(host.address.ip, wanted) if s is not host] if host.address else []
+    odd = blind and context.expected.astray(host) and not any(context.expected.astray(mate) for mate in mates)
     belongs = f"belongs to {host.address.network}, which lives in" if settled and host.address else "would need"
     says = f"{host.end} is in {now}; {host.name} {belongs} VLAN {wanted}."
     if odd:
