@@ -263,6 +263,23 @@ class Gateways(unittest.TestCase):
             [changed[name] for name in ("device", "interface", "address")], ["far", "e1.40", "10.9.0.2/30"]
         )
 
+    def test_a_host_on_a_trunk_whose_mates_are_in_two_vlans_is_put_into_neither(self):
+        rows = [*self.PORTS.replace("quay|p4|up|up|access|30|", "quay|p4|up|up|trunk|none|10 20").splitlines()]
+        for third, vids in ((), [10, 20]), (("quay|p6|up|up|access|20|",), [20]):
+            hosted = ["a 10.1.0.9/24 none quay p2", "b 10.1.0.8/24 none quay p3", "c 10.1.0.7/24 none quay p4"]
+            hosted += ["d 10.1.0.6/24 none quay p6"] if third else []
+            with tempfile.TemporaryDirectory() as folder:
+                network = network_of(
+                    Path(folder), ports="\n".join([*rows, *third]), hosts=listed(*hosted),
+                    devices="device|capabilities|routing\nquay|bridge|no",
+                )  # fmt: skip
+                found = next(
+                    f for f in check(network).findings if f.rule == "port-mode-wrong" and f.severity == "breaks"
+                )
+            told = [change.cells["pvid"] for one in found.alternatives for change in one.changes]
+            self.assertEqual(sorted(told) or [change.cells["pvid"] for change in found.repair], vids)
+            self.assertEqual(bool(found.repair), len(vids) == 1)
+
     def test_between_a_lone_host_and_a_lone_interface_the_end_of_the_subnet_comes_first_and_it_stays_open(self):
         gateways = ["rt 10 10.1.0.28/26", "rt 20 10.2.0.254/24"]
         hosted = ["a 10.1.0.24/26 10.1.0.1 quay p2", "b 10.2.0.9/24 10.2.0.254 quay p3"]

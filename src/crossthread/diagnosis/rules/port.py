@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections import Counter
+
 from crossthread.diagnosis.context import Context, in_use
 from crossthread.diagnosis.edits import closed_itself, raise_link, set_port
 from crossthread.diagnosis.findings import Alternative, Finding, Subject, at_port, at_station
@@ -244,14 +246,28 @@ def port_mode_wrong(context: Context, host: HostStation, vid: int | None = None)
     if row.pvid == wanted and context.network.fabric.leaves(host.end, NO_VID).has(wanted) is not False:
         return None
     native = f"native VLAN {row.pvid}" if row.pvid else ("no native VLAN" if row.pvid == 0 else "native VLAN unknown")
+    possible = [wanted, *_as_likely(context, host, wanted)]
+    moves = [(set_port(host.end, mode="access", pvid=one, allowed="", untagged=""),) for one in possible]
+    undecided = len(possible) > 1
+    belongs = " or ".join(map(str, possible)) + "; nothing that was read decides which" * undecided
     return Finding(
         "port-mode-wrong",
         "breaks",
         (at_port(host.end, wanted), at_station(host)),
-        f"{host.end} is a {row.mode} ({native}), but {host.name} does not tag and belongs to VLAN {wanted}.",
+        f"{host.end} is a {row.mode} ({native}), but {host.name} does not tag and belongs to VLAN {belongs}.",
         context.evidence(row, "mode", "pvid", "allowed") + _vlan_witnesses(context, host, wanted),
-        (set_port(host.end, mode="access", pvid=wanted, allowed="", untagged=""),),
+        () if undecided else moves[0],
+        tuple(Alternative(move, ()) for move in moves) if undecided else (),
     )
+
+
+def _as_likely(context: Context, host: HostStation, wanted: int) -> list[int]:
+    """The other VLANs in which as many hosts of a host's subnet are, if no gateway of it is known to decide."""
+    if host.address is None or context.expected.gateways(host) or context.expected.planned(host) is not None:
+        return []
+    mates = [s for s in context.expected.near(host.address.ip) if isinstance(s, HostStation) and s is not host]
+    counts = Counter(vid for s in mates if (vid := context.expected.current_vlan(s)))
+    return [vid for vid, count in counts.items() if vid != wanted and count >= counts[wanted] > 0]
 
 
 @rule("port-mode-wrong", "Port", About.HOST, reads="port-vlan place tag", unless=(port_mode_wrong,))
