@@ -35,7 +35,13 @@ from crossthread.demo import faulty, healthy
 from crossthread.live import misbehaving
 from crossthread.live.agent import agents_for
 from crossthread.live.device_objects import by_device, objects_of, untold
+from crossthread.live.shell import told_in_folder
 from crossthread.live.snmp import reading
+from crossthread.live.snmp.community import CommunitySession
+from crossthread.live.snmp.datagrams import Datagrams
+from crossthread.live.snmp.messages import RESPONSE, encode_entry, encode_message, read_message
+from crossthread.live.snmp.session import Request
+from crossthread.live.snmp.user_security import UserSession
 from crossthread.live.snmp.walk_text import line_of
 from crossthread.live.visiting import planned
 from crossthread.survey.records import Device, Gateway, Neighbor, Port, Route, Vlan
@@ -233,6 +239,13 @@ class Identity(Visiting):
         self.assertLess(less, most)
         self.assertEqual(len(gather(answer.walks).survey.devices), 2)
 
+    def test_listings_that_are_none(self):
+        for text in (b"{broken", b"[]", b"\xff", b'{"local-chassis": 3}', b'{"lldp": [{"interface": 7}]}'):
+            (self.folder / "lldp-chassis.json").write_bytes(text)
+            (self.folder / "lldp-neighbors.json").write_bytes(text)
+            told = told_in_folder(self.folder)
+            self.assertEqual((told.chassis, told.neighbors), (None, ()), text)
+
     def test_two_devices_of_one_name_stay_two(self):
         with agents(self.two("02:00:00:00:00:02", "02:00:00:00:00:03")) as running:
             answer = self.visit(running, ["10.61.0.1"])
@@ -312,6 +325,68 @@ class Misbehaviour(Visiting):
             answer = self.visit(running)
         self.assertEqual(len(answer.of("complete")), 10)
         self.assertEqual([device.device for device in answer.of("in part")], ["core-east"])
+
+
+class LateAnswers(unittest.TestCase):
+    """An answer that comes when another question is asked already is taken for none, by either version."""
+
+    first, second = Request(((1, 3, 6, 1),), 0), Request(((1, 3, 6, 2),), 0)
+
+    async def asked(self, session, answer):
+        """Ask twice in vain and a third time with an answer; then something else, to which all answers come at once."""
+        loop = asyncio.get_running_loop()
+        for _ in range(2):
+            self.assertIsNone(await session.ask(self.first, 0.02))
+        loop.call_soon(answer, 2)
+        self.assertEqual((await session.ask(self.first, 1)).request, self.first)
+        for late in (0, 1, 2):
+            loop.call_soon(answer, late)
+        self.assertIsNone(await session.ask(self.second, 0.05))
+        loop.call_soon(answer, 3)
+        self.assertIsNotNone(await session.ask(self.second, 1))
+        for late in (0, 3):
+            loop.call_soon(answer, late)
+        self.assertIsNone(await session.ask(self.first, 0.05))
+        self.assertEqual(session.oddities, {})
+
+    def test_of_version_2c(self):
+        sent = []
+
+        class Wire(Datagrams):
+            def send(self, data, place):
+                sent.append(read_message(data).number)
+
+        async def run():
+            session = CommunitySession(Wire(), ("127.0.0.1", 9), "public")
+
+            def answer(at):
+                session.heard(
+                    encode_message(b"public", RESPONSE, sent[at], 0, 0, encode_entry((1, 3, 6, 1, 5), 2, b"1"))
+                )
+
+            await self.asked(session, answer)
+
+        asyncio.run(run())
+
+    def test_of_version_3(self):
+        from pysnmp.proto.api import v2c
+
+        calls = []
+
+        class Engine:
+            datagrams = Datagrams()
+
+            def send(self, name, request, answered):
+                calls.append(answered)
+
+        pdu = v2c.ResponsePDU()
+        v2c.apiPDU.set_defaults(pdu)
+        v2c.apiPDU.set_varbinds(pdu, [(v2c.ObjectIdentifier((1, 3, 6, 1, 5)), v2c.Integer(1))])
+
+        async def run():
+            await self.asked(UserSession(Engine(), "x", ("127.0.0.1", 9)), lambda at: calls[at](None, pdu))
+
+        asyncio.run(run())
 
 
 VISITOR = """

@@ -137,7 +137,8 @@ class Going:
             by = f"{name} {neighbor.port}"
             if known or (inside and self._scope.near(target.hops)):
                 first, *others = known[:1] or inside
-                self._name(first, target.hops + 1, by, others).called = neighbor.name
+                named = self._name(first, target.hops + 1, by, others)
+                named.called = neighbor.name or named.called
             else:
                 self._leave(neighbor, _TOO_FAR if inside else "outside of the scope" if own else "", by)
 

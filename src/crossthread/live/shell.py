@@ -11,7 +11,7 @@ from pathlib import Path
 from subprocess import DEVNULL
 from typing import TYPE_CHECKING, Any
 
-from crossthread.errors import visible
+from crossthread.errors import UnreadableError, visible
 from crossthread.live.access import Access
 from crossthread.live.account import NotInFull
 from crossthread.live.snmp.datagrams import Place
@@ -170,7 +170,7 @@ def told_in_folder(folder: Path) -> ToldDevice:
     """What kept listings tell of a device and its neighbours."""
     found: dict[str, Any] = {}
     for path in (folder / "lldp-chassis.json", folder / "lldp-neighbors.json"):
-        with suppress(OSError, ValueError):
+        with suppress(OSError, ValueError, UnreadableError):
             kind, document = recognise(path.read_bytes()) or ("", None)
             found[kind] = document
     asked: dict[str, Any] = {}

@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-import asyncio
-import os
 import random
-from collections import Counter
 
 from crossthread.live.snmp.datagrams import Datagrams, Place
 from crossthread.live.snmp.messages import (
@@ -17,19 +14,17 @@ from crossthread.live.snmp.messages import (
     encode_message,
     read_message,
 )
-from crossthread.live.snmp.session import RefusedError, Reply, Request
+from crossthread.live.snmp.session import Reply, Request, Waiting
 
 
-class CommunitySession:
+class CommunitySession(Waiting):
     """One device, asked with one community."""
 
     def __init__(self, datagrams: Datagrams, place: Place, community: str) -> None:
-        self._datagrams, self._place = datagrams, place
+        super().__init__(datagrams, place)
         self.__community = community.encode()
         self._open: dict[int, Request] = {}
         self._answered: set[int] = set()
-        self._waiting: asyncio.Future[Reply] | None = None
-        self.oddities: Counter[str] = Counter()
         datagrams.attach(place, self)
 
     async def ask(self, request: Request, wait: float) -> Reply | None:
@@ -37,18 +32,12 @@ class CommunitySession:
         number = random.getrandbits(31)
         self._open[number] = request
         self._datagrams.expected[number] = self
-        many = (0, request.repetitions) if request.repetitions else (0, 0)
         kind = GET_BULK if request.repetitions else GET_NEXT
         entries = b"".join(map(encode_entry, request.identifiers))
-        self._waiting = asyncio.get_running_loop().create_future()
-        self._datagrams.send(encode_message(self.__community, kind, number, *many, entries), self._place)
-        try:
-            reply = await asyncio.wait_for(self._waiting, wait)
-        except TimeoutError:
-            return None
-        finally:
-            self._waiting = None
-        self._forget()
+        message = encode_message(self.__community, kind, number, 0, request.repetitions, entries)
+        reply = await self._answer(lambda: self._datagrams.send(message, self._place), wait)
+        if reply is not None:
+            self._forget()
         return reply
 
     def heard(self, data: bytes) -> None:
@@ -63,16 +52,7 @@ class CommunitySession:
         if message.kind != RESPONSE or request is None:
             self.oddities["it answers to requests that nobody made"] += 1
             return
-        if self._waiting is not None and not self._waiting.done():
-            reply = Reply(request, message.status, message.position, message.entries, len(data))
-            self._waiting.set_result(reply)
-
-    def elsewhere(self, place: Place) -> None:
-        self.oddities[f"its answers come from {place[0]} port {place[1]}, which was not asked"] += 1
-
-    def refused(self, error: int) -> None:
-        if self._waiting is not None and not self._waiting.done():
-            self._waiting.set_exception(RefusedError(os.strerror(error).lower()))
+        self._end(Reply(request, message.status, message.position, message.entries, len(data)))
 
     def close(self) -> None:
         self._datagrams.detach(self._place)
@@ -81,7 +61,7 @@ class CommunitySession:
     def _forget(self) -> None:
         for number in self._open:
             self._datagrams.expected.pop(number, None)
-        self._answered = {*self._open}
+        self._answered.update(self._open)
         self._open = {}
 
     def __repr__(self) -> str:

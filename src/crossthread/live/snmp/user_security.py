@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import os
-from collections import Counter
 from collections.abc import Callable
 from contextlib import suppress
 from typing import Any
@@ -21,7 +19,7 @@ from crossthread.live.snmp.messages import (
     identifier_octets,
     integer_octets,
 )
-from crossthread.live.snmp.session import CredentialsError, RefusedError, Reply, Request
+from crossthread.live.snmp.session import CredentialsError, Reply, Request, Waiting
 
 _SAID = {
     "UnknownUserName": "it does not know the user",
@@ -110,42 +108,41 @@ class UserEngine:
             self._engine.close_dispatcher()
 
 
-class UserSession:
+class UserSession(Waiting):
     """One device, asked as one user."""
 
     def __init__(self, engine: UserEngine, name: str, place: Place) -> None:
-        self._engine, self._name, self._place = engine, name, place
-        self._waiting: asyncio.Future[Reply] | None = None
-        self.oddities: Counter[str] = Counter()
+        super().__init__(engine.datagrams, place)
+        self._engine, self._name = engine, name
+        self._turn = 0
         engine.datagrams.attach(place, self)
 
     async def ask(self, request: Request, wait: float) -> Reply | None:
         """Send a request, and wait for an answer to it, or to one before it that had none: see `Session`."""
-        self._waiting = asyncio.get_running_loop().create_future()
-        self._engine.send(self._name, request, lambda wrong, answer: self._answered(request, wrong, answer))
-        try:
-            return await asyncio.wait_for(self._waiting, wait)
-        except TimeoutError:
-            return None
-        finally:
-            self._waiting = None
+        turn = self._turn
+
+        def answered(wrong: Any, answer: Any) -> None:
+            if turn == self._turn:  # else it is once more, or late: an answer to this question was there already
+                self._answered(request, wrong, answer)
+
+        reply = await self._answer(lambda: self._engine.send(self._name, request, answered), wait)
+        self._turn += reply is not None
+        return reply
 
     def _answered(self, request: Request, wrong: Any, answer: Any) -> None:
         from pysnmp.entity.rfc3413.cmdgen import v2c
 
-        if self._waiting is None or self._waiting.done():
-            return
         if wrong is not None:
             kind = type(wrong).__name__
             if kind in _SAID:
-                self._waiting.set_exception(CredentialsError(_SAID[kind]))
+                self._end(CredentialsError(_SAID[kind]))
             elif kind != "RequestTimedOut":
                 self.oddities[f"its answers cannot be used: {wrong}"] += 1
             return
         status, position = int(v2c.apiPDU.get_error_status(answer)), int(v2c.apiPDU.get_error_index(answer))
         entries = [_entry(name, value) for name, value in v2c.apiPDU.get_varbinds(answer)]
         size = sum(len(entry.octets) + len(entry.identifier) + 8 for entry in entries) + 120
-        self._waiting.set_result(Reply(request, status, position, entries, size))
+        self._end(Reply(request, status, position, entries, size))
 
     def heard(self, data: bytes) -> None:
         try:
@@ -153,15 +150,8 @@ class UserSession:
         except Exception:  # the library's decoders raise what they like for octets that are no message
             self.oddities["it answers with octets that are no SNMP message"] += 1
 
-    def elsewhere(self, place: Place) -> None:
-        self.oddities[f"its answers come from {place[0]} port {place[1]}, which was not asked"] += 1
-
-    def refused(self, error: int) -> None:
-        if self._waiting is not None and not self._waiting.done():
-            self._waiting.set_exception(RefusedError(os.strerror(error).lower()))
-
     def close(self) -> None:
-        self._engine.datagrams.detach(self._place)
+        self._datagrams.detach(self._place)
 
 
 def _over(datagrams: Datagrams, kind: Any) -> Any:
