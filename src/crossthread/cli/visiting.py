@@ -5,12 +5,13 @@ from __future__ import annotations
 import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from pathlib import Path
 from time import monotonic
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crossthread.cli.input import told_problems
+from crossthread.cli.input import any_survey, load, told_problems
 from crossthread.cli.options import FAULTY, Json, app, usage_error
 from crossthread.cli.output import add_to_survey, emit
 from crossthread.errors import VisitError
@@ -51,6 +52,8 @@ def visit_command(
     from crossthread.live.visiting import planned, visit
 
     entries = told_problems(lambda: read_access(access))
+    if Path(into).exists() and any_survey(into):
+        load(into)  # what cannot be read is said before anybody is asked
     folder = walks_beside(into)
     prefixes, sweeps = _words(within), _words(also or [])
     try:
