@@ -123,7 +123,8 @@ class Expected:
         if station.address is None:
             return self.current_vlan(station)
         weights: dict[int, float] = defaultdict(float)
-        for other, weight in (*self._votes(station), (station, HOST)):
+        own = GATEWAY if isinstance(station, Interface) else HOST
+        for other, weight in (*self._votes(station), (station, own)):
             for vid, share in self._says_vlan(other):
                 weights[vid] += weight * share
         self._weights[station] = weights
@@ -147,10 +148,10 @@ class Expected:
     def _says_vlan(self, station: Station) -> Iterator[tuple[int, float]]:
         vid = self.current_vlan(station)
         named = self.named_vid(station)
-        if named is not None and named != vid:
+        if named is not None:
             yield named, 1.0
         if vid is not None:
-            share = 0.5 if named is not None and named != vid else 1.0
+            share = 0.5 if named is not None else 1.0  # the name is the better witness of the two
             share *= WEAK if named != vid and (self.astray(station) or self._claimed(station)) else 1.0
             yield vid, share * (_DEFAULT if vid == 1 and station.row.vid is None else 1.0)
 

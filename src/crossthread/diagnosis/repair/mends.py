@@ -196,17 +196,21 @@ def _collect(
         there, back = walks(now, source, target)
         if there.arrives is not False and back.arrives is not False:
             return findings, now
-        failed = there if there.arrives is False else back
-        goal = target if failed is there else source
-        stop = failed.stop
-        found = explain(Context(now, plan), stop, end_named(now, goal), failed is back) if stop is not None else []
-        if not found and not findings and stop is not None:
-            found = [unexplained(Context(now, plan), stop)]
-        found = [opened(Context(now, plan), finding) for finding in found]
-        fresh = [f for f in found if (f.rule, f.subjects) not in {(g.rule, g.subjects) for g in findings}]
-        findings += fresh
-        changes = [change for finding in fresh for change in finding.repair]
-        after = _made(now, changes) if changes else None
+        after = None
+        for failed, goal in ((there, target), (back, source)):
+            if failed.arrives is not False or failed.stop is None:
+                continue
+            near = Context(now, plan)
+            found = explain(near, failed.stop, end_named(now, goal), failed is back)
+            if not found and not findings:
+                found = [unexplained(near, failed.stop)]
+            found = [opened(near, finding) for finding in found]
+            fresh = [f for f in found if (f.rule, f.subjects) not in {(g.rule, g.subjects) for g in findings}]
+            findings += fresh
+            changes = [change for finding in fresh for change in finding.repair]
+            after = _made(now, changes) if changes else None
+            if after is not None:
+                break  # where the way there cannot be mended any further, the way back may be what is broken
         if after is None:
             break
         now = after
@@ -292,12 +296,18 @@ def _ranked(
 def _instead(best: _Explanation, finding: Finding, explanations: Sequence[_Explanation]) -> Iterator[Instead]:
     """What other explanations change that do without a finding, by how much less they weigh, and whom they stop.
 
-    If they do without several it is told of the first.
+    If they do without several it is told of the one that is about what they change, else of the first.
     """
     known = {one.identity for one in best.findings}
     for other in explanations:
         kept = {one.identity for one in other.findings if one.repair}
         lost = [one for one in best.findings if one.identity not in kept]
-        if lost and lost[0] is finding:
-            changes = _changes(one for one in other.findings if one.identity not in known)
+        changes = _changes(one for one in other.findings if one.identity not in known)
+        if lost and max(lost, key=lambda one: _about(one, changes)) is finding:
             yield changes, best.weight - other.weight, other.stops
+
+
+def _about(finding: Finding, changes: Iterable[Change]) -> bool:
+    """Whether some changes are at a host that a finding tells of."""
+    hosts = {e.key.get("host") for e in finding.evidence if e.table == "hosts"} | {s.host for s in finding.subjects}
+    return any(change.table == "hosts" and change.key["host"] in hosts for change in changes)

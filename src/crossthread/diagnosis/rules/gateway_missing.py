@@ -16,6 +16,7 @@ from crossthread.diagnosis.rules.gateway_address import transit_address_wrong
 from crossthread.diagnosis.rules.host import host_outside_subnet
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.network.switching.nodes import Node
+from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
 from crossthread.values import NONE, Address, PrefixedAddress, address
 
@@ -89,7 +90,7 @@ def _add_gateway(context: Context, own: PrefixedAddress, vid: int | None) -> tup
         key = {"device": end.device, "interface": end.port, "address": str(own)}
         return (Change("gateways", key, cells), *raise_link(context, end))
     for gateway in sorted(gateways, key=_unfit(context, own, vid)):
-        if vid is None or (gateway.end and gateway.tag == 0):
+        if vid is None or (gateway.end and gateway.tag == 0 and not _takes_tag(context, gateway.end, vid)):
             continue
         name = f"{gateway.end.port}.{vid}" if gateway.end else f"vlan{vid}"
         cells2: dict[str, object] = {"vid": vid, "admin": "up", "oper": "up", "proxy_arp": "no"}
@@ -99,6 +100,13 @@ def _add_gateway(context: Context, own: PrefixedAddress, vid: int | None) -> tup
             cells2 |= {"port": gateway.end.port, "untagged": "yes" if native else "no"}
         return (Change("gateways", {"device": gateway.device, "interface": name, "address": str(own)}, cells2),)
     return ()
+
+
+def _takes_tag(context: Context, end: End, vid: int) -> bool:
+    """Whether what a router's port is cabled to carries a VLAN tagged, so that the port may have one more interface."""
+    facing = (context.port(link.far(end)) for link in context.adjacencies_at.get(end, ()))
+    return any(row is not None and row.mode in ("trunk", "hybrid") and row.pvid != vid and vid in (row.allowed or ())
+               for row in facing)  # fmt: skip
 
 
 def _unfit(context: Context, own: PrefixedAddress, vid: int | None) -> Callable[[Interface], tuple[bool, bool, bool]]:

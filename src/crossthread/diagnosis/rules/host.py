@@ -81,6 +81,40 @@ def host_not_located(context: Context, host: HostStation) -> Finding | None:
     return Finding("host-not-located", severity, (at_station(host),), f"{host.name} was not located: {how}.", evidence)
 
 
+def _subnets_for(context: Context, host: HostStation) -> Iterator[tuple[dict[str, str], str]]:
+    """What a host without an address may be given: its cells, and whose subnet they are of; the likeliest first.
+
+    Where it has a gateway, that tells its subnet: better than an interface in its VLAN that has another.
+    """
+    vid, hop = context.expected.current_vlan(host), host.row.gateway
+    kept = hop if hop not in (None, NONE) else None
+    used = [s for s in context.network.stations.by_address.of(kept or "") if isinstance(s, Interface)]
+    here = context.expected.served(vid) if vid else []
+    peers = sorted(
+        (one for one in context.classes_in.get(vid, ()) if one.block is not None), key=lambda o: -len(o.hosts)
+    )
+    groups = [one.hosts[0] for one in peers] if vid else []
+    in_vlan = f"VLAN {vid}, which its port is in,"
+    for station in sorted([*here, *used, *groups], key=lambda s: not _has(context, s, kept)):
+        subnet = context.expected.subnet(station)
+        free = free_address(context, subnet) if subnet is not None else None
+        if subnet is None or free is None:
+            continue
+        cells = {"address": f"{free}/{subnet.network.prefixlen}"}
+        if isinstance(station, HostStation):
+            whose = f"The others in {in_vlan} are in {subnet.network}"
+        else:
+            cells["gateway"] = str(gateway_address(station))
+            whose = f"{'Its gateway' if station in used else in_vlan} has the subnet {subnet.network}"
+        yield cells, f"{whose}; {free} is free there."
+
+
+def _has(context: Context, station: Station, hop: str | None) -> bool:
+    """Whether an address is in a station's subnet, as that should be; without an address, whether any may be."""
+    subnet = context.expected.subnet(station)
+    return hop is None or (subnet is not None and address(hop) in subnet.network)
+
+
 @rule("host-address-missing", "Host", About.HOST, reads="subnet current-vlan expected")
 def host_address_missing(context: Context, host: HostStation) -> Finding | None:
     """The host was seen to have no IP address.
@@ -93,29 +127,9 @@ def host_address_missing(context: Context, host: HostStation) -> Finding | None:
     """
     if host.row.address != NONE:
         return None
-    vid = context.expected.current_vlan(host)
-    repair: tuple[Change, ...] = ()
-    hint = ""
-    used = context.network.stations.by_address.of(host.row.gateway or "")
-    by_hop = [s for s in used if isinstance(s, Interface)]
-    for gateway in (context.expected.served(vid) if vid else []) or by_hop:
-        subnet = context.expected.subnet(gateway)
-        if subnet is None:
-            continue
-        free = free_address(context, subnet)
-        if free is not None:
-            cells = {"address": f"{free}/{subnet.network.prefixlen}", "gateway": str(gateway_address(gateway))}
-            repair = (set_host(host, **cells),)
-            whose = "its gateway" if gateway in by_hop else f"VLAN {vid}, which its port is in,"
-            hint = f" {whose[0].upper()}{whose[1:]} has the subnet {subnet.network}; {free} is free there."
-            break
-    peers = [one for one in context.classes_in.get(vid, ()) if one.hosts[0].address is not None]
-    if not repair and vid and peers:
-        subnet = context.expected.subnet(max(peers, key=lambda one: len(one.hosts)).hosts[0])
-        free = free_address(context, subnet) if subnet is not None else None
-        if subnet is not None and free is not None:
-            repair = (set_host(host, address=f"{free}/{subnet.network.prefixlen}"),)
-            hint = f" The others in VLAN {vid}, which its port is in, are in {subnet.network}; {free} is free there."
+    found = next(_subnets_for(context, host), None)
+    repair = (set_host(host, **found[0]),) if found is not None else ()
+    hint = f" {found[1]}" if found is not None else ""
     evidence = context.evidence(host.row, "address")
     return Finding(
         "host-address-missing", "breaks", (at_station(host),), f"{host.name} has no IP address.{hint}", evidence, repair
