@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Callable
 from functools import cached_property
 from typing import Any, TypeVar
@@ -182,6 +182,11 @@ class Context:
         """The addresses to which some route or some host sends what is to be passed on."""
         survey = self.network.survey
         return {*survey.column("routes", "next_hop"), *survey.column("hosts", "gateway")}
+
+    @cached_property
+    def routed_to(self) -> Counter[str | None]:
+        """How many routes lead to each next hop."""
+        return Counter(self.network.survey.column("routes", "next_hop"))
 
     @cached_property
     def used_vlans(self) -> VlanSet:

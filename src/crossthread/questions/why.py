@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import NamedTuple
 
 import msgspec
 
@@ -17,7 +18,7 @@ from crossthread.diagnosis.meanings import meaning
 from crossthread.diagnosis.missing import gaps
 from crossthread.diagnosis.registry import named
 from crossthread.diagnosis.relevant_rows import focus
-from crossthread.diagnosis.repair.mends import mend
+from crossthread.diagnosis.repair.mends import harmless, mend
 from crossthread.diagnosis.repair.observations import fewest
 from crossthread.diagnosis.repair.side_effects import Pairs, Stopped
 from crossthread.diagnosis.repair.work_order import WorkStep, central, worked
@@ -215,39 +216,60 @@ def _by_one(network: Network, source: str, target: str, seat: str | None, plan: 
     if any(finding.rule == "survey-gap" for finding in findings):  # what it needs may be there, where nobody read
         findings = _likely(context, source, target) or findings
     seat = _seat(network, seat)
-    order, final = worked(network, findings, (source, target), seat)
-    changes = merge_changes(change for finding in findings for change in finding.repair)
-    repair = in_order(changes, order)
-    last_there, last_back = walks(final, source, target)
+    done = _carried_out(context, findings, (source, target), seat)
+    if done.costs and not done.proven:  # it would do harm, and mend nothing
+        findings = harmless(context, findings)
+        done = _carried_out(context, findings, (source, target), seat)
+    final, (last_there, last_back), costs = done.after, done.walked, done.costs
     observe = _to_observe(Context(final, plan), (source, target), (last_there, last_back), seat)
     stop = there.stop if there.arrives is not True else back.stop
     path, path_back = (
         path_of(final, end_named(final, name), walk) for name, walk in ((source, last_there), (target, last_back))
     )
     findings = along(findings, path, path_back)
-    costs, by_luck = context.once(Stopped).by(changes)
-    proven = bool(repair) and bool(last_there.arrives) and bool(last_back.arrives)
     return Why(
         source=source,
         target=target,
         verdict=VERDICTS[verdict],
         findings=tuple(findings),
-        repair=repair,
-        repair_proven=proven,
-        confidence="open" if costs else confidence(findings, proven),
+        repair=done.repair,
+        repair_proven=done.proven,
+        confidence="open" if costs else confidence(findings, done.proven),
         decide=_decide(findings),
         costs=costs,
-        luck=by_luck,
+        luck=done.luck,
         observe=observe,
         look=looks(Context(final, plan), observe),
         path=with_faults(path, findings),
         path_back=with_faults(path_back, findings, back=True),
         stopped=told(stop, there.arrives is True, is_nobody(two), _unread(network, stop)),
-        order=order,
+        order=done.order,
         seat=seat,
         caveats=caveats(Context(final, plan), (last_there, last_back), (path, path_back)),
         unproven=_unproven(last_there, last_back),
     )
+
+
+class _Done(NamedTuple):
+    """What a repair comes to, carried out step by step on a copy."""
+
+    repair: tuple[Change, ...]
+    order: tuple[WorkStep, ...]
+    after: Network
+    walked: tuple[Walk, Walk]
+    costs: Pairs
+    luck: Pairs
+
+    @property
+    def proven(self) -> bool:
+        """Whether the pair works then."""
+        return bool(self.repair) and all(walk.arrives for walk in self.walked)
+
+
+def _carried_out(context: Context, findings: Sequence[Finding], pair: tuple[str, str], seat: str | None) -> _Done:
+    order, after = worked(context.network, findings, pair, seat)
+    changes = merge_changes(change for finding in findings for change in finding.repair)
+    return _Done(in_order(changes, order), order, after, walks(after, *pair), *context.once(Stopped).by(changes))
 
 
 def _unknown(context: Context, pair: tuple[Station, Station], walked: tuple[Walk, Walk], seat: str | None) -> Why:

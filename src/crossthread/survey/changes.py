@@ -49,11 +49,14 @@ _FOLLOWS = {"oper", "link"}
 
 
 def edited(changes: Iterable[Change]) -> set[tuple[str, ...]]:
-    """The ports, interfaces and other things that somebody has to edit; what will only be observed does not count."""
+    """The ports, interfaces and other things that somebody has to edit; what will only be observed does not count.
+
+    An interface whose address changes is one thing, and so is a route that leads elsewhere then.
+    """
     found = set()
     for change in changes:
         if set(change.cells) - _FOLLOWS or change.delete:
-            key = {column: str(value) for column, value in change.key.items() if column != "address"}
+            key = {column: str(value) for column, value in change.key.items() if column not in ("address", "next_hop")}
             found.add((change.table, *key.values()))
     return found
 

@@ -61,8 +61,11 @@ def _for_address(hearing: Hearing, own: Interface | None, wanted: PrefixedAddres
         and any(_tells_vid(s.row.vid, s.address) for s in hearing.context.network.stations.gateways if s is not own)
     ):
         yield Witness(weights.USUAL, "as with others, the VID is a part of the address")
-    if str(wanted.ip) in hearing.context.next_hops and not users:
-        yield Witness(weights.PEER, f"routes lead to {wanted.ip}")
+    leading = hearing.context.routed_to[str(wanted.ip)]
+    if leading == 1:
+        yield Witness(weights.ONE_ROUTE, f"a route leads to {wanted.ip}")
+    else:
+        yield from agreeing(leading, f"{leading} routes lead to {wanted.ip}")
 
 
 def _tells_vid(vid: int | None, own: PrefixedAddress | None) -> bool:

@@ -9,11 +9,11 @@ from crossthread.diagnosis.edits import set_gateway, set_host, set_port
 from crossthread.diagnosis.expected.voters import gateway_address
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.rules.link import both_trunks
-from crossthread.network.hosts.station import HostStation
+from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
 from crossthread.survey.records import Port
-from crossthread.values import NONE
+from crossthread.values import NONE, address
 
 Option = tuple[Change, ...]
 
@@ -80,6 +80,19 @@ def _by_default(context: Context, finding: Finding) -> Iterator[Option]:
             yield (Change("routes", {**change.key, "prefix": wide}, change.cells),)
 
 
+def _next_hops(context: Context, finding: Finding) -> Iterator[Option]:
+    """Give the other router's interface the address that the route leads to, in place of another next hop."""
+    yield from _by_default(context, finding)
+    stations = context.network.stations
+    old = next((str(change.key["next_hop"]) for change in finding.repair if change.delete), None)
+    new = next((str(change.key["next_hop"]) for change in finding.repair if not change.delete), None)
+    held = [s for s in stations.by_address.of(new or "") if isinstance(s, Interface) and s.address is not None]
+    if old in (None, NONE) or len(held) != 1 or old in stations.by_address or held[0].address is None:
+        return
+    if address(old or "") in held[0].address.network:
+        yield (set_gateway(held[0], address=f"{old}/{held[0].address.network.prefixlen}"),)
+
+
 def _into_subnet(context: Context, host: HostStation) -> Iterator[Option]:
     """Put a host's port into the VLAN that its address lives in."""
     row = context.port(host.end) if host.end is not None else None
@@ -117,8 +130,8 @@ _BY_RULE: Mapping[str, Callable[[Context, Finding], Iterator[Option]]] = {
     "host-outside-subnet": _port_instead,
     "host-mask-differs": _lengths,
     "gateway-mask-differs": _lengths,
-    "route-missing": _by_default,
-    "route-back-missing": _by_default,
+    "route-missing": _next_hops,
+    "route-back-missing": _next_hops,
     "host-gateway-wrong": _gateways,
     "host-gateway-missing": _gateways,
     "host-gateway-outside-subnet": _gateways,

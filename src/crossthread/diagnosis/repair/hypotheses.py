@@ -10,6 +10,7 @@ from crossthread.diagnosis.judgement.hearing import Hearing
 from crossthread.diagnosis.judgement.weighing import accused, weight
 from crossthread.diagnosis.rules.gateway import gateway_port_vlan_wrong, gateway_vlan_wrong
 from crossthread.diagnosis.rules.gateway_address import gateway_address_wrong
+from crossthread.diagnosis.rules.gateway_missing import gateway_missing
 from crossthread.diagnosis.rules.host import (
     host_gateway_wrong,
     host_of_another_vlan,
@@ -74,7 +75,11 @@ def _of_its_gateway(context: Context, host: HostStation, now: int) -> Iterator[F
     found = [
         gateway_address_wrong(context, gateway, address(hop or "")) for gateway in near or context.expected.served(now)
     ]
-    found.append(host_gateway_wrong(context, host) if near else host_of_another_vlan(context, host))
+    if near:
+        found.append(host_gateway_wrong(context, host))
+    else:
+        found.append(host_of_another_vlan(context, host))
+        found += [gateway_missing(context, host, now)] if not context.expected.served(now) else []
     yield from (told for told in found if told is not None)
 
 

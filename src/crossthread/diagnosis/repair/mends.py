@@ -118,7 +118,7 @@ def _explained(context: Context, source: str, target: str, known: Sequence[Findi
     if mended is None:
         return None
     made = _made(context.network, _changes(findings))
-    if made is None or _one_tag_twice(context.network, made, _changes(findings)):
+    if made is None or _one_tag_twice(context.network, made, _changes(findings)) or _given_back(findings):
         return None
     needed = _needed(context.network, source, target, findings)
     hearing = Hearing(context, accused(context, _changes(needed)))
@@ -165,14 +165,33 @@ def _one_tag_twice(before: Network, after: Network, changes: Sequence[Change]) -
     return bool(doubled(after) - doubled(before))
 
 
+def _given_back(findings: Iterable[Finding]) -> bool:
+    """Whether one mend takes an address from an interface, and another gives it back: they do not mean one network."""
+    changes = [change for finding in findings for change in finding.repair if change.table == "gateways"]
+    taken = {str(change.key) for change in changes if "address" in change.cells or change.delete}
+    added = (c for c in changes if "proxy_arp" in c.cells and "address" not in c.cells)
+    return any(str(change.key) in taken for change in added)
+
+
 def _possible(network: Network, findings: Sequence[Finding]) -> list[Finding]:
     """The same findings, without the mends that cannot be made after those before them."""
     found, made = [], list[Change]()
     for finding in findings:
         fits = _made(network, merge_changes([*made, *finding.repair])) is not None
         made += finding.repair if fits else ()
-        found.append(finding if fits else msgspec.structs.replace(finding, repair=(), alternatives=()))
+        found.append(finding if fits else _bare(finding))
     return found
+
+
+def harmless(context: Context, findings: Sequence[Finding]) -> list[Finding]:
+    """The same findings without the mends that stop a pair which works, for when they do not mend anything."""
+    costs = context.once(Stopped).by
+    found = [_bare(finding) if costs(finding.repair)[0] else finding for finding in findings]
+    return [_bare(finding) for finding in found] if costs(_changes(found))[0] else found
+
+
+def _bare(finding: Finding) -> Finding:
+    return msgspec.structs.replace(finding, repair=(), alternatives=())
 
 
 def _changes(findings: Iterable[Finding]) -> tuple[Change, ...]:

@@ -34,7 +34,7 @@ def _has_none(_: Context, host: HostStation) -> bool:
     unless=(host_outside_subnet, _has_none),
     follows_in_vlan="gateway-address-wrong gateway-missing",
 )
-def gateway_missing(context: Context, host: HostStation) -> Finding | None:
+def gateway_missing(context: Context, host: HostStation, vid: int | None = None) -> Finding | None:
     """The hosts of a subnet have a gateway configured, but no interface has an address in their subnet.
 
     Matters: the subnet has no way out and none in.
@@ -55,7 +55,7 @@ def gateway_missing(context: Context, host: HostStation) -> Finding | None:
     if not free:
         return None
     wanted = free[0]
-    vid = context.expected.vlan(host)
+    vid = vid or context.expected.vlan(host)
     length = subnet.network.prefixlen
     repair = _add_gateway(context, ip_interface(f"{wanted}/{length}"), vid)
     where = f" VLAN {vid}" if vid else " its VLAN"
@@ -78,6 +78,8 @@ def _add_gateway(context: Context, own: PrefixedAddress, vid: int | None) -> tup
     bare = [g for g in gateways if g.row.address in (None, NONE) and g.row.vid == vid and vid]
     if bare:
         return (set_gateway(bare[0], address=str(own)),)
+    if vid and (unused := _unused(context, vid)) is not None:
+        return (set_gateway(unused, address=str(own)),)
     idle = [
         end
         for end, faced in context.adjacencies_at.items()
@@ -100,6 +102,17 @@ def _add_gateway(context: Context, own: PrefixedAddress, vid: int | None) -> tup
             cells2 |= {"port": gateway.end.port, "untagged": "yes" if native else "no"}
         return (Change("gateways", {"device": gateway.device, "interface": name, "address": str(own)}, cells2),)
     return ()
+
+
+def _unused(context: Context, vid: int) -> Interface | None:
+    """The interface of a VLAN that has an address in whose subnet nobody is, and that nobody asks for."""
+    for gateway in context.network.stations.gateways:
+        own = gateway.address
+        if own is None or gateway.row.vid != vid or str(own.ip) in context.next_hops or gateway.row.virtual:
+            continue
+        if not any(other is not gateway for other in context.expected.near(own.ip)):
+            return gateway
+    return None
 
 
 def _takes_tag(context: Context, end: End, vid: int) -> bool:
