@@ -215,7 +215,7 @@ def _collect(
         there, back = walks(now, source, target)
         if there.arrives is not False and back.arrives is not False:
             return findings, now
-        after = None
+        after, told = None, False
         for failed, goal in ((there, target), (back, source)):
             if failed.arrives is not False or failed.stop is None:
                 continue
@@ -225,11 +225,13 @@ def _collect(
                 found = [unexplained(near, failed.stop)]
             found = [opened(near, finding) for finding in found]
             fresh = [f for f in found if (f.rule, f.subjects) not in {(g.rule, g.subjects) for g in findings}]
-            findings += fresh
             changes = [change for finding in fresh for change in finding.repair]
             after = _made(now, changes) if changes else None
+            if after is not None or not told:
+                findings += fresh
             if after is not None:
                 break  # where the way there cannot be mended any further, the way back may be what is broken
+            told = told or bool(fresh)
         if after is None:
             break
         now = after
