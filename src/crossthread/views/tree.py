@@ -207,9 +207,12 @@ def tree(network: Network, instance: int, explained: bool = True) -> TreeAnswer:
     ]
     alone = {device for device in known if device not in by_device}
     root_ids = {role.root for role in roles.values()} | {known[device] for device in alone}
-    sizes = Counter(bridge.root for bridge in bridges)
-    lowest = heapq.nsmallest(2, known.values())
-    roots = sorted((_root(names[own], own, lowest) for own in root_ids if own in names), key=lambda r: -sizes[r.device])
+    parts: dict[str, list[BridgeId]] = defaultdict(list)
+    for bridge in bridges:
+        if bridge.device in known:
+            parts[bridge.root].append(known[bridge.device])
+    found = sorted((own for own in root_ids if own in names), key=lambda own: (-len(parts[names[own]]), own))
+    roots = [_root(names[own], own, heapq.nsmallest(2, parts[names[own]]), len(found) > 1) for own in found]
     roots += [root for root in reported.values() if root.device not in {other.device for other in roots}]
     ports = []
     rivals = _rivals(roles)
@@ -263,15 +266,15 @@ def _heard_as(network: Network, address: str, told: str) -> tuple[str, str]:
     return address, f"{told}; nobody surveyed it"
 
 
-def _root(device: str, own: BridgeId, lowest: Sequence[BridgeId]) -> TreeRoot:
-    """How a root became one; `lowest` are the two best identifiers of all."""
+def _root(device: str, own: BridgeId, lowest: Sequence[BridgeId], one_of: bool) -> TreeRoot:
+    """How a root became one; `lowest` are the two best identifiers of its part, one of several perhaps."""
     rival = next((other for other in lowest if other != own), None)
     if rival is None:
         return TreeRoot(device, str(own), "set", "it is the only bridge of its part")
     if own.priority < rival.priority:
         because = f"its priority {own.priority} is the lowest; the next is {rival.priority}"
         return TreeRoot(device, str(own), "set", because)
-    because = f"{own.address} is the lowest MAC address of all with priority {own.priority}"
+    because = f"{own.address} is the lowest MAC address of all {'in its part ' * one_of}with priority {own.priority}"
     return TreeRoot(device, str(own), "default", because)
 
 

@@ -51,11 +51,15 @@ def find_known_vids(survey: Survey) -> int:
     return sum(1 << vid for vid in found if vid)
 
 
+_FEW = 128
+"""A list of more VLANs than this, such as 1-99 101-4094, says what a port keeps out, and not what is there."""
+
+
 def find_named_vids(survey: Survey) -> int:
-    """The VIDs that a survey speaks of in any way, also as one of those that a port lets through, as bits."""
+    """The VIDs that a survey speaks of in any way, also as one of the few that a port lets through, as bits."""
     found = find_known_vids(survey)
     for allowed in set(survey.column("ports", "allowed")):
-        found |= allowed.bits if allowed is not None and allowed.bits != EVERY_VID else 0
+        found |= allowed.bits if allowed is not None and allowed.bits.bit_count() <= _FEW else 0
     return found
 
 

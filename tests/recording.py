@@ -1,0 +1,84 @@
+"""Answers as they were recorded: every question to small networks with several faults each.
+
+    python -m tests.recording
+
+prints what is answered otherwise today, and writes that beside the surveys in `data/recorded/`: for where an answer is
+meant to change. Read what it prints.
+"""
+
+import gzip
+import json
+from collections.abc import Iterator
+from pathlib import Path
+
+import crossthread as ct
+from crossthread.answer import json_of
+from tests.building import DATA
+
+SURVEYS = sorted((DATA / "recorded").glob("*/survey.json.gz"))
+_PAIRS = 3
+"""Of how many pairs that do not talk it is asked why."""
+
+
+def asked(survey: ct.Survey) -> Iterator[tuple[str, object]]:
+    """Every question to a network, by what it is called in the record, and its answer."""
+    network = ct.Network(survey)
+    verdicts = ct.matrix(network)
+    yield "matrix", verdicts
+    for name, question in (("map", ct.map_network), ("check", ct.check), ("inventory", ct.inventory),
+                           ("addresses", ct.addresses), ("vlans", ct.vlans), ("trees", ct.trees),
+                           ("tree advice", ct.tree_advice), ("plan draft", ct.draft_plan)):  # fmt: skip
+        yield name, question(network)
+    for row in survey.trees[:1]:
+        yield f"tree {row.instance}", ct.tree(network, row.instance)
+    for host in survey.hosts[:2]:
+        yield f"find {host.host}", ct.find(network, host.host)
+    for device in survey.devices[:2]:
+        yield f"device {device.device}", ct.device(network, device.device)
+    for port in [row for row in survey.ports if row.mode == "trunk"][:2]:
+        yield f"port {port.device} {port.port}", ct.port(network, port.device, port.port)
+    for vid in sorted({row.vid for row in survey.gateways if row.vid})[:2]:
+        yield f"vlan {vid}", ct.vlan(network, vid)
+    stopped = [(a, b) for a, b, verdict in verdicts.reaches if verdict != "works"]
+    for a, b in stopped[:: max(1, len(stopped) // _PAIRS)][:_PAIRS]:
+        answer = ct.why(network, a, b)
+        yield f"why {a} {b}", answer
+        if answer.repair:
+            yield f"rehearse {a} {b}", ct.rehearse(network, answer.repair)
+            yield f"compare {a} {b}", ct.compare(network, ct.Network(ct.apply_changes(survey, answer.repair)))
+    passed = [(a, b) for a, b, verdict in verdicts.reaches if verdict == "works"]
+    for a, b in passed[:1]:
+        yield f"why {a} {b}", ct.why(network, a, b)
+        yield f"steps {a} {b}", ct.why_steps(network, a, b)
+
+
+def answers(survey: Path) -> dict[str, object]:
+    """All answers about one recorded survey, as plain values."""
+    return {name: json.loads(json_of(answer)) for name, answer in asked(ct.read_survey(survey))}
+
+
+def recorded(survey: Path) -> dict[str, object]:
+    """What they were when they were recorded."""
+    path = survey.with_name("answers.json.gz")
+    return json.loads(gzip.decompress(path.read_bytes())) if path.exists() else {}
+
+
+def differences(was: object, now: object, at: str = "") -> Iterator[str]:
+    """Where two answers differ, value by value."""
+    if isinstance(was, dict) and isinstance(now, dict):
+        for key in sorted({*was, *now}):
+            yield from differences(was.get(key), now.get(key), f"{at} / {key}" if at else key)
+    elif isinstance(was, list) and isinstance(now, list) and len(was) == len(now):
+        for number, (one, two) in enumerate(zip(was, now, strict=True)):
+            yield from differences(one, two, f"{at} {number}")
+    elif was != now:
+        yield f"{at}: {json.dumps(was)[:400]} → {json.dumps(now)[:400]}"
+
+
+if __name__ == "__main__":
+    for place in SURVEYS:
+        new = answers(place)
+        for line in differences(recorded(place), new, place.parent.name):
+            print(line)
+        packed = gzip.compress(json.dumps(new, ensure_ascii=False).encode(), mtime=0)
+        place.with_name("answers.json.gz").write_bytes(packed)
