@@ -59,8 +59,12 @@ def mend(context: Context, source: str, target: str) -> list[Finding]:
             found.append(other)
     if not found:
         return _possible(context.network, _collect(context.network, source, target, context.plan, told)[0])
-    best = max(found, key=lambda one: one.weight)  # of equals the first
-    ranked = [_ranked(context, best, finding, (source, target), found) for finding in best.findings]
+    compare = _Comparison(context, (source, target))
+    best = found[0]
+    for other in found[1:]:  # of equals the first
+        best = other if compare.margin(other, best) > 0 else best
+    rivals = [(other, compare.margin(best, other)) for other in found]
+    ranked = [_ranked(context, best, finding, (source, target), rivals) for finding in best.findings]
     if not _works(context.network, ranked, source, target):  # two of the best mends get into each other's way
         ranked = [msgspec.structs.replace(f, repair=own.repair) for f, own in zip(ranked, best.findings, strict=True)]
     return _under_causes(context, ranked)
@@ -94,12 +98,47 @@ def _with(cause: Finding, finding: Finding) -> Finding:
 
 
 class _Explanation(NamedTuple):
-    """Faults that explain why a pair fails, none of which can be left out, and what all their mends together weigh."""
+    """Faults that explain why a pair fails, none of which can be left out, and what the mend of each weighs."""
 
     findings: list[Finding]
-    weight: float
+    shares: list[float]
+    less: float
+    """What speaks against all of it together."""
     stops: int
     """How many pairs that work, other than by luck, would stop."""
+
+
+class _Comparison:
+    """How much more one explanation weighs than another, by what is in dispute between them."""
+
+    def __init__(self, context: Context, pair: tuple[str, str]) -> None:
+        self._context, self._pair = context, pair
+        self._known: dict[tuple[int, int], float] = {}
+
+    def margin(self, one: _Explanation, other: _Explanation) -> float:
+        """By how much one weighs more than the other."""
+        key = id(one.findings), id(other.findings)
+        if key not in self._known:
+            self._known[key] = self._beyond(one, other) - self._beyond(other, one) + one.less - other.less
+        return self._known[key]
+
+    def _beyond(self, one: _Explanation, other: _Explanation) -> float:
+        """What the findings weigh that only the one has.
+
+        A fault that is evident, and that may be mended in the other as well, is one anyway: it speaks for neither.
+        """
+        same = [(finding.identity, finding.repair) for finding in other.findings]
+        rules = {finding.identity for finding in other.findings}
+        blamed = accused(self._context, _changes(other.findings))
+        heavy = 0.0
+        for finding, share in zip(one.findings, one.shares, strict=True):
+            if (finding.identity, finding.repair) in same:
+                continue
+            anyway = share > 0 and finding.identity not in rules
+            anyway = anyway and not accused(self._context, finding.repair) & blamed
+            if not (anyway and _works(self._context.network, [*other.findings, finding], *self._pair)):
+                heavy += share
+        return heavy
 
 
 def _suspected(context: Context, pair: tuple[str, str]) -> Iterator[list[Finding]]:
@@ -122,11 +161,10 @@ def _explained(context: Context, source: str, target: str, known: Sequence[Findi
         return None
     needed = _needed(context.network, source, target, findings)
     hearing = Hearing(context, accused(context, _changes(needed)))
-    heavy = sum(_share(hearing, finding) for finding in needed)
-    heavy += weights.LEFT_OUT if _left_out(needed) else 0.0
+    shares = [_share(hearing, finding) for finding in needed]
     stops = len(context.once(Stopped).by(_changes(needed))[0])
-    heavy += weights.HARM if stops else 0.0
-    return _Explanation(needed, heavy, stops)
+    less = (weights.LEFT_OUT if _left_out(needed) else 0.0) + (weights.HARM if stops else 0.0)
+    return _Explanation(needed, shares, less, stops)
 
 
 def _share(hearing: Hearing, finding: Finding) -> float:
@@ -291,7 +329,11 @@ def _name(step: Step) -> str:
 
 
 def _ranked(
-    context: Context, best: _Explanation, finding: Finding, pair: tuple[str, str], explanations: list[_Explanation]
+    context: Context,
+    best: _Explanation,
+    finding: Finding,
+    pair: tuple[str, str],
+    rivals: Sequence[tuple[_Explanation, float]],
 ) -> Finding:
     """A finding with other mends that would do as well, and the one of them that has the best evidence."""
     rest = [change for other in best.findings if other is not finding for change in other.repair]
@@ -309,23 +351,23 @@ def _ranked(
         return len(set(costs(every(changes))[0]) - others_cost)
 
     ways = _other_ways(context, finding, rest, pair)
-    found = alternatives(context, finding, rest, works, harm, ways, _instead(best, finding, explanations))
+    found = alternatives(context, finding, rest, works, harm, ways, _instead(best, finding, rivals))
     repair = found[0].changes if found else finding.repair
     return msgspec.structs.replace(finding, repair=repair, alternatives=found)
 
 
-def _instead(best: _Explanation, finding: Finding, explanations: Sequence[_Explanation]) -> Iterator[Instead]:
+def _instead(best: _Explanation, finding: Finding, rivals: Sequence[tuple[_Explanation, float]]) -> Iterator[Instead]:
     """What other explanations change that do without a finding, by how much less they weigh, and whom they stop.
 
     If they do without several it is told of the one that is about what they change, else of the first.
     """
     known = {one.identity for one in best.findings}
-    for other in explanations:
+    for other, less in rivals:
         kept = {one.identity for one in other.findings if one.repair}
         lost = [one for one in best.findings if one.identity not in kept]
         changes = _changes(one for one in other.findings if one.identity not in known)
         if lost and max(lost, key=lambda one: _about(one, changes)) is finding:
-            yield changes, best.weight - other.weight, other.stops
+            yield changes, less, other.stops
 
 
 def _about(finding: Finding, changes: Iterable[Change]) -> bool:
