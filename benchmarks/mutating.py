@@ -1,28 +1,35 @@
 """How much of the core the tests would notice: small changes made to its code at random, one at a time.
 
-    python benchmarks/mutating.py [COUNT] [SEED]
+    pip install coverage
+    python benchmarks/mutating.py [COUNT] [SEED] [--map FILE]
 
-Each mutant is a copy of the code with one comparison, constant, operator or condition turned round. The tests of the
-core run on it, the quick ones first, until one fails. Printed are the share that was noticed, and every mutant that was
-not, for somebody to look at: it is equivalent (it changes no answer), or a test is missing.
+Each mutant is a copy of the code with one comparison, constant, operator or condition turned round. First every test
+is run once, to see how long it takes and which lines it comes by; that takes as long as two runs of all tests, and is
+kept in FILE if one is named. Then on each mutant those tests run that come by its line, the quick ones first, until one
+fails, for two minutes at most: what is said to be noticed is, and a little more may be. Printed are the share that was
+noticed, and every mutant that was not, for somebody to look at: it is equivalent (it changes no answer), or a test is
+missing.
 """
 
+import argparse
 import ast
+import json
 import os
 import random
 import shutil
 import subprocess
 import sys
 import tempfile
+import time
+import unittest
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parent.parent
+SOURCE = ROOT / "src" / "crossthread"
 CORE = ("values.py", "survey", "plan", "network", "views", "diagnosis", "questions")
-QUICK = "values network find plan corners check why rules api lab situations tree spanning inventory"
-SLOW = "mapped generated rehearse half_known survey tables evidence repair changed_copies figure views laws"
-LIMIT = 1200
-"""After how many seconds the tests of a mutant are taken to go on for ever, which is noticed, too."""
+BUDGET, LIMIT = 120, 900
+"""For how many seconds of tests a mutant is looked at; after how many it is taken to go on for ever, and is noticed."""
 SWAPS = {
     ast.Eq: ast.NotEq, ast.NotEq: ast.Eq, ast.Lt: ast.LtE, ast.LtE: ast.Lt, ast.Gt: ast.GtE, ast.GtE: ast.Gt,
     ast.In: ast.NotIn, ast.NotIn: ast.In, ast.Is: ast.IsNot, ast.IsNot: ast.Is, ast.And: ast.Or, ast.Or: ast.And,
@@ -35,12 +42,20 @@ class Mutator(ast.NodeTransformer):
     """Counts the places that can be turned round, and turns one of them."""
 
     def __init__(self, target=-1):
-        self.count, self.target, self.line = 0, target, 0
+        self.count, self.target, self.line, self.statement, self.first = 0, target, 0, 0, 0
+
+    def visit(self, node):
+        if isinstance(node, ast.stmt):
+            outer, self.statement = self.statement, node.lineno
+            found = super().visit(node)
+            self.statement = outer
+            return found
+        return super().visit(node)
 
     def here(self, node):
         self.count += 1
         if self.count - 1 == self.target:
-            self.line = node.lineno
+            self.line, self.first = node.lineno, self.statement
             return True
         return False
 
@@ -71,11 +86,8 @@ class Mutator(ast.NodeTransformer):
 
     def visit_BinOp(self, node):
         self.generic_visit(node)
-        if (
-            type(node.op) in SWAPS
-            and not isinstance(node.left, (ast.JoinedStr, ast.Tuple, ast.List))
-            and self.here(node)
-        ):
+        plain = not isinstance(node.left, (ast.JoinedStr, ast.Tuple, ast.List))
+        if type(node.op) in SWAPS and plain and self.here(node):
             node.op = SWAPS[type(node.op)]()
         return node
 
@@ -99,15 +111,67 @@ class Mutator(ast.NodeTransformer):
 
 def places():
     """Every place in the core: the file, and the number of the place in it."""
-    source = ROOT / "src" / "crossthread"
     for name in CORE:
-        for path in sorted((source / name).rglob("*.py")) if (source / name).is_dir() else [source / name]:
+        for path in sorted((SOURCE / name).rglob("*.py")) if (SOURCE / name).is_dir() else [SOURCE / name]:
             counter = Mutator()
             counter.visit(ast.parse(path.read_text(encoding="utf-8")))
             yield from ((path, n) for n in range(counter.count))
 
 
-def noticed(job):
+def each(suite):
+    for part in suite:
+        yield from each(part) if isinstance(part, unittest.TestSuite) else [part]
+
+
+def look(module):
+    """Of each test of a module how many seconds it takes, and which lines of the core it comes by."""
+    import coverage
+
+    watch = coverage.Coverage(data_file=None, include=[str(SOURCE / "*")])
+    sys.path.insert(0, str(ROOT))
+    found = {}
+    for test in each(unittest.defaultTestLoader.loadTestsFromName(f"tests.{module}")):
+        watch.erase()
+        begin = time.monotonic()
+        watch.start()
+        result = unittest.TestResult()
+        unittest.TestSuite([test]).run(result)
+        watch.stop()
+        if result.wasSuccessful() and not result.skipped:
+            data = watch.get_data()
+            lines = {str(Path(file).relative_to(ROOT)): data.lines(file) for file in data.measured_files()}
+            found[test.id()] = {"seconds": time.monotonic() - begin, "lines": lines}
+    return found
+
+
+def look_at_all():
+    """The same of all modules, each in a process of its own."""
+
+    def one(path):
+        command = [sys.executable, __file__, "--look", path.stem]
+        told = subprocess.run(command, cwd=ROOT, capture_output=True, text=True, check=True)
+        return json.loads(told.stdout.splitlines()[-1])
+
+    with ThreadPoolExecutor(os.cpu_count()) as pool:
+        return {test: seen for found in pool.map(one, sorted((ROOT / "tests").glob("test_*.py")))
+                for test, seen in found.items()}  # fmt: skip
+
+
+def fitting(tests, path, mutator):
+    """The tests that come by a mutant's line, or at least by its file, quick ones first, as long as they may take."""
+    file = str(path.relative_to(ROOT))
+    by = [t for t, seen in tests.items() if {mutator.line, mutator.first} & set(seen["lines"].get(file, ()))]
+    inside = [t for t, seen in tests.items() if file in seen["lines"]]
+    chosen, taken = [], 0.0
+    for test in sorted(by or inside or tests, key=lambda t: tests[t]["seconds"]):
+        taken += tests[test]["seconds"]
+        if taken > BUDGET:
+            break
+        chosen.append(test)
+    return chosen
+
+
+def noticed(tests, job):
     """Whether the tests notice a mutant; and where it is, as it was and as it is."""
     path, number = job
     text = path.read_text(encoding="utf-8")
@@ -116,13 +180,12 @@ def noticed(job):
     fresh = ast.unparse(ast.fix_missing_locations(tree)).splitlines()
     plain = ast.unparse(ast.parse(text)).splitlines()
     turned = next((f"{a.strip()}  →  {b.strip()}" for a, b in zip(plain, fresh, strict=False) if a != b), "?")
-    where = f"{path.relative_to(ROOT)}:{mutator.line}: {turned[:200]}"
+    where = f"{path.relative_to(ROOT)}:{mutator.line}: {turned[:300]}"
     with tempfile.TemporaryDirectory() as holder:
         copy = Path(holder) / "src"
         shutil.copytree(ROOT / "src", copy, ignore=shutil.ignore_patterns("__pycache__"))
         (copy / path.relative_to(ROOT / "src")).write_text("\n".join(fresh) + "\n", encoding="utf-8")
-        tests = [f"tests.test_{name}" for name in (QUICK + " " + SLOW).split()]
-        command = [sys.executable, "-m", "unittest", "-f", *tests]
+        command = [sys.executable, "-m", "unittest", "-f", *fitting(tests, path, mutator)]
         settings = {**os.environ, "PYTHONPATH": str(copy), "PYTHONDONTWRITEBYTECODE": "1"}
         try:
             done = subprocess.run(command, cwd=ROOT, env=settings, capture_output=True, timeout=LIMIT, check=False)
@@ -131,19 +194,31 @@ def noticed(job):
     return done.returncode != 0, where
 
 
-def main(words):
-    count, seed = int(words[0]) if words else 200, int(words[1]) if len(words) > 1 else 1
-    chosen = random.Random(seed).sample(list(places()), count)
+def main():
+    parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
+    parser.add_argument("count", type=int, nargs="?", default=200)
+    parser.add_argument("seed", type=int, nargs="?", default=1)
+    parser.add_argument("--map", type=Path, help="where what each test comes by is kept")
+    parser.add_argument("--look", help=argparse.SUPPRESS)
+    given = parser.parse_args()
+    if given.look:
+        print(json.dumps(look(given.look)))
+        return
+    kept = given.map
+    tests = json.loads(kept.read_text()) if kept and kept.exists() else look_at_all()
+    if kept:
+        kept.write_text(json.dumps(tests))
+    chosen = random.Random(given.seed).sample(list(places()), given.count)
     seen = 0
     with ThreadPoolExecutor(os.cpu_count()) as pool:
-        for done, (caught, where) in enumerate(pool.map(noticed, chosen), 1):
+        for done, (caught, where) in enumerate(pool.map(lambda job: noticed(tests, job), chosen), 1):
             seen += caught
             if not caught:
                 print(f"not noticed  {where}", flush=True)
             if done % 10 == 0:
                 print(f"{seen} of {done} noticed ({100 * seen / done:.0f}%)", flush=True)
-    print(f"{seen} of {count} mutants noticed: {100 * seen / count:.0f}%")
+    print(f"{seen} of {given.count} mutants noticed: {100 * seen / given.count:.0f}%")
 
 
 if __name__ == "__main__":
-    main(sys.argv[1:])
+    main()

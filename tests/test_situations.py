@@ -7,6 +7,8 @@ from pathlib import Path
 
 from crossthread import Change, Network, apply_changes, check, why, write_survey
 from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.findings import Finding
+from crossthread.diagnosis.repair.mends import harmless
 from crossthread.diagnosis.repair.side_effects import Stopped
 from crossthread.diagnosis.repair.work_order import WorkStep
 from crossthread.plan import Plan
@@ -239,6 +241,60 @@ class Situations(unittest.TestCase):
             head = " ".join(shown.partition("In the way")[0].split())
             self.assertIn(f"{word} ", head)
             self.assertIn(says, head)
+
+    def test_a_fault_that_is_one_anyway_speaks_for_no_explanation(self):
+        """Its port and gateway agree, its address does not; two interfaces that are wrong, too, decide nothing."""
+        astray = host("desk-loft-1", address="10.9.20.99/24")
+        others = [interface("keel", "vlan10", 10, address="10.9.10.4/24"), interface("keel", "vlan20", 20, vid=10)]
+        found = self.told([astray, *others], target="desk-keel-1", style="own", desks=(2, 2), tills=(2, 2))
+        self.assertEqual(found, [("host-outside-subnet", ["hosts desk-loft-1: address = 10.9.10.2/24"])])
+
+    def test_an_interface_named_after_its_vlan_is_not_moved_after_two_tills(self):
+        there = [
+            Change("vlans", {"device": d, "vid": 30}, {"name": "store", "state": "active"}) for d in ("loft", "keel")
+        ]
+        astray = [at("loft", f"till{n}", pvid=30) for n in (1, 2)]
+        found = self.told([*there, *astray], target="till-loft-1", tills=(2, 0), style="own")
+        self.assertEqual(found, [("port-vlan-wrong", ["ports loft till1: pvid = 20"])])
+
+    def test_a_lost_address_is_given_back_in_the_subnet_of_the_hosts_own_gateway(self):
+        bare = host("desk-loft-1", address="none")
+        found = self.told([bare, interface("crane", "g1.10", 10, address="10.7.7.1/24")])
+        self.assertEqual(
+            found,
+            [("host-address-missing", ["hosts desk-loft-1: address = 10.9.10.2/24"]),
+             ("gateway-address-wrong", ["gateways crane g1.10 10.7.7.1/24: address = 10.9.10.1/24"])],
+        )  # fmt: skip
+
+    def test_a_lost_gateway_comes_back_where_it_was_and_takes_nobodys_place(self):
+        gone = Change("gateways", {"device": "crane", "interface": "g1", "address": "10.9.10.1/24"}, {}, True)
+        self.told([gone, at("keel", "desk1", pvid=20)], desks=(1, 1), style="ports")
+        (finding,) = self.answer.findings
+        self.assertEqual((finding.rule, finding.repair[0].key["interface"]), ("gateway-missing", "g1"))
+        self.assertEqual(self.answer.costs, ())
+        gone = Change("gateways", {"device": "crane", "interface": "g1.20", "address": "10.9.20.1/24"}, {}, True)
+        bare = [at("keel", "t9", pvid=10), interface("crane", "g1.10", 10, untagged="yes")]
+        self.told([gone, *bare])
+        (finding,) = self.answer.findings
+        (added,) = finding.repair
+        self.assertEqual((added.key["interface"], added.cells["vid"], added.cells["untagged"]), ("g1.20", 20, "no"))
+
+    def test_an_interface_that_serves_nobody_gets_the_lost_address_instead_of_one_more(self):
+        unused = [interface("crane", "g1.10", 10, address="10.7.7.1/24"), host("desk-loft-1", gateway="none")]
+        with tempfile.TemporaryDirectory() as folder:
+            survey = apply_changes(yard(Path(folder), desks=(1, 0)), unused)
+        answer = why(Network(survey), "desk-loft-1", "till-keel-1")
+        changed = [change for change in answer.repair if change.table == "gateways"]
+        self.assertEqual([str(change) for change in changed],
+                         ["gateways crane g1.10 10.7.7.1/24: address = 10.9.10.1/24"])  # fmt: skip
+
+    def test_what_would_do_harm_is_taken_out_where_nothing_is_mended(self):
+        with tempfile.TemporaryDirectory() as folder:
+            context = Context(Network(yard(Path(folder))))
+        moved = Finding("port-vlan-wrong", "breaks", (), "moved", (), (at("loft", "desk1", pvid=20),))
+        named = Finding("vlan-name-differs", "note", (), "named", (), (Change("vlans", {"device": "keel", "vid": 10},
+                        {"name": "quay"}),))  # fmt: skip
+        self.assertEqual([len(f.repair) for f in harmless(context, [moved, named])], [0, 1])
 
 
 class Unread(unittest.TestCase):

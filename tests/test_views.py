@@ -41,6 +41,13 @@ class Vlans(unittest.TestCase):
         self.assertTrue(rows["core-east"][10].root and rows["core-east"][10].gateway)
         self.assertEqual((rows["galley"][20].access, rows["galley"][20].trunks), (0, 0))
 
+    def test_a_list_of_nearly_all_vlans_names_none(self):
+        ends = [("core-east", "port1"), ("core-west", "port1")]
+        wide = apply_changes(healthy(), [Change("ports", {"device": d, "port": p}, {"allowed": "1-44 46-4094"})
+                                         for d, p in ends])  # fmt: skip
+        count = {len(entry.vlans) for entry in vlan_overview(Network(wide)).devices}
+        self.assertEqual(count, {len(entry.vlans) for entry in vlan_overview(Network(healthy())).devices})
+
     def test_forty_vlans_on_thirty_devices_fit(self):
         with tempfile.TemporaryDirectory() as folder:
             write_survey(generate(1, 30, 200, 40), Path(folder) / "s")

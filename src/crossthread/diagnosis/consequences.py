@@ -11,7 +11,7 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import SEVERITIES, Finding, Subject
 from crossthread.diagnosis.registry import cutting, parents, parents_in_vlan
 from crossthread.network.topology.names import End
-from crossthread.values import VlanSet
+from crossthread.values import VlanSet, interface
 
 _Place = tuple[object, ...]
 
@@ -92,11 +92,21 @@ def _by_vlan(finding: Finding, by_rule: dict[str, list[Finding]], above: dict[in
     hosts = {subject.host for subject in finding.subjects if subject.host}
     for rule in parents_in_vlan().get(finding.rule, ()):
         for other in by_rule.get(rule, ()):
-            if other is finding or not _leads(above, finding, other):
+            if other is finding or not _leads(above, finding, other) or _outlasts(finding, other):
                 continue
             if (vids and vids & _vids(other)) or hosts & set(other.affects):
                 return other
     return None
+
+
+def _outlasts(finding: Finding, cause: Finding) -> bool:
+    """Whether a host is to get an address of the very subnet that the cause's mend leads to: it is wrong either way."""
+    given = [c.cells.get("address") for one, table in ((finding, "hosts"), (cause, "gateways"))
+             for c in one.repair[:1] if c.table == table]  # fmt: skip
+    if len(given) < 2 or not all(text and "/" in str(text) for text in given):
+        return False
+    host, gateway = (interface(str(text)) for text in given)
+    return host.ip in gateway.network
 
 
 def _vids(finding: Finding) -> set[int]:
