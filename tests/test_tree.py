@@ -92,16 +92,16 @@ class Computed(Case):
         self.assertIn("02:00:00:00:00:0a is the lowest MAC address of all with priority 32768", answer.roots[0].because)
 
     def test_each_part_has_its_root_and_says_why_within_the_part(self):
-        rows = [f"{device} 0 rstp 32768 0{device}" for device in "abc"]
+        rows = [f"{device} 0 rstp {'4096' if device == 'e' else '32768'} 0{device}" for device in "abcde"]
         network = self.network(
-            neighbors=cabled("b p1 c p1"), trees=bridges(*rows),
-            ports=ports("a p1 trunk none 7", "b p1 trunk none 7", "c p1 trunk none 7"),
-            tree_ports=tree_ports("b p1 0 4 1", "c p1 0 4 1"),
+            neighbors=cabled("a p1 b p1", "b p2 c p1", "d p1 e p1"), trees=bridges(*rows),
+            ports=ports(*(f"{end} trunk none 7" for end in ("a p1", "b p1", "b p2", "c p1", "d p1", "e p1"))),
+            tree_ports=tree_ports("a p1 0 4 1", "b p1 0 4 1", "b p2 0 4 2", "c p1 0 4 1", "d p1 0 4 1", "e p1 0 4 1"),
         )  # fmt: skip
         roots = tree(network, 0).roots
-        self.assertEqual([(root.device, root.how) for root in roots], [("b", "default"), ("a", "set")])
-        self.assertIn("0b is the lowest MAC address of all in its part with priority", roots[0].because)
-        self.assertEqual(roots[1].because, "it is the only bridge of its part")
+        self.assertEqual([(root.device, root.how) for root in roots], [("a", "default"), ("e", "set")])
+        self.assertIn("0a is the lowest MAC address of all in its part with priority", roots[0].because)
+        self.assertEqual(roots[1].because, "its priority 4096 is the lowest; the next is 32768")
 
     def test_a_tree_per_vlan_runs_over_the_links_that_carry_it(self):
         rows = [f"{d} {v} per-vlan {4096 if d + v in ('a7', 'c8') else 32768} 0{d}" for d in "abc" for v in ("7", "8")]

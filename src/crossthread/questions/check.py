@@ -16,6 +16,7 @@ from crossthread.diagnosis.consequences import nested
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.effects import find_effects
 from crossthread.diagnosis.findings import SEVERITIES, Finding, Severity, Subject
+from crossthread.diagnosis.repair.hypotheses import judged
 from crossthread.diagnosis.rules import plan as plan_rules
 from crossthread.diagnosis.rules import vlan as vlan_rules
 from crossthread.diagnosis.rules.survey import survey_gap
@@ -114,7 +115,7 @@ def _together(first: Check, second: Check) -> Check:
 
 def _check(context: Context, today: date, progress: Callable[[], None]) -> Check:
     effects = find_effects(context, progress)
-    found = {effect.finding.identity: _if_meant(effect.told()) for effect in effects.effects}
+    found: dict[object, Finding] = {e.finding.identity: _if_meant(e.told()) for e in effects.effects}
     for finding in sweep(context):
         if finding.identity not in found:
             found[finding.identity] = _softened(finding)
@@ -127,6 +128,7 @@ def _check(context: Context, today: date, progress: Callable[[], None]) -> Check
     for one, two, vids in effects.forbidden:
         told = plan_rules.plan_talk(context, one, two, vids)
         found.setdefault(told.identity, told)
+    found = _one_a_host(context, found)
     causes: dict[object, set[object]] = {}
     search = context.once(Search)
     for vid, pieces in split_vlans(context):
@@ -138,6 +140,31 @@ def _check(context: Context, today: date, progress: Callable[[], None]) -> Check
     ordered = sorted(nested(context, [*kept, *idle], causes), key=_order)
     unchecked = not_read(context.network)
     return Check(tuple(ordered), _counts(ordered), tuple(sorted(accepted, key=_order)), unchecked=unchecked)
+
+
+_EITHER = ("host-outside-subnet", "port-vlan-wrong")
+"""Two explanations of one disagreement: a host's address and its port's VLAN."""
+
+
+def _one_a_host(context: Context, found: dict[object, Finding]) -> dict[object, Finding]:
+    """The same findings; of a host of which both its address and its port were told, the likelier, and as bad."""
+    of_host: dict[str, dict[str, tuple[object, Finding]]] = defaultdict(dict)
+    for identity, finding in found.items():
+        for name in [s.host for s in finding.subjects if s.host] if finding.rule in _EITHER else ():
+            of_host[name][finding.rule] = identity, finding
+    kept = dict(found)
+    for name, told in of_host.items():
+        if len(told) < len(_EITHER):
+            continue
+        best = judged(context, context.network.stations.hosts[name.casefold()])
+        right = best.rule if best is not None and best.rule in told else _EITHER[0]
+        worst = min((f.severity for _, f in told.values()), key=SEVERITIES.index)
+        for rule, (identity, finding) in told.items():
+            if rule == right:
+                kept[identity] = msgspec.structs.replace(finding, severity=worst)
+            else:
+                kept.pop(identity, None)
+    return kept
 
 
 def _counts(findings: Iterable[Finding]) -> dict[Severity, int]:
