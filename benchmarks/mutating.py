@@ -149,7 +149,8 @@ def look_at_all():
 
     def one(path):
         command = [sys.executable, __file__, "--look", path.stem]
-        told = subprocess.run(command, cwd=ROOT, capture_output=True, text=True, check=True)
+        settings = {**os.environ, "PYTHONPATH": str(ROOT / "src")}
+        told = subprocess.run(command, cwd=ROOT, env=settings, capture_output=True, text=True, check=True)
         return json.loads(told.stdout.splitlines()[-1])
 
     with ThreadPoolExecutor(os.cpu_count()) as pool:
