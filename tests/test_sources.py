@@ -244,6 +244,80 @@ class Gathering(unittest.TestCase):
         self.assertEqual((found.differences, found.gone), ((), 0))
         self.assertTrue(all(entry.kind for entry in found.files))
 
+    def listings(self, **files):
+        """What is gathered from the listings of one device, each given as Python has it."""
+        with tempfile.TemporaryDirectory() as folder:
+            place = Path(folder) / "chandlery"
+            place.mkdir()
+            for name, entries in files.items():
+                (place / f"{name.replace('_', '-')}.json").write_text(json.dumps(entries))
+            return gather([place]).survey
+
+    @staticmethod
+    def link(name, number, info=None, master=None, slave=None, up=True, addresses=(), **more):
+        told = {"ifname": name, "link_type": "ether", "address": f"02:00:00:00:01:{number:02x}", **more,
+                "flags": ["UP", "LOWER_UP"] if up else ["NO-CARRIER", "UP"], "mtu": 1500}  # fmt: skip
+        kinds = {"info_kind": info[0], "info_data": info[1]} if info else {}
+        kinds |= {"info_slave_kind": slave[0], "info_slave_data": slave[1]} if slave else {}
+        told |= ({"linkinfo": kinds} if kinds else {}) | ({"master": master} if master else {})
+        return told | {
+            "addr_info": [dict(zip(("local", "prefixlen"), own.split("/"), strict=True)) for own in addresses]
+        }
+
+    def test_a_bond_is_a_bundle_with_its_members_as_they_are(self):
+        bits = ["active", "aggregating", "in_sync", "collecting", "distributing"]
+        member = {"state": "ACTIVE", "mii_status": "UP", "ad_actor_oper_port_state_str": bits}
+        lone = {**member, "ad_actor_oper_port_state_str": bits[:2]}
+        links = [
+            self.link("e1", 1, master="bond0", slave=("bond", member)),
+            self.link("e2", 2, master="bond0", slave=("bond", lone)),
+            self.link("e3", 3, master="bond0", slave=("bond", {**member, "mii_status": "DOWN"}), up=False),
+            self.link("bond0", 4, info=("bond", {"mode": "802.3ad"})),
+            self.link("bond0.30", 5, info=("vlan", {"id": 30}), link="bond0", addresses=["10.61.30.1/24"]),
+            self.link("bond1", 6, info=("bond", {"mode": "active-backup"})),
+            self.link("e4", 7, master="bond1", slave=("bond", {"state": "BACKUP", "mii_status": "UP"})),
+            self.link("e5", 8, master="bond1", slave=("bond", {"state": "ACTIVE", "mii_status": "UP"})),
+        ]
+        survey = self.listings(ip_addr=links, ip_netconf=[
+            {"family": "inet", "interface": "bond0.30", "forwarding": True}])  # fmt: skip
+        told = {row.port: (row.lag, row.lag_state) for row in survey.ports}
+        self.assertEqual(told["e1"], ("bond0", "attached"))
+        self.assertEqual((told["e2"], told["e3"]), (("bond0", "detached"), ("bond0", "detached")))
+        self.assertEqual((told["e4"], told["e5"]), (("bond1", "standby"), ("bond1", "attached")))
+        self.assertEqual({row.port: row.mode for row in survey.ports}["bond0"], "routed")
+        (gateway,) = survey.gateways
+        self.assertEqual((gateway.port, gateway.vid, gateway.untagged), ("bond0", 30, "no"))
+
+    def test_a_server_with_a_bond_is_one_host(self):
+        member = {"state": "ACTIVE", "mii_status": "UP"}
+        links = [self.link(f"e{n}", n, master="bond0", slave=("bond", member)) for n in (1, 2)]
+        links.append(self.link("bond0", 4, info=("bond", {"mode": "802.3ad"}), addresses=["10.61.30.9/24"]))
+        survey = self.listings(ip_addr=links, ip_route=[{"dst": "default", "gateway": "10.61.30.1", "flags": []}])
+        (own,) = survey.hosts
+        self.assertEqual((own.address, own.gateway, own.mac), ("10.61.30.9/24", "10.61.30.1", "02:00:00:00:01:04"))
+
+    def test_tables_that_are_kept_apart_and_those_that_only_rules_lead_to(self):
+        links = [
+            self.link("guests", 9, info=("vrf", {"table": 70})),
+            self.link("e1", 1, master="guests", slave=("vrf", {"table": 70}), addresses=["10.61.70.1/24"]),
+            self.link("e2", 2, addresses=["10.61.20.1/24"]),
+        ]
+        main = {"dst": "10.61.90.0/24", "gateway": "10.61.20.2", "dev": "e2", "flags": []}
+        apart = {"dst": "default", "gateway": "10.61.70.9", "dev": "e1", "flags": [], "table": "70"}
+        stray = {"dst": "10.8.0.0/16", "gateway": "10.61.20.3", "dev": "e2", "flags": [], "table": "200"}
+        usual = [{"priority": 1000, "src": "all", "l3mdev": None}, {"priority": 32766, "src": "all", "table": "main"}]
+        chosen = [*usual, {"priority": 90, "src": "10.61.20.0", "srclen": 24, "table": "200"}]
+        for routes, rules, complete in (
+            ([main, apart, stray], usual, "yes"), ([main], usual, "no"), ([main, apart, stray], chosen, "no"),
+        ):  # fmt: skip
+            survey = self.listings(ip_addr=links, ip_route=routes, ip_rule=rules, ip_netconf=[
+                {"family": "inet", "interface": "e2", "forwarding": True}])  # fmt: skip
+            self.assertEqual({row.interface: row.table for row in survey.gateways}, {"e1": "guests", "e2": None})
+            found = {row.prefix: (row.next_hop, row.table) for row in survey.routes}
+            wanted = {"10.61.90.0/24": ("10.61.20.2", None), "0.0.0.0/0": ("10.61.70.9", "guests")}
+            self.assertEqual(found, wanted if apart in routes else {"10.61.90.0/24": ("10.61.20.2", None)})
+            self.assertEqual({row.table: row.complete for row in survey.coverage}["routes"], complete)
+
     def test_twice_changes_nothing_and_one_more_source_adds(self):
         last = RAW / "sw-c"  # in no capture
         parts = sorted(path for path in RAW.iterdir() if path != last)

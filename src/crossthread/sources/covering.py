@@ -23,8 +23,11 @@ _LISTED = {
 """Which tables a listing has in full."""
 
 
-def of_listings(device: str, kinds: dict[str, str], rows: Iterable[Row]) -> list[Coverage]:
-    """What the listings of one device cover; `kinds` gives the path of each."""
+def of_listings(device: str, kinds: dict[str, str], rows: Iterable[Row], all_routes: bool = True) -> list[Coverage]:
+    """What the listings of one device cover; `kinds` gives the path of each.
+
+    `all_routes` says whether packets go by nothing but the routes that were listed.
+    """
     found = {
         table: Coverage(device, table, "yes", source=path)
         for kind, path in kinds.items()
@@ -36,7 +39,7 @@ def of_listings(device: str, kinds: dict[str, str], rows: Iterable[Row]) -> list
         families |= {True} if "ip-route6" in kinds else set()
         needed = {":" in row.address for row in held if isinstance(row, Gateway) and row.address}
         # Routes are listed family by family; those of IPv6 in use and not listed were not read.
-        complete = "no" if True in needed - families else "yes"
+        complete = "no" if True in needed - families or not all_routes else "yes"
         found["routes"] = Coverage(device, "routes", complete, source=kinds["ip-route"])
     told = found.keys() | {row.TABLE for row in held}
     rest = (row for row in in_full(device, told, next(iter(kinds.values()))) if row.complete == "no") if kinds else ()

@@ -94,6 +94,7 @@ def _kind_of_list(document: list[Any]) -> str | None:
         ({"dst", "state"}, "ip-neigh"),
         ({"dst", "flags"}, "ip-route"),
         ({"family", "interface", "forwarding"}, "ip-netconf"),
+        ({"priority", "src", "table"}, "ip-rule"),
     ):
         if needed <= keys:
             return "ip-route6" if kind == "ip-route" and _of_ipv6(document) else kind

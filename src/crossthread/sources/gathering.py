@@ -18,6 +18,8 @@ from crossthread.sources.documents import Document, recognise
 from crossthread.sources.frames import capture
 from crossthread.sources.listings import discovery_daemon as daemon
 from crossthread.sources.listings import linux, packet_filter
+from crossthread.sources.listings.linux_links import all_routes_told
+from crossthread.sources.listings.linux_routing import listed
 from crossthread.sources.merging import Difference, Told, merge, writable
 from crossthread.sources.snmp.device import read_walk
 from crossthread.sources.table_mapping import TableMapping, mapping_for, read_mapped
@@ -300,5 +302,6 @@ def _device(folder: str, documents: list[tuple[Document, float]]) -> list[Told]:
             parts = {}
     if asked and parts:
         rows = [_asked_at(row, str(asked["asked_at"])) if isinstance(row, Device) else row for row in rows]
-    rows += of_listings(name, {kind: document.path for kind, document in parts.items()}, rows)
+    told = all_routes_told(linux.links_of(parts), listed(parts, "ip-route"), parts.get("ip-rule"))
+    rows += of_listings(name, {kind: document.path for kind, document in parts.items()}, rows, told)
     return [Told(row, times.get(getattr(row, "source", None) or "", 0.0)) for row in rows]

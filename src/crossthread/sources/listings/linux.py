@@ -7,14 +7,13 @@ from typing import Any
 from msgspec.structs import replace
 
 from crossthread.sources.listings import software_switch
+from crossthread.sources.listings.linux_links import Links, bond_members, is_bond, kept_apart, table_of
 from crossthread.sources.listings.linux_routing import Parts, listed, proxies_of, read_forwarding, read_routes
 from crossthread.survey.records import ArpEntry, Gateway, Host, MacEntry, Port, Row, TreePort
 from crossthread.values import NO_VID, NONE, VlanSet, address, interface, parse_mac
 
-Links = dict[str, dict[str, Any]]
 
-
-def _links(parts: Parts) -> Links:
+def links_of(parts: Parts) -> Links:
     """The interfaces by name, those that only loop back left out; what both listings say is put together."""
     found: Links = {}
     for entry in (*listed(parts, "ip-link"), *listed(parts, "ip-addr")):
@@ -59,15 +58,29 @@ def _mac(link: dict[str, Any]) -> str | None:
 
 
 def is_host(parts: Parts) -> bool:
-    """Whether the listings are of a host: addresses on one interface, and nothing that bridges, routes or listens."""
-    if set(parts) - {"ip-addr", "ip-link", "ip-route", "ip-route6", "ip-neigh", "ip-netconf", "packet-filter", "empty"}:
+    """Whether the listings are of a host: addresses on one interface, and nothing that bridges, routes or listens.
+
+    A bond is one interface, whatever it has for members.
+    """
+    if set(parts) - _OF_HOSTS:
         return False
-    return len(_links(parts)) == 1
+    return len(_in_use(parts)) == 1
+
+
+_OF_HOSTS = {
+    "ip-addr", "ip-link", "ip-route", "ip-route6", "ip-rule", "ip-neigh", "ip-netconf", "packet-filter", "empty",
+}  # fmt: skip
+
+
+def _in_use(parts: Parts) -> list[dict[str, Any]]:
+    """The interfaces that are not members of another."""
+    links = links_of(parts)
+    return [link for name, link in links.items() if name not in bond_members(links)]
 
 
 def read_host(name: str, parts: Parts) -> list[Row]:
     """A host's row: its address settings as they are, and whether it has a link."""
-    (link,) = _links(parts).values()
+    (link,) = _in_use(parts)
     source = parts["ip-addr"].path if "ip-addr" in parts else parts["ip-link"].path
     found = _addresses(link)
     routes = [*listed(parts, "ip-route"), *listed(parts, "ip-route6")]
@@ -82,7 +95,7 @@ def read_host(name: str, parts: Parts) -> list[Row]:
 
 def read_device(name: str, parts: Parts) -> list[Row]:
     """The rows of a device that bridges or routes."""
-    links = _links(parts)
+    links = links_of(parts)
     tables = {kind: software_switch.rows_of(parts[kind].data) for kind in _TABLES if kind in parts}
     switched, details = tables.get("ovs-port", {}), tables.get("ovs-interface", {})
     physical = {port for port, link in links.items() if _is_physical(port, link, links, details)}
@@ -90,12 +103,13 @@ def read_device(name: str, parts: Parts) -> list[Row]:
     source = parts["ip-addr"].path if "ip-addr" in parts else (parts["ip-link"].path if "ip-link" in parts else "")
     bridged = _bridge_members(parts)
     bundled = {member for held in software_switch.bundles(switched, details).values() for member in held}
-    switching = _switching(parts)
+    switching, bonded = _switching(parts), bond_members(links)
     for port in physical:
         link = links[port]
         alias = link.get("ifalias")
-        cells: dict[str, Any] = bridged.get(port, {})
-        if port not in switched and port not in bundled and not cells and not isinstance(link.get("master"), str):
+        cells: dict[str, Any] = bridged.get(port, bonded.get(port, {}))
+        alone = not isinstance(link.get("master"), str) or table_of(link) is not None
+        if port not in switched and port not in bundled and not cells and alone:
             cells = {"mode": "routed"}
         cells = {**cells, **switching.get(port, {})}
         mtu = link.get("mtu")
@@ -132,11 +146,15 @@ def read_device(name: str, parts: Parts) -> list[Row]:
         for own in _addresses(link, local=True):
             state: dict[str, Any] = {"admin": "up" if "UP" in _flags(link) else "down", "oper": _oper(link)}
             state["proxy_arp"] = proxies.get(label) if ":" not in own else None
-            rows.append(Gateway(name, label, own, source=source, **state, **place))
+            rows.append(Gateway(name, label, own, source=source, table=table_of(link), **state, **place))
             taggers |= {place["port"]} if place.get("port") in switched else set()
     rows = [_routed(row) if isinstance(row, Port) and row.port in taggers else row for row in rows]
     return (
-        rows + read_forwarding(name, parts) + _tree_ports(name, parts) + read_routes(name, parts) + _caches(name, parts)
+        rows
+        + read_forwarding(name, parts)
+        + _tree_ports(name, parts)
+        + read_routes(name, parts, kept_apart(links))
+        + _caches(name, parts)
     )
 
 
@@ -153,7 +171,7 @@ def _is_physical(port: str, link: dict[str, Any], links: Links, details: softwar
         link.get("link_type") == "ether"
         and not inner
         and (
-            kind in (None, "veth")
+            (kind in (None, "veth") or is_bond(link))
             and details.get(port, {}).get("type") != "internal"
             and port not in _own_bridges(details)
         )

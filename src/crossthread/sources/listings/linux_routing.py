@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
 from crossthread.sources.documents import Document
@@ -48,16 +49,24 @@ def proxies_of(parts: Parts) -> dict[str, str]:
     return {name: "yes" if says or everywhere else "no" for name, says in told.items()}
 
 
-def read_routes(name: str, parts: Parts) -> list[Row]:
-    """The routes that somebody or something set, of both versions, with those that discard."""
+def read_routes(name: str, parts: Parts, tables: Mapping[str, str]) -> list[Row]:
+    """The routes that somebody or something set, of both versions, with those that discard.
+
+    `tables` has the names of the tables that are kept apart, by their numbers; those of any other table but the main
+    one are left out, as only rules lead to them.
+    """
     found: list[Row] = []
     told = [(source, one) for source in ("ip-route", "ip-route6") for one in listed(parts, source)]
     for source, entry in [(source, way) for source, one in told for way in _ways(one)]:
         dst, hop, kind = str(entry.get("dst")), entry.get("gateway"), str(entry.get("type", "unicast"))
         discards = kind in ("blackhole", "unreachable", "prohibit")
+        table = str(entry.get("table", "main"))
+        apart = tables.get(table, table if table in tables.values() else None)
         if entry.get("protocol") == "kernel" or not (isinstance(hop, str) or discards):
             continue
-        six = source == "ip-route6" or ":" in str(hop)
+        if apart is None and table not in ("main", "254"):
+            continue
+        six = ":" in (hop if isinstance(hop, str) else dst) or (source == "ip-route6" and not isinstance(hop, str))
         prefix = (
             ("::/0" if six else "0.0.0.0/0")
             if dst == "default"
@@ -72,7 +81,7 @@ def read_routes(name: str, parts: Parts) -> list[Row]:
             Route(
                 name, target, via, interface=entry.get("dev"), origin=str(entry.get("protocol", "static")),
                 metric=metric if isinstance(metric, int) else None, kind=kind if discards else None,
-                source=parts[source].path,
+                table=apart, source=parts[source].path,
             )
         )  # fmt: skip
     return found
