@@ -21,9 +21,21 @@ from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.rules import between_bridges as bridge_rules
 from crossthread.diagnosis.rules import between_hosts
 from crossthread.diagnosis.rules import gateway as gateway_rules
-from crossthread.diagnosis.rules import host as host_rules
-from crossthread.diagnosis.rules import link as link_rules
-from crossthread.diagnosis.rules import port as port_rules
+from crossthread.diagnosis.rules.host.place import host_link_down
+from crossthread.diagnosis.rules.link import (
+    link_access_both,
+    link_access_vlan_differs,
+    link_mode_differs,
+    link_native_differs,
+    link_tagging_differs,
+    trunk_lacks,
+)
+from crossthread.diagnosis.rules.link_vlan import blocked_by_tree, link_vlan_missing
+from crossthread.diagnosis.rules.port.admission import port_has_refused, port_refuses_station
+from crossthread.diagnosis.rules.port.mode import port_mode_wrong
+from crossthread.diagnosis.rules.port.quality import cable_fault
+from crossthread.diagnosis.rules.port.state import port_admin_down, port_down
+from crossthread.diagnosis.rules.port.vlan import gateway_vlan_lost, port_vlan_missing, port_vlan_wrong, vlan_suspended
 from crossthread.network.hosts.station import HostStation, Interface, Station, Tap
 from crossthread.network.switching.nodes import Crossing, Node
 from crossthread.network.three_valued import Truth, all_of
@@ -248,11 +260,11 @@ class Search:
             return _step(closed, hops=1)
         findings: list[Finding | None] = []
         if adjacency.up is False:
-            shut = [port_rules.port_admin_down(context, end) for end in self._cables(adjacency)]
+            shut = [port_admin_down(context, end) for end in self._cables(adjacency)]
             findings += [f for f in shut if f] or self._dark(ends, self._cables(adjacency))
         findings += [self._vlan_on(end, vid) for end in ends]
         if adjacency.up is not False and not any(findings):
-            findings.append(link_rules.blocked_by_tree(context, adjacency, vid))
+            findings.append(blocked_by_tree(context, adjacency, vid))
         works = self._carries(adjacency, vid)
         if works is False:
             told = self._why_not(adjacency, vid)
@@ -272,8 +284,8 @@ class Search:
         loose = [told for end in cables if (told := bridge_rules.link_lag_detached(self._context, end)) is not None]
         if loose:
             return list[Finding | None](loose[:1])
-        tested = [port_rules.cable_fault(self._context, end) for end in ends]
-        return [told for told in tested if told] or [port_rules.port_down(self._context, end) for end in ends]
+        tested = [cable_fault(self._context, end) for end in ends]
+        return [told for told in tested if told] or [port_down(self._context, end) for end in ends]
 
     def _trees(self, adjacency: Adjacency, vid: int) -> Truth:
         return all_of(self._fabric.trees.forwarding(end).has(vid) for end in (adjacency.a, adjacency.b))
@@ -286,8 +298,8 @@ class Search:
         return list(dict.fromkeys(ends))
 
     def _vlan_on(self, end: End, vid: int) -> Finding | None:
-        missing = port_rules.port_vlan_missing(self._context, end, vid)
-        return missing or port_rules.vlan_suspended(self._context, end, vid)
+        missing = port_vlan_missing(self._context, end, vid)
+        return missing or vlan_suspended(self._context, end, vid)
 
     def _carries(self, adjacency: Adjacency, vid: int) -> Truth:
         """Whether the settings of both ends let a VLAN across and back as itself, whatever links and trees do."""
@@ -305,24 +317,24 @@ class Search:
 
     def _why_not(self, adjacency: Adjacency, vid: int) -> list[Finding] | None:
         context = self._context
-        one_access = link_rules.link_mode_differs(context, adjacency)
+        one_access = link_mode_differs(context, adjacency)
         if one_access is not None:
             high = context.port(End(str(one_access.subjects[1].device), str(one_access.subjects[1].port)))
             lacking = high is not None and high.allowed is not None and vid not in high.allowed
-            more = link_rules.trunk_lacks(context, adjacency, vid, one_access) if lacking else None
+            more = trunk_lacks(context, adjacency, vid, one_access) if lacking else None
             return [more or one_access]
-        differ = link_rules.link_access_vlan_differs(context, adjacency, vid)
+        differ = link_access_vlan_differs(context, adjacency, vid)
         if differ is not None and differ.repair:
             return [differ]
-        both = link_rules.link_access_both(context, adjacency, vid)
+        both = link_access_both(context, adjacency, vid)
         if both is not None:
             return [both]
-        missing = link_rules.link_vlan_missing(context, adjacency, vid)
-        natives = link_rules.link_native_differs(context, adjacency)
+        missing = link_vlan_missing(context, adjacency, vid)
+        natives = link_native_differs(context, adjacency)
         rows = [row for row in map(context.port, (adjacency.a, adjacency.b)) if row is not None]
         settled = missing is not None and any("pvid" in change.cells for change in missing.repair)
         concerned = natives is not None and any(row.pvid == vid for row in rows) and not settled
-        found = [link_rules.link_tagging_differs(context, adjacency), missing, natives if concerned else None]
+        found = [link_tagging_differs(context, adjacency), missing, natives if concerned else None]
         return [finding for finding in found if finding is not None] or None
 
     def down(self, station: Station) -> list[Finding]:
@@ -332,20 +344,20 @@ class Search:
             return []
         found: list[Finding | None]
         if isinstance(station, HostStation):
-            found = [host_rules.host_link_down(context, station)]
+            found = [host_link_down(context, station)]
             if station.end is not None:
                 if closed_itself(context.port(station.end)):
-                    found += [port_rules.port_refuses_station(context, station)]
-                    found += [port_rules.port_has_refused(context, station.end)]
-                found += [port_rules.port_admin_down(context, station.end), port_rules.port_down(context, station.end)]
+                    found += [port_refuses_station(context, station)]
+                    found += [port_has_refused(context, station.end)]
+                found += [port_admin_down(context, station.end), port_down(context, station.end)]
             return [finding for finding in found if finding][:1]
         assert isinstance(station, Interface)
         found = [gateway_rules.gateway_admin_down(context, station)]
         if not any(found) and station.end is not None:
             ends = [station.end, *(a.far(station.end) for a in context.network.stations.facing(station))]
-            found += [port_rules.port_admin_down(context, end) for end in ends]
+            found += [port_admin_down(context, end) for end in ends]
             if not any(found):
-                found.append(port_rules.port_down(context, station.end))
+                found.append(port_down(context, station.end))
         if not any(found):
             found.append(gateway_rules.gateway_down(context, station))
         return [finding for finding in found if finding]
@@ -373,23 +385,21 @@ class Search:
             held = self._closed(tap.end)
             if held is not None:
                 return _step([held])
-            findings: list[Finding | None] = [port_rules.port_refuses_station(context, station)]
+            findings: list[Finding | None] = [port_refuses_station(context, station)]
             findings.append(self._vlan_on(tap.end, vid))
             member = self._fabric.member(tap.end)
             tag = station.tag
             enters: Truth = member.accepts.has(vid) if tag else (None if member.pvid is None else member.pvid == vid)
             leaves = member.tagged.has(vid) if tag else all_of((member.untagged.has(vid), member.joins.has(vid)))
             if all_of((enters, leaves)) is False:
-                told = port_rules.port_vlan_wrong(context, station, vid) or port_rules.port_mode_wrong(
-                    context, station, vid
-                )
+                told = port_vlan_wrong(context, station, vid) or port_mode_wrong(context, station, vid)
                 if told is None:
                     return None
                 findings.append(told)
             return _step(findings, observations=int(all_of((enters, leaves)) is None))
         assert isinstance(station, Interface)
         if tap.end is None:
-            lost = port_rules.gateway_vlan_lost(context, station, vid)
+            lost = gateway_vlan_lost(context, station, vid)
             if station.row.vid is None or station.row.vid == vid:
                 return _step([lost], observations=int(station.row.vid is None))
             told = gateway_rules.gateway_vlan_wrong(context, station, vid)

@@ -13,7 +13,7 @@ from enum import StrEnum
 from functools import cache, wraps
 from importlib import import_module
 from inspect import isfunction
-from pkgutil import iter_modules
+from pkgutil import walk_packages
 from typing import Any, NamedTuple, TypeVar, cast
 
 import crossthread.diagnosis.rules as rooms
@@ -26,8 +26,9 @@ FAMILIES = (
     "What stands between", "Plan and inventory",
 )  # fmt: skip
 _ORDER = (
-    "host", "port", "link", "cable", "vlan", "way", "neighbor", "discovery", "tree", "gateway", "gateway_address",
-    "routing", "plan",
+    "host.place", "host.address", "host.subnet", "host.gateway", "port.state", "port.vlan", "port.mode",
+    "port.admission", "port.quality", "link", "link_vlan", "cable", "vlan", "way", "neighbor", "discovery", "tree",
+    "gateway", "gateway_address", "routing", "plan",
 )  # fmt: skip
 """Which modules come first where two rules have one name: the first one is the usual one."""
 
@@ -162,7 +163,8 @@ def _each_careful(context: Context, found: Iterable[Finding]) -> Iterator[Findin
 @cache
 def rules() -> tuple[Rule, ...]:
     """All rules, in the order in which they stand in the modules of `rules/`."""
-    names = {module.name for module in iter_modules(rooms.__path__)}
+    start = f"{rooms.__name__}."
+    names = {room.name.removeprefix(start) for room in walk_packages(rooms.__path__, start) if not room.ispkg}
     ordered = [name for name in _ORDER if name in names] + sorted(names.difference(_ORDER))
     modules = [import_module(f"{rooms.__name__}.{name}") for name in ordered]
     return tuple(

@@ -11,13 +11,10 @@ from crossthread.diagnosis.judgement.weighing import accused, weight
 from crossthread.diagnosis.rules.gateway import gateway_port_vlan_wrong, gateway_vlan_wrong
 from crossthread.diagnosis.rules.gateway_address import gateway_address_wrong
 from crossthread.diagnosis.rules.gateway_missing import gateway_missing
-from crossthread.diagnosis.rules.host import (
-    host_gateway_wrong,
-    host_of_another_vlan,
-    host_outside_peers,
-    host_outside_subnet,
-)
-from crossthread.diagnosis.rules.port import port_mode_wrong, port_vlan_wrong
+from crossthread.diagnosis.rules.host.gateway import host_gateway_wrong
+from crossthread.diagnosis.rules.host.subnet import host_of_another_vlan, host_outside_peers, host_outside_subnet
+from crossthread.diagnosis.rules.port.mode import port_mode_wrong
+from crossthread.diagnosis.rules.port.vlan import port_vlan_wrong
 from crossthread.network.hosts.station import HostStation
 from crossthread.values import NONE, address
 

@@ -13,7 +13,7 @@ from crossthread.diagnosis.edits import raise_link, set_gateway
 from crossthread.diagnosis.findings import Finding, Subject, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway_address import transit_address_wrong
-from crossthread.diagnosis.rules.host import host_outside_subnet
+from crossthread.diagnosis.rules.host.subnet import host_outside_subnet
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.network.switching.nodes import Node
 from crossthread.network.topology.names import End

@@ -11,9 +11,15 @@ from crossthread.diagnosis.findings import Finding, at_station
 from crossthread.diagnosis.repair.hypotheses import judged
 from crossthread.diagnosis.rules import between_hosts as between_rules
 from crossthread.diagnosis.rules import gateway_address as address_rules
-from crossthread.diagnosis.rules import host as host_rules
 from crossthread.diagnosis.rules import routing as routing_rules
 from crossthread.diagnosis.rules.gateway_missing import gateway_missing, transit_missing
+from crossthread.diagnosis.rules.host.address import host_address_missing
+from crossthread.diagnosis.rules.host.gateway import (
+    host_gateway_missing,
+    host_gateway_outside_subnet,
+    host_gateway_wrong,
+)
+from crossthread.diagnosis.rules.host.subnet import host_mask_differs, host_outside_peers, host_outside_subnet
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.routing.forwarding import Stop
 from crossthread.values import Address
@@ -46,7 +52,7 @@ def explain(context: Context, stop: Stop, target: Station, back: bool) -> list[F
     if alone:
         return alone[:1]
     if stop.reason == "address" and isinstance(stop.station, HostStation):
-        return _first([partial(host_rules.host_address_missing, context, stop.station)])
+        return _first([partial(host_address_missing, context, stop.station)])
     if stop.reason == "family":
         return [_no_common_family(context, stop.station)]
     if stop.reason in ("gateway", "gateway-outside", "deaf-host", "broadcast") or (
@@ -97,9 +103,9 @@ def _at_host(context: Context, stop: Stop, target: Station) -> list[Finding]:
         return _at_router(context, stop, target, False)
     if stop.reason == "deaf-host":
         asking = context.expected.users(hop) if hop is not None else []
-        return _first([partial(host_rules.host_gateway_wrong, context, s) for s in asking])
+        return _first([partial(host_gateway_wrong, context, s) for s in asking])
     if stop.reason == "broadcast" or _mask_misleads(context, host, target, hop):
-        found = host_rules.host_mask_differs(context, host)
+        found = host_mask_differs(context, host)
         if found is not None:
             return [found]
     shared = [s for s in context.network.stations.gateways if hop is not None and s.row.virtual == str(hop)]
@@ -111,17 +117,17 @@ def _at_host(context: Context, stop: Stop, target: Station) -> list[Finding]:
     if not direct:
         settings = [
             partial(judged, context, host),
-            partial(host_rules.host_outside_subnet, context, host),
-            partial(host_rules.host_gateway_missing, context, host),
-            partial(host_rules.host_gateway_outside_subnet, context, host),
+            partial(host_outside_subnet, context, host),
+            partial(host_gateway_missing, context, host),
+            partial(host_gateway_outside_subnet, context, host),
         ]
     else:
         settings = [partial(judged, context, one) for one in _hosts(host, target)]
-        settings += [partial(host_rules.host_outside_subnet, context, one) for one in _hosts(target)]
+        settings += [partial(host_outside_subnet, context, one) for one in _hosts(target)]
     if stop.reason == "gateway" and not context.expected.gateways(host):
         settings[:0] = [partial(_like_the_other, context, host, one) for one in _hosts(target)]
     if stop.reason == "gateway":
-        settings += [partial(host_rules.host_outside_peers, context, one, True) for one in _hosts(host, target)]
+        settings += [partial(host_outside_peers, context, one, True) for one in _hosts(host, target)]
     found_here = _first(settings)
     if found_here:
         return found_here
@@ -138,7 +144,7 @@ def _like_the_other(context: Context, host: HostStation, target: HostStation) ->
     """Without any gateway to decide: the other host takes the two for neighbours, so let this one do so too."""
     if host.address is None or target.address is None or host.address.ip not in target.address.network:
         return None
-    return host_rules.host_mask_differs(context, host, target.address.network.prefixlen)
+    return host_mask_differs(context, host, target.address.network.prefixlen)
 
 
 def _mask_misleads(context: Context, host: Station, target: Station, hop: Address | None) -> bool:
@@ -159,9 +165,9 @@ def _no_gateway(context: Context, host: HostStation) -> list[Finding]:
     return _first(
         [
             *[partial(address_rules.gateway_address_wrong, context, g) for g in serving],
-            partial(host_rules.host_gateway_wrong, context, host),
+            partial(host_gateway_wrong, context, host),
             partial(gateway_missing, context, host),
-            partial(host_rules.host_gateway_missing, context, host),
+            partial(host_gateway_missing, context, host),
         ]
     )
 
@@ -180,7 +186,7 @@ def _at_router(context: Context, stop: Stop, target: Station, back: bool) -> lis
             found = address_rules.gateway_mask_differs(context, gateway)
             if found is not None:
                 return [found]
-        own = (judged, host_rules.host_outside_subnet, host_rules.host_address_missing)
+        own = (judged, host_outside_subnet, host_address_missing)
         return _first([partial(one, context, host) for host in _hosts(target) for one in own]) or _way_between(
             context, gateway, [target]
         )
@@ -194,7 +200,7 @@ def _no_way(
 ) -> list[Finding]:
     """Tell whether the destination's subnet is lost, or only this device does not know the way to it."""
     rules: list[Callable[[], Finding | None]] = []
-    rules += [partial(host_rules.host_outside_subnet, context, host) for host in _hosts(target)]
+    rules += [partial(host_outside_subnet, context, host) for host in _hosts(target)]
     own = [s for s in context.network.stations.on_device[gateway.device] if s.address is not None]
     for other in context.network.stations.gateways:
         wanted = context.expected.subnet(other)
@@ -215,7 +221,7 @@ def _no_way(
     for other in context.expected.served(context.expected.current_vlan(target)):
         rules.append(partial(address_rules.gateway_address_wrong, context, other))
     for host in _hosts(target):
-        rules += [partial(gateway_missing, context, host), partial(host_rules.host_outside_subnet, context, host)]
+        rules += [partial(gateway_missing, context, host), partial(host_outside_subnet, context, host)]
     rules.append(partial(routing_rules.route_missing, context, gateway, goal, back))
     return _first(rules)
 

@@ -1,0 +1,1 @@
+"""Findings about hosts: their link and place, their address, its subnet, their gateway."""

@@ -1,0 +1,106 @@
+"""Findings about a host's address: none, or somebody else's too."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.edits import set_host
+from crossthread.diagnosis.expected.voters import gateway_address
+from crossthread.diagnosis.findings import Finding, at_station
+from crossthread.diagnosis.registry import About, rule
+from crossthread.network.hosts.station import HostStation, Interface, Station
+from crossthread.values import NONE, Address, PrefixedAddress, address
+
+
+def free_address(context: Context, subnet: PrefixedAddress) -> Address | None:
+    """An address of a subnet that nobody is known to have, and that nothing in the survey speaks of as somebody's.
+
+    The first and the last one are left to gateways, which may be where nobody looked.
+    """
+    taken, spoken = context.network.stations.by_address, context.spoken_addresses
+    free = (ip for ip in subnet.network.hosts() if str(ip) not in taken and str(ip) not in spoken)
+    ends = {int(subnet.network.network_address) + 1, int(subnet.network.broadcast_address) - 1}
+    return next((ip for ip in free if int(ip) not in ends), None)
+
+
+def _subnets_for(context: Context, host: HostStation) -> Iterator[tuple[dict[str, str], str]]:
+    """What a host without an address may be given: its cells, and whose subnet they are of; the likeliest first.
+
+    Where it has a gateway, that tells its subnet: better than an interface in its VLAN that has another.
+    """
+    vid, hop = context.expected.current_vlan(host), host.row.gateway
+    kept = hop if hop not in (None, NONE) else None
+    used = [s for s in context.network.stations.by_address.of(kept or "") if isinstance(s, Interface)]
+    here = context.expected.served(vid) if vid else []
+    peers = sorted(
+        (one for one in context.classes_in.get(vid, ()) if one.block is not None), key=lambda o: -len(o.hosts)
+    )
+    groups = [one.hosts[0] for one in peers] if vid else []
+    in_vlan = f"VLAN {vid}, which its port is in,"
+    for station in sorted([*here, *used, *groups], key=lambda s: not _has(context, s, kept)):
+        subnet = context.expected.subnet(station)
+        free = free_address(context, subnet) if subnet is not None else None
+        if subnet is None or free is None:
+            continue
+        cells = {"address": f"{free}/{subnet.network.prefixlen}"}
+        if isinstance(station, HostStation):
+            whose = f"The others in {in_vlan} are in {subnet.network}"
+        else:
+            cells["gateway"] = str(gateway_address(station))
+            whose = f"{'Its gateway' if station in used else in_vlan} has the subnet {subnet.network}"
+        yield cells, f"{whose}; {free} is free there."
+
+
+def _has(context: Context, station: Station, hop: str | None) -> bool:
+    """Whether an address is in a station's subnet, as that should be; without an address, whether any may be."""
+    subnet = context.expected.subnet(station)
+    return hop is None or (subnet is not None and address(hop) in subnet.network)
+
+
+@rule("host-address-missing", "Host", About.HOST, reads="subnet current-vlan expected")
+def host_address_missing(context: Context, host: HostStation) -> Finding | None:
+    """The host was seen to have no IP address.
+
+    Matters: it can neither send nor answer IP packets.
+    Notice: the host reaches nothing; others do not find it.
+    Confirm: list the addresses on the host; if it should get one by DHCP, look whether a server or relay serves its
+    VLAN.
+    Mend: give it a free address of its VLAN's subnet, or mend DHCP there.
+    """
+    if host.row.address != NONE:
+        return None
+    found = next(_subnets_for(context, host), None)
+    repair = (set_host(host, **found[0]),) if found is not None else ()
+    hint = f" {found[1]}" if found is not None else ""
+    evidence = context.evidence(host.row, "address")
+    return Finding(
+        "host-address-missing", "breaks", (at_station(host),), f"{host.name} has no IP address.{hint}", evidence, repair
+    )
+
+
+@rule("host-address-duplicate", "Host", About.HOST, reads="holders")
+def host_address_duplicate(context: Context, host: HostStation) -> Finding | None:
+    """Another host, or a gateway, has the same address.
+
+    Matters: whoever asks for the address gets one answer or the other, and it changes from minute to minute.
+    Notice: sessions break off; the host is reached now and then.
+    Confirm: ask for the address by ARP from a third host and count the MAC addresses that answer.
+    Mend: give one of the two another address.
+    """
+    if host.address is None:
+        return None
+    others = [s for s in context.network.stations.by_address.of(str(host.address.ip)) if s is not host]
+    if not others:
+        return None
+    listed = ", ".join(s.name if isinstance(s, HostStation) else f"{s.device} {s.name}" for s in others)
+    evidence = context.evidence(host.row, "address", "mac")
+    for other in others:
+        evidence += context.evidence(other.row, "address")
+    return Finding(
+        "host-address-duplicate",
+        "breaks",
+        (at_station(host), *map(at_station, others)),
+        f"{host.name} has the address {host.address.ip}, and so has {listed}.",
+        evidence,
+    )

@@ -1,0 +1,190 @@
+"""Findings about the gateway of a host."""
+
+from __future__ import annotations
+
+from collections import Counter
+from ipaddress import ip_interface
+
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.edits import set_host
+from crossthread.diagnosis.expected.voters import gateway_address
+from crossthread.diagnosis.findings import Finding, at_station
+from crossthread.diagnosis.registry import About, rule
+from crossthread.diagnosis.rules.gateway_address import gateway_address_wrong
+from crossthread.diagnosis.rules.host.subnet import host_mask_differs, host_outside_subnet
+from crossthread.network.hosts.station import HostStation, Interface, Station
+from crossthread.survey.changes import Change
+from crossthread.values import NONE, Address, address
+
+
+def _served_wrongly(context: Context, host: HostStation) -> bool:
+    """Whether it is the gateway's address that is wrong, and not the host's setting."""
+    return any(gateway_address_wrong(context, gateway) for gateway in context.expected.gateways(host))
+
+
+def _best_gateway(context: Context, host: HostStation) -> tuple[str | None, Station | None]:
+    for gateway in context.expected.gateways(host):
+        found = _link_local_of(context, host, gateway) or gateway_address(gateway)
+        if found is not None:
+            return str(found), gateway
+    return None, None
+
+
+def _link_local_of(context: Context, host: HostStation, gateway: Interface) -> Address | None:
+    """A gateway's link-local address, where the hosts of the subnet use such a one, as they do in IPv6 (RFC 4861)."""
+    own = [s.row.address for s in context.network.stations.on_device[gateway.device] if s.name == gateway.name]
+    local = [ip_interface(text).ip for text in own if text and text != NONE and ip_interface(text).is_link_local]
+    if not local or host.address is None or host.address.version == 4:
+        return None
+    near = (s for s in context.expected.near(host.address.ip) if isinstance(s, HostStation) and s is not host)
+    used = [s.row.gateway for s in (host, *near) if s.row.gateway not in (None, NONE)]
+    return local[0] if 2 * sum(address(hop or "").is_link_local for hop in used) >= len(used) else None
+
+
+@rule("host-gateway-missing", "Host", About.HOST, reads="gateway expected")
+def host_gateway_missing(context: Context, host: HostStation) -> Finding | None:
+    """The host was seen to have no gateway, though a gateway serves its subnet.
+
+    Matters: it reaches its own subnet and nothing else, and cannot answer anybody outside.
+    Notice: it reaches its own subnet only; from outside it does not answer.
+    Confirm: list the routes on the host and look for a default route.
+    Mend: set the gateway of its subnet.
+    """
+    wanted, gateway = _best_gateway(context, host)
+    if host.row.gateway != NONE:
+        return None
+    if wanted is None or gateway is None:
+        return _like_its_peers(context, host)
+    kind = "IPv6 " if context.network.version == 6 and host.address is not None and host.address.version == 6 else ""
+    return Finding(
+        "host-gateway-missing",
+        "breaks",
+        (at_station(host),),
+        f"{host.name} has no {kind}gateway; {wanted} ({gateway.device} {gateway.name}) serves its subnet.",
+        context.evidence(host.row, "gateway", "address") + context.evidence(gateway.row, "address"),
+        (set_host(host, gateway=wanted),),
+    )
+
+
+def _used_by_peers(context: Context, host: HostStation) -> tuple[str, list[HostStation]] | None:
+    """The gateway that most others of a host's subnet use, and who does; None if none of them has one."""
+    if host.address is None:
+        return None
+    subnet = host.address.network
+    near = [s for s in context.expected.near(host.address.ip) if isinstance(s, HostStation) and s is not host]
+    used = Counter(o.row.gateway for o in near if o.row.gateway not in (None, NONE))
+    hop = next((hop for hop, _ in used.most_common() if hop and address(hop) in subnet), None)
+    return (hop, [other for other in near if other.row.gateway == hop]) if hop is not None else None
+
+
+def _like_its_peers(context: Context, host: HostStation) -> Finding | None:
+    """The same where nobody read the gateway, but others of the subnet say which one they use."""
+    told = _used_by_peers(context, host) if context.network.unread.anywhere else None
+    if told is None or host.address is None:
+        return None
+    (hop, peers), subnet = told, host.address.network
+    evidence = context.evidence(host.row, "gateway", "address")
+    for other in peers[:3]:
+        evidence += context.evidence(other.row, "gateway")
+    says = f"{host.name} has no gateway; {peers[0].name} and the others in {subnet} use {hop}."
+    says = says if len(peers) > 1 else f"{host.name} has no gateway; {peers[0].name} in {subnet} uses {hop}."
+    return Finding(
+        "host-gateway-missing", "breaks", (at_station(host),), says, evidence, (set_host(host, gateway=hop),)
+    )
+
+
+@rule(
+    "host-gateway-outside-subnet",
+    "Host",
+    About.HOST,
+    reads="subnet gateway expected",
+    unless=(host_outside_subnet, host_mask_differs),
+    follows="host-mask-differs host-outside-subnet",
+)
+def host_gateway_outside_subnet(context: Context, host: HostStation) -> Finding | None:
+    """The host's gateway is not inside the host's own subnet.
+
+    Matters: hosts refuse such a gateway, or never reach it.
+    Notice: it reaches its own subnet only.
+    Confirm: compare the gateway with the host's address and prefix length; look whether the default route is really in
+    use.
+    Mend: set the gateway of its subnet; look at the prefix length first.
+    """
+    own = host.row
+    if host.address is None or own.gateway in (None, NONE):
+        return None
+    hop = address(own.gateway or "")
+    if hop in host.address.network or hop.is_link_local:
+        return None
+    wanted, gateway = _best_gateway(context, host)
+    evidence = context.evidence(host.row, "address", "gateway")
+    repair: tuple[Change, ...] = ()
+    hint = ""
+    if wanted is not None and gateway is not None:
+        evidence += context.evidence(gateway.row, "address")
+        repair = (set_host(host, gateway=wanted),)
+        hint = f"; {wanted} ({gateway.device} {gateway.name}) serves it"
+    elif (told := _used_by_peers(context, host)) is not None:
+        used, peers = told
+        repair = (set_host(host, gateway=used),)
+        evidence += context.evidence(peers[0].row, "gateway")
+        hint = (
+            f"; {peers[0].name} and {len(peers) - 1} more in it use {used}"
+            if len(peers) > 1
+            else (f"; {peers[0].name} in it uses {used}")
+        )
+    return Finding(
+        "host-gateway-outside-subnet",
+        "breaks",
+        (at_station(host),),
+        f"{host.name} has the gateway {hop}, which is outside its subnet {host.address.network}{hint}.",
+        evidence,
+        repair,
+    )
+
+
+@rule(
+    "host-gateway-wrong",
+    "Host",
+    About.HOST,
+    reads="subnet gateway expected",
+    unless=(_served_wrongly,),
+    follows_in_vlan="gateway-missing gateway-address-wrong",
+)
+def host_gateway_wrong(context: Context, host: HostStation) -> Finding | None:
+    """The host's gateway is inside its subnet, but no gateway has that address.
+
+    Matters: the host asks for an address that nobody who forwards answers for.
+    Notice: it reaches its own subnet only.
+    Confirm: ask for the gateway's address from the host by ARP; compare with a neighbour that works.
+    Mend: set the address that the gateway has.
+    """
+    own = host.row
+    if host.address is None or own.gateway in (None, NONE):
+        return None
+    hop = address(own.gateway or "")
+    holders = context.network.stations.by_address.of(str(hop))
+    if hop.is_link_local:
+        here = context.network.stations
+        if any(isinstance(s, Interface) and here.hears(host, s) is not False for s in holders):
+            return None
+        names = {(s.device, s.name) for s in context.expected.gateways(host)}
+        holders = [s for s in holders if isinstance(s, HostStation) or (s.device, s.name) in names]
+    elif hop not in host.address.network:
+        return None
+    if any(not isinstance(s, HostStation) for s in holders):
+        return None
+    wanted, gateway = _best_gateway(context, host)
+    if wanted is None or gateway is None or context.network.unread.routes:
+        return None  # another gateway of the subnet may be where nobody looked
+    evidence = context.evidence(host.row, "gateway") + context.evidence(gateway.row, "address")
+    whose = f" (it is the address of {holders[0].name})" if holders else ""
+    return Finding(
+        "host-gateway-wrong",
+        "breaks",
+        (at_station(host),),
+        f"{host.name} has the gateway {hop}, which no gateway has{whose}; {gateway.device} {gateway.name} serves its "
+        f"subnet as {wanted}.",
+        evidence,
+        (set_host(host, gateway=wanted),),
+    )

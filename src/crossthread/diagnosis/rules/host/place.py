@@ -1,0 +1,58 @@
+"""Findings about a host: its link, its place, its address settings."""
+
+from __future__ import annotations
+
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.edits import closed_itself, raise_link, set_host
+from crossthread.diagnosis.findings import Finding, Severity, at_station
+from crossthread.diagnosis.registry import About, rule
+from crossthread.network.hosts.station import HostStation
+from crossthread.survey.changes import Change
+
+
+@rule("host-link-down", "Host", About.HOST, needs="hosts.link=down", follows="port-admin-down")
+def host_link_down(context: Context, host: HostStation) -> Finding | None:
+    """The host's own link is down though nobody shut the switch port.
+
+    Matters: the host sends and hears nothing.
+    Notice: the host has no network at all.
+    Confirm: look at the link lamp at the host's socket and at the port's state.
+    Mend: put the cable back or switch the interface on; if the port stays dark, test the cable.
+    """
+    port = context.port(host.end) if host.end else None
+    if host.row.link != "down" or (port is not None and port.admin == "down") or closed_itself(port):
+        return None
+    evidence = context.evidence(host.row, "link") + context.evidence(port, "admin", "oper")
+    repair: tuple[Change, ...] = raise_link(context, host.end) if host.end else (set_host(host, link="up"),)
+    where = f" at {host.end}" if host.end else ""
+    return Finding(
+        "host-link-down",
+        "breaks",
+        (at_station(host),),
+        f"{host.name} has no link{where}: its cable is out, or its interface is off.",
+        evidence,
+        repair,
+    )
+
+
+@rule("host-not-located", "Host", About.HOST, reads="place", follows="host-link-down")
+def host_not_located(context: Context, host: HostStation) -> Finding | None:
+    """Nobody knows which port the host is plugged into.
+
+    Matters: whether its frames get anywhere cannot be said.
+    Notice: nothing by itself.
+    Confirm: look for its MAC address in the filtering databases of the access switches, or follow the cable.
+    Mend: write the socket into the survey, or survey the switch that the host is plugged into.
+    """
+    if host.end is not None or host.row.link == "down":
+        return None
+    seen = host.located_by
+    evidence = context.evidence(host.row, "device", "port", "mac")
+    for entry in seen:
+        evidence += context.evidence(entry, "port")
+    how = f"its MAC address was learned on {len(seen)} edge ports" if seen else "no table says where it is plugged in"
+    if beyond := context.learned_at_open_ends(host):
+        how = f"its MAC address was learned at {' and '.join(map(str, beyond))}, beyond which nobody looked"
+    unsurveyed = any(one.why != "far end" for one in context.network.open_ends.values())
+    severity: Severity = "note" if unsurveyed else "risks"  # it may be where nobody looked
+    return Finding("host-not-located", severity, (at_station(host),), f"{host.name} was not located: {how}.", evidence)

@@ -1,0 +1,168 @@
+"""Findings about a host whose address or prefix length does not fit its VLAN and its gateway."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from ipaddress import ip_interface
+
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.edits import set_host
+from crossthread.diagnosis.expected.voters import gateway_address
+from crossthread.diagnosis.findings import Finding, at_station
+from crossthread.diagnosis.registry import About, rule
+from crossthread.diagnosis.rules.host.address import free_address
+from crossthread.network.hosts.station import HostStation, Station
+from crossthread.values import NONE, address
+
+
+@rule(
+    "host-outside-subnet",
+    "Host",
+    About.HOST,
+    reads="subnet gateway current-vlan expected",
+    follows_in_vlan="gateway-address-wrong",
+)
+def host_outside_subnet(context: Context, host: HostStation) -> Finding | None:
+    """The host's address is not in the subnet that the gateway of its VLAN serves, though its gateway is.
+
+    Matters: its neighbours and its gateway do not expect it there.
+    Notice: the host reaches neither its gateway nor its neighbours.
+    Confirm: compare the host's address with the gateway interface's of the VLAN that its port is in.
+    Mend: give it an address of its VLAN's subnet, or plug it into the VLAN of its address.
+    """
+    if host.address is None or (own := host.row).gateway in (None, NONE):
+        return None
+    vid = context.expected.current_vlan(host)
+    hop = address(own.gateway or "")
+    for gateway in context.expected.served(vid) if vid else ():
+        subnet = context.expected.subnet(gateway)
+        if subnet is None or subnet.version != host.address.version or hop not in subnet.network:
+            continue
+        if host.address.ip in subnet.network:
+            continue
+        free = free_address(context, subnet)
+        repair = (set_host(host, address=f"{free}/{subnet.network.prefixlen}"),) if free else ()
+        return Finding(
+            "host-outside-subnet",
+            "breaks",
+            (at_station(host),),
+            f"{host.name} has the address {host.address}, but its VLAN {vid} and its gateway {hop} belong to "
+            f"{subnet.network}.",
+            context.evidence(host.row, "address", "gateway") + context.evidence(gateway.row, "address", "vid"),
+            repair,
+        )
+    return None
+
+
+@rule("host-outside-subnet", "Host")
+def host_of_another_vlan(context: Context, host: HostStation) -> Finding | None:
+    """The host's address and gateway are both of the subnet of another VLAN than the one that its port is in.
+
+    Either the port is in the wrong VLAN, or the host has the settings of another; its port is the odd one of three.
+
+    Matters: its neighbours and its gateway are not where the host is.
+    Notice: the host reaches neither its gateway nor its neighbours.
+    Confirm: ask where the host is meant to be; compare with the description of its port.
+    Mend: put its port into the VLAN of its address, or give it an address and the gateway of its port's VLAN.
+    """
+    vid = context.expected.current_vlan(host)
+    for mate, hop in _living_in(context, vid, host) if vid and host.address is not None else ():
+        subnet = context.expected.subnet(mate)
+        if subnet is None or host.address is None or host.address.ip in subnet.network:
+            continue
+        free = free_address(context, subnet) if subnet.version == host.address.version else None
+        if free is None:
+            continue
+        return Finding(
+            "host-outside-subnet",
+            "breaks",
+            (at_station(host),),
+            f"{host.name} has the address {host.address}, but its port is in VLAN {vid}, which has {subnet.network}.",
+            context.evidence(host.row, "address", "gateway") + context.evidence(mate.row, "address", "vid"),
+            (set_host(host, address=f"{free}/{subnet.network.prefixlen}", gateway=hop),),
+        )
+    return None
+
+
+def _living_in(context: Context, vid: int, but: HostStation) -> Iterator[tuple[Station, str]]:
+    """The gateways of a VLAN, or else hosts in it, each with the gateway to use there."""
+    for gateway in context.expected.served(vid):
+        yield gateway, str(gateway_address(gateway))
+    mates = (one for one in context.classes_in.get(vid, ()) if one.block is not None and one.hosts[0] is not but)
+    for one in sorted(mates, key=lambda one: -len(one.hosts)):
+        # Where somebody uses a gateway that nobody read, that would decide: no reason to renumber a host.
+        if not context.network.unread.anywhere or but.row.gateway == one.gateway == NONE:
+            yield one.hosts[0], one.gateway or NONE
+
+
+@rule("host-outside-subnet", "Host", About.HOST, reads="subnet current-vlan expected", unless=(host_outside_subnet,))
+def host_outside_peers(context: Context, host: HostStation, paired: bool = False) -> Finding | None:
+    """The host is alone with its subnet, in a VLAN in which all others are of one other subnet.
+
+    Asked about a pair, it is enough that the host's subnet lives in another VLAN, and one other in this.
+
+    Matters: nobody there takes it for a neighbour, and nobody elsewhere is of its subnet.
+    Notice: the host reaches nobody.
+    Confirm: compare its address with those of the other hosts in its VLAN.
+    Mend: give it an address of the subnet of its VLAN.
+    """
+    vid = context.expected.current_vlan(host)
+    if host.address is None or vid is None or host.row.gateway != NONE:
+        return None  # a gateway of its own would speak for its address
+    mates = [one for one in context.classes_in.get(vid, ()) if one.block is not None and one.hosts[0] is not host]
+    blocks = {one.block for one in mates}
+    if len(blocks) != 1 or sum(len(one.hosts) for one in mates) < (1 if paired else _SEVERAL):
+        return None
+    other = mates[0].hosts[0]
+    near = context.expected.near_in(host.address.ip, vid) if paired else context.expected.near(host.address.ip)
+    if any(station is not host for station in near) or other.address is None:
+        return None
+    elsewhere = any(context.expected.current_vlan(s) != vid for s in context.expected.near(other.address.ip))
+    if elsewhere or context.expected.gateways(host) or context.expected.served(vid):
+        return None
+    if other.address.version != host.address.version:
+        return None
+    free = free_address(context, other.address)
+    cells = {"address": f"{free}/{other.address.network.prefixlen}", "gateway": other.row.gateway or NONE}
+    return Finding(
+        "host-outside-subnet",
+        "breaks",
+        (at_station(host),),
+        f"{host.name} has the address {host.address}, of a subnet that nobody else in its VLAN {vid} has; the others "
+        f"there are in {other.address.network}.",
+        context.evidence(host.row, "address") + context.evidence(other.row, "address"),
+        (set_host(host, **cells),) if free else (),
+    )
+
+
+_SEVERAL = 2
+"""How many others have to agree."""
+
+
+@rule("host-mask-differs", "Host", About.HOST, reads="subnet expected", follows_in_vlan="gateway-mask-differs")
+def host_mask_differs(context: Context, host: HostStation, length: int | None = None) -> Finding | None:
+    """The host's prefix length is not that of its gateway and its neighbours.
+
+    Matters: with too short a prefix it asks on its own wire for hosts that are elsewhere; with too long a one it sends
+    its neighbours' packets to the gateway, or does not see the gateway at all.
+    Notice: some addresses of its own subnet, or of others, are not reached, and all the rest are.
+    Confirm: compare prefix lengths on the host, on a neighbour and on the gateway interface.
+    Mend: set the prefix length that the gateway has.
+    """
+    wanted = length or context.expected.length(host)
+    if host.address is None or wanted is None or wanted == host.address.network.prefixlen:
+        return None
+    subnet = ip_interface(f"{host.address.ip}/{wanted}").network
+    evidence = context.evidence(host.row, "address")
+    agreeing = [s for s in context.expected.near(host.address.ip) if s.address and s.address.network == subnet]
+    for other in agreeing[:3]:
+        evidence += context.evidence(other.row, "address")
+    return Finding(
+        "host-mask-differs",
+        "breaks",
+        (at_station(host),),
+        f"{host.name} has the prefix length {host.address.network.prefixlen}, where the others in {subnet} have "
+        f"{wanted}.",
+        evidence,
+        (set_host(host, address=f"{host.address.ip}/{wanted}"),),
+    )

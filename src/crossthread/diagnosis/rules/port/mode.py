@@ -1,0 +1,87 @@
+"""Findings about the mode of a port that leads to a host."""
+
+from __future__ import annotations
+
+from collections import Counter
+
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.edits import set_port
+from crossthread.diagnosis.findings import Alternative, Finding, at_port, at_station
+from crossthread.diagnosis.registry import About, rule
+from crossthread.diagnosis.rules.port.vlan import vlan_witnesses
+from crossthread.network.hosts.station import HostStation
+from crossthread.survey.records import Host
+from crossthread.values import NO_VID
+
+
+@rule(
+    "port-mode-wrong",
+    "Port",
+    About.HOST,
+    reads="subnet port-vlan place tag expected",
+    cuts=True,
+    follows="gateway-port-mode-wrong link-mode-differs port-mode-wrong",
+)
+def port_mode_wrong(context: Context, host: HostStation, vid: int | None = None) -> Finding | None:
+    """A host that does not tag is plugged into a trunk that does not carry its VLAN untagged.
+
+    Matters: its frames join the trunk's native VLAN or are dropped, and it does not understand the tags it hears.
+    Notice: the host has no network, or that of the native VLAN.
+    Confirm: look at the port's mode and at what is really plugged in.
+    Mend: make it an access port of the host's VLAN.
+    """
+    if host.end is None or (isinstance(host.row, Host) and host.row.vid):
+        return None
+    row, wanted = context.port(host.end), vid or context.expected.vlan(host)
+    if row is None or row.mode not in ("trunk", "hybrid") or wanted is None:
+        return None
+    if row.pvid == wanted and context.network.fabric.leaves(host.end, NO_VID).has(wanted) is not False:
+        return None
+    native = f"native VLAN {row.pvid}" if row.pvid else ("no native VLAN" if row.pvid == 0 else "native VLAN unknown")
+    possible = [wanted, *_as_likely(context, host, wanted)]
+    moves = [(set_port(host.end, mode="access", pvid=one, allowed="", untagged=""),) for one in possible]
+    undecided = len(possible) > 1
+    belongs = " or ".join(map(str, possible)) + "; nothing that was read decides which" * undecided
+    return Finding(
+        "port-mode-wrong",
+        "breaks",
+        (at_port(host.end, wanted), at_station(host)),
+        f"{host.end} is a {row.mode} ({native}), but {host.name} does not tag and belongs to VLAN {belongs}.",
+        context.evidence(row, "mode", "pvid", "allowed") + vlan_witnesses(context, host, wanted),
+        () if undecided else moves[0],
+        tuple(Alternative(move, ()) for move in moves) if undecided else (),
+    )
+
+
+def _as_likely(context: Context, host: HostStation, wanted: int) -> list[int]:
+    """The other VLANs in which as many hosts of a host's subnet are, if no gateway of it is known to decide."""
+    if host.address is None or context.expected.gateways(host) or context.expected.planned(host) is not None:
+        return []
+    mates = [s for s in context.expected.near(host.address.ip) if isinstance(s, HostStation) and s is not host]
+    counts = Counter(vid for s in mates if (vid := context.expected.current_vlan(s)))
+    return [vid for vid, count in counts.items() if vid != wanted and count >= counts[wanted] > 0]
+
+
+@rule("port-mode-wrong", "Port", About.HOST, reads="port-vlan place tag", unless=(port_mode_wrong,))
+def port_mode_loose(context: Context, host: HostStation) -> Finding | None:
+    """A host that does not tag is plugged into a trunk, and works because its VLAN is the native one there.
+
+    Matters: it hears the broadcasts of every VLAN that the trunk carries, and could send into them; and whoever changes
+    the native VLAN cuts it off.
+    Notice: nothing.
+    Confirm: look at the port's mode and at what is really plugged in.
+    Mend: make it an access port of the host's VLAN.
+    """
+    row = context.port(host.end) if host.end else None
+    if row is None or host.end is None or row.mode != "trunk" or host.row.vid or not row.pvid:
+        return None
+    if row.allowed is None or len(row.allowed) < 2 or context.adjacencies_at.get(host.end):
+        return None
+    return Finding(
+        "port-mode-wrong",
+        "risks",
+        (at_port(host.end), at_station(host)),
+        f"{host.end} is a trunk for VLAN {row.allowed}, but leads to {host.name}, which does not tag.",
+        context.evidence(row, "mode", "pvid", "allowed"),
+        (set_port(host.end, mode="access", pvid=row.pvid, allowed="", untagged=""),),
+    )

@@ -1,0 +1,153 @@
+"""Findings about the VLAN of a port that leads to a host: wrong, missing on its device, or suspended."""
+
+from __future__ import annotations
+
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.edits import set_port
+from crossthread.diagnosis.findings import Alternative, Finding, Subject, at_port, at_station
+from crossthread.diagnosis.registry import About, rule
+from crossthread.diagnosis.rules.host.subnet import host_outside_subnet
+from crossthread.network.hosts.station import HostStation, Station
+from crossthread.network.topology.names import End
+from crossthread.survey.changes import Change
+from crossthread.survey.survey import Evidence
+
+
+@rule(
+    "port-vlan-wrong",
+    "Port",
+    About.HOST,
+    reads="subnet port-vlan place expected",
+    unless=(host_outside_subnet,),
+    follows="link-mode-differs gateway-vlan-wrong port-vlan-wrong",
+)
+def port_vlan_wrong(context: Context, host: HostStation, vid: int | None = None) -> Finding | None:
+    """A host's port is in another VLAN than the host's subnet.
+
+    Matters: the host talks to the wrong VLAN's stations and not to its own.
+    Notice: the host gets no address or one of another network, and reaches the wrong neighbours.
+    Confirm: compare the port's VLAN with that of the host's neighbours, and with the tag of the gateway of the host's
+    subnet.
+    Mend: put the port into the VLAN of the host's subnet.
+    """
+    wanted = vid or context.expected.vlan(host)
+    if host.end is None or wanted is None:
+        return None
+    row = context.port(host.end)
+    if row is None or row.mode not in (None, "access") or row.pvid is None or row.pvid == wanted:
+        return None
+    evidence = context.evidence(row, "mode", "pvid") + context.evidence(host.row, "address")
+    evidence += vlan_witnesses(context, host, wanted)
+    now = f"VLAN {row.pvid}" if row.pvid else "no VLAN"
+    settled = wanted == context.expected.vlan(host) and host.address is not None
+    blind = not settled and context.network.unread.anywhere and not context.expected.gateways(host)
+    mates = [s for s in context.expected.near_in(host.address.ip, wanted) if s is not host] if host.address else []
+    odd = blind and context.expected.astray(host) and not any(context.expected.astray(mate) for mate in mates)
+    belongs = f"belongs to {host.address.network}, which lives in" if settled and host.address else "would need"
+    says = f"{host.end} is in {now}; {host.name} {belongs} VLAN {wanted}."
+    if odd:
+        says = f"{host.end} is in {now}, where others live and none of the subnet of {host.name}; one of that subnet "
+        says += f"is in VLAN {wanted}. Its gateway would decide, and nobody read that."
+    elif blind:
+        says = f"{host.end} is in {now}, and one of the same subnet in VLAN {wanted}; which of the two is right, its "
+        says += "gateway would say, and nobody read that."
+    move = (set_port(host.end, pvid=wanted),)
+    return Finding(
+        "port-vlan-wrong",
+        "breaks",
+        (at_port(host.end, wanted), at_station(host)),
+        says,
+        evidence,
+        move if odd or not blind else (),
+        _either(context, host, row.pvid, wanted, move) if blind and not odd else (),
+    )
+
+
+def _either(
+    context: Context, host: HostStation, now: int, wanted: int, move: tuple[Change, ...]
+) -> tuple[Alternative, ...]:
+    """Both ways to bring a host and the others of its subnet into one VLAN, where nothing says which is right."""
+    there = context.expected.near_in(host.address.ip, wanted) if host.address is not None else iter(())
+    ports = [s.end for s in there if isinstance(s, HostStation) and s.end is not None and s is not host]
+    rows = [(end, row) for end in ports if (row := context.port(end)) is not None and row.mode == "access"]
+    found = [Alternative(move, tuple(f"{end} is in VLAN {wanted}" for end, _ in rows[:1]))]
+    if rows and now:
+        others = tuple(set_port(end, pvid=now) for end, _ in rows)
+        found.append(Alternative(others, (f"{host.end} is in VLAN {now}",)))
+    return tuple(found)
+
+
+def vlan_witnesses(context: Context, station: Station, vid: int) -> tuple[Evidence, ...]:
+    """Up to three facts that say a station's subnet lives in a VLAN."""
+    if station.address is None:
+        return ()
+    found: tuple[Evidence, ...] = ()
+    for other in context.expected.near_in(station.address.ip, vid):
+        if len(found) >= 3:
+            break
+        if other is station:
+            continue
+        if not isinstance(other, HostStation) and getattr(other.row, "vid", None):
+            found += context.evidence(other.row, "vid")
+        elif other.end is not None and isinstance(other, HostStation):
+            found += context.evidence(context.port(other.end), "pvid")
+    return found
+
+
+@rule("port-vlan-missing", "Port", About.LOST_VLAN, cuts=True)
+def port_vlan_missing(context: Context, end: End, vid: int) -> Finding | None:
+    """The VLAN of a port does not exist on its device.
+
+    Matters: the device drops the frames of a VLAN that it does not have, without a word.
+    Notice: hosts on that port have no network, though the port is up.
+    Confirm: list the device's VLANs and look for this one.
+    Mend: make the VLAN on that device.
+    """
+    rows = context.network.fabric.vlan_rows.get(end.device)
+    if not rows or vid in rows:
+        return None
+    cells = {"state": "active", **({"name": context.vlan_names[vid]} if vid in context.vlan_names else {})}
+    return Finding(
+        "port-vlan-missing",
+        "breaks",
+        (at_port(end, vid),),
+        f"VLAN {vid} does not exist on {end.device}, whose ports drop its frames ({end.port} is one that needs it).",
+        context.evidence(context.port(end), "mode", "pvid", "allowed")
+        + context.evidence(next(iter(rows.values())), "vid"),
+        (Change("vlans", {"device": end.device, "vid": vid}, cells),),
+    )
+
+
+@rule("port-vlan-missing", "Port")
+def gateway_vlan_lost(context: Context, gateway: Station, vid: int) -> Finding | None:
+    """A gateway interface sits on a device on which its VLAN does not exist, or is suspended.
+
+    Matters: the interface hears nothing of its VLAN.
+    Notice: the subnet has no way out.
+    Confirm: list the device's VLANs with their states.
+    Mend: make the VLAN on that device, or activate it.
+    """
+    end = End(gateway.device, gateway.name)
+    return port_vlan_missing(context, end, vid) or vlan_suspended(context, end, vid)
+
+
+@rule("vlan-suspended", "Port", About.LOST_VLAN, cuts=True)
+def vlan_suspended(context: Context, end: End, vid: int) -> Finding | None:
+    """A VLAN exists on a device but has been suspended there.
+
+    Matters: the device forwards none of its frames.
+    Notice: the VLAN is cut at that device.
+    Confirm: list the device's VLANs with their states.
+    Mend: activate the VLAN there.
+    """
+    row = context.network.fabric.vlan_row(end.device, vid)
+    if row is None or row.state != "suspended":
+        return None
+    return Finding(
+        "vlan-suspended",
+        "breaks",
+        (Subject(device=end.device, vid=vid),),
+        f"VLAN {vid} is suspended on {end.device}.",
+        context.evidence(row, "state"),
+        (Change("vlans", {"device": end.device, "vid": vid}, {"state": "active"}),),
+    )
