@@ -1,0 +1,102 @@
+"""What may be wrong as a whole: faults that together explain why two do not talk, weighed against each other."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from itertools import product
+from typing import NamedTuple
+
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.findings import Finding
+from crossthread.diagnosis.judgement import weights
+from crossthread.diagnosis.judgement.hearing import Hearing
+from crossthread.diagnosis.judgement.weighing import accused, weight
+from crossthread.diagnosis.repair.hypotheses import hypotheses
+from crossthread.diagnosis.repair.side_effects import Stopped
+from crossthread.diagnosis.repair.trials import changes_of, collect, given_back, least, one_tag_twice, try_out, works
+from crossthread.network.hosts.ends import end_named
+from crossthread.network.hosts.station import HostStation
+
+
+class Explanation(NamedTuple):
+    """Faults that explain why a pair fails, none of which can be left out, and what the mend of each weighs."""
+
+    findings: list[Finding]
+    shares: list[float]
+    less: float
+    """What speaks against all of it together."""
+    stops: int
+    """How many pairs that work, other than by luck, would stop."""
+
+
+class Comparison:
+    """How much more one explanation weighs than another, by what is in dispute between them."""
+
+    def __init__(self, context: Context, pair: tuple[str, str]) -> None:
+        self._context, self._pair = context, pair
+        self._known: dict[tuple[int, int], float] = {}
+
+    def margin(self, one: Explanation, other: Explanation) -> float:
+        """By how much one weighs more than the other."""
+        key = id(one.findings), id(other.findings)
+        if key not in self._known:
+            self._known[key] = self._beyond(one, other) - self._beyond(other, one) + one.less - other.less
+        return self._known[key]
+
+    def _beyond(self, one: Explanation, other: Explanation) -> float:
+        """What the findings weigh that only the one has.
+
+        A fault that is evident, and that may be mended in the other as well, is one anyway: it speaks for neither.
+        """
+        same = [(finding.identity, finding.repair) for finding in other.findings]
+        rules = {finding.identity for finding in other.findings}
+        blamed = accused(self._context, changes_of(other.findings))
+        heavy = 0.0
+        for finding, share in zip(one.findings, one.shares, strict=True):
+            if (finding.identity, finding.repair) in same:
+                continue
+            anyway = share > 0 and finding.identity not in rules
+            anyway = anyway and not accused(self._context, finding.repair) & blamed
+            if not (anyway and works(self._context.network, [*other.findings, finding], *self._pair)):
+                heavy += share
+        return heavy
+
+
+def suspects(context: Context, pair: tuple[str, str]) -> Iterator[list[Finding]]:
+    """What may be wrong with either host, or with both, where its own settings do not agree."""
+    ends = [end_named(context.network, name) for name in pair]
+    one, two = ([None, *(hypotheses(context, end) if isinstance(end, HostStation) else ())] for end in ends)
+    for both in product(one, two):
+        suspected = [finding for finding in both if finding is not None and finding.repair]
+        if suspected:
+            yield suspected
+
+
+def explanation_of(context: Context, source: str, target: str, known: Sequence[Finding]) -> Explanation | None:
+    """The faults in the way if some are known; None if mending them all gets the packet nowhere."""
+    findings, mended = collect(context.network, source, target, context.plan, known)
+    if mended is None:
+        return None
+    made = try_out(context.network, changes_of(findings))
+    if made is None or one_tag_twice(context.network, made, changes_of(findings)) or given_back(findings):
+        return None
+    needed = least(context.network, source, target, findings)
+    hearing = Hearing(context, accused(context, changes_of(needed)))
+    shares = [_share(hearing, finding) for finding in needed]
+    stops = len(context.once(Stopped).by(changes_of(needed))[0])
+    less = (weights.LEFT_OUT if _left_out(needed) else 0.0) + (weights.HARM if stops else 0.0)
+    return Explanation(needed, shares, less, stops)
+
+
+def _share(hearing: Hearing, finding: Finding) -> float:
+    """What a finding adds to an explanation: one more faulty link speaks not for it, and hardly against it."""
+    heavy = weight(hearing, finding.repair)
+    stations = any(s.host or s.interface for s in finding.subjects)
+    return heavy if stations else max(-weights.ROW, min(heavy, 0.0))
+
+
+def _left_out(findings: Sequence[Finding]) -> bool:
+    """Whether a port gets a VLAN that both ends of some link leave out: the two agree that it does not belong there."""
+    moved = {c.cells.get("pvid") for f in findings if f.rule == "port-vlan-wrong" for c in f.repair}
+    agreed = [f for f in findings if f.rule == "link-vlan-missing" and len({str(c.key) for c in f.repair}) > 1]
+    return any(subject.vid in moved for finding in agreed for subject in finding.subjects if subject.vid)

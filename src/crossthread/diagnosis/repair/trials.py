@@ -1,0 +1,113 @@
+"""Trying mends on a copy: walk, note what stops the packet, mend it, and walk again; and what can be left out again."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable, Sequence
+
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.findings import Finding
+from crossthread.diagnosis.repair.tree_costs import opened
+from crossthread.diagnosis.rules.survey import unexplained
+from crossthread.diagnosis.way.echo import walks
+from crossthread.diagnosis.way.explanations import explain
+from crossthread.errors import SurveyError
+from crossthread.network.hosts.ends import end_named
+from crossthread.network.network import Network
+from crossthread.plan import Plan
+from crossthread.survey.changes import Change, merge_changes
+
+_ROUNDS = 30
+
+
+def try_out(network: Network, changes: Sequence[Change]) -> Network | None:
+    """A copy with some changes made; None if that cannot be done, such as an address that the interface has already."""
+    try:
+        return network.changed(changes)
+    except SurveyError:
+        return None
+
+
+def one_tag_twice(before: Network, after: Network, changes: Sequence[Change]) -> bool:
+    """Whether two interfaces of one parent would have one tag, which devices refuse, and have it not now."""
+    devices = {str(change.key["device"]) for change in changes if change.table == "gateways" and "vid" in change.cells}
+
+    def doubled(network: Network) -> set[tuple[str, str | None, int]]:
+        names: dict[tuple[str, str | None, int], set[str]] = defaultdict(set)
+        for row in network.survey.gateways if devices else ():
+            if row.device in devices and row.vid:
+                names[row.device, row.port or None, row.vid].add(row.interface)
+        return {place for place, held in names.items() if len(held) > 1}
+
+    return bool(doubled(after) - doubled(before))
+
+
+def given_back(findings: Iterable[Finding]) -> bool:
+    """Whether one mend takes an address from an interface, and another gives it back: they do not mean one network."""
+    changes = [change for finding in findings for change in finding.repair if change.table == "gateways"]
+    taken = {str(change.key) for change in changes if "address" in change.cells or change.delete}
+    added = (c for c in changes if "proxy_arp" in c.cells and "address" not in c.cells)
+    return any(str(change.key) in taken for change in added)
+
+
+def changes_of(findings: Iterable[Finding]) -> tuple[Change, ...]:
+    """What the mends of some findings change together."""
+    return merge_changes(change for finding in findings for change in finding.repair)
+
+
+def collect(
+    network: Network, source: str, target: str, plan: Plan, known: Sequence[Finding]
+) -> tuple[list[Finding], Network | None]:
+    """Walk, note what stops the packet, mend it on a copy, and walk again; the copy is None if that gets nowhere."""
+    findings = list(known)
+    now = network.changed([change for finding in known for change in finding.repair])
+    for _ in range(_ROUNDS):
+        there, back = walks(now, source, target)
+        if there.arrives is not False and back.arrives is not False:
+            return findings, now
+        after, told = None, False
+        for failed, goal in ((there, target), (back, source)):
+            if failed.arrives is not False or failed.stop is None:
+                continue
+            near = Context(now, plan)
+            found = explain(near, failed.stop, end_named(now, goal), failed is back)
+            if not found and not findings:
+                found = [unexplained(near, failed.stop)]
+            found = [opened(near, finding) for finding in found]
+            fresh = [f for f in found if (f.rule, f.subjects) not in {(g.rule, g.subjects) for g in findings}]
+            changes = [change for finding in fresh for change in finding.repair]
+            after = try_out(now, changes) if changes else None
+            if after is not None or not told:
+                findings += fresh
+            if after is not None:
+                break  # where the way there cannot be mended any further, the way back may be what is broken
+            told = told or bool(fresh)
+        if after is None:
+            break
+        now = after
+    return findings, None
+
+
+def works(network: Network, findings: Sequence[Finding], source: str, target: str) -> bool:
+    """Whether nothing that is known stops two hosts once some findings are mended."""
+    trial = try_out(network, changes_of(findings))
+    return trial is not None and all(walk.arrives is not False for walk in walks(trial, source, target))
+
+
+def least(network: Network, source: str, target: str, findings: list[Finding]) -> list[Finding]:
+    """Leave out each finding without whose mend the pair works just as well.
+
+    Not if another mend then speaks of an address that only this one gives: it would add an interface nobody meant.
+    """
+    kept, most = list(findings), _interfaces(network, findings)
+    for finding in reversed(findings if len(findings) > 1 else ()):
+        rest = [other for other in kept if other is not finding]
+        if works(network, rest, source, target) and _interfaces(network, rest) <= most:
+            kept = rest
+    return kept
+
+
+def _interfaces(network: Network, findings: Sequence[Finding]) -> int:
+    """How many rows of interfaces there are once some findings are mended."""
+    made = try_out(network, changes_of(findings))
+    return len(made.survey.gateways) if made is not None else 0
