@@ -10,9 +10,10 @@ from pathlib import Path
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from crossthread import UnreadableError
+from crossthread import Network, UnreadableError, check, map_network
 from crossthread.sources.documents import recognise
 from crossthread.sources.gathering import gather
+from crossthread.sources.snmp.cabling import BY_TREE
 from crossthread.sources.snmp.device import read_walk
 from crossthread.sources.snmp.mib import COLUMNS
 from crossthread.sources.snmp.walk import Walk
@@ -88,7 +89,8 @@ class RealWalks(unittest.TestCase):
     def test_neighbours_and_stations(self):
         for name, text in WALKS.items():
             heard = re.findall(r"(?m)^\.1\.0\.8802\.1\.1\.2\.1\.4\.1\.1\.5\.", text)
-            self.assertEqual(len(self.rows(name, Neighbor)), len(heard), name)
+            found = [row for row in self.rows(name, Neighbor) if row.protocol != BY_TREE]
+            self.assertEqual(len(found), len(heard), name)
             table = r"7\.1\.2\.2\.1" if ".1.3.6.1.2.1.17.7.1.2.2.1.3" in text else r"4\.3\.1"
             known = set(re.findall(rf"(?m)^{BRIDGE}\.{table}\.3\.(.*) = INTEGER: [345]$", text))
             placed = set(re.findall(rf"(?m)^{BRIDGE}\.{table}\.2\.(.*) = INTEGER", text))
@@ -170,6 +172,43 @@ class Filled(unittest.TestCase):
         self.assertEqual(
             (device.site, device.management, device.platform, device.software), ("cellar", "10.0.0.9", "B-8", "2.1")
         )
+
+    def test_a_spanning_tree_tells_cables_where_nobody_announces_itself(self):
+        """The far end is told by the bridge and its port's number, which is not the number of its interface."""
+        near, far = bytes.fromhex("020000000a01"), bytes.fromhex("020000000b01")
+
+        def text(value):
+            return f"Hex-STRING: {value.hex(' ')}"
+
+        def walk(name, own, root_port, designated, states, **more):
+            columns = {
+                **BASE, "name": {0: f'STRING: "{name}"'}, "bridge_address": {0: text(own)},
+                "stp_root": {0: text(b"\x80\0" + far)}, "stp_root_port": {0: root_port},
+                "port_state": dict(zip((1, 2), states, strict=True)),
+                "port_designated": {1: text(b"\x80\0" + designated), 2: text(b"\x80\0" + designated)},
+                "port_designated_port": {1: text(b"\x80\x02"), 2: text(b"\x80\x01")}, **more,
+            }  # fmt: skip
+            return lines(**columns)
+
+        root = walk("attic", far, 0, far, (5, 5))
+        for states, root_port, told in (
+            ((5, 2), 1, {("p7", "p8"), ("p8", "p7")}),  # the root port and one that is closed
+            ((5, 1), 1, {("p7", "p8")}),  # a port without a link tells of nobody
+            ((5, 5), 0, set()),  # nor does one that takes itself for the designated one
+        ):
+            with tempfile.TemporaryDirectory() as folder:
+                leaf = walk("cellar", near, root_port, far if root_port else near, states)
+                for name, found in (("attic", root), ("cellar", leaf)):
+                    (Path(folder) / f"{name}.walk").write_text(found)
+                survey = gather([folder]).survey
+            self.assertEqual({(row.port, row.neighbor_port) for row in survey.neighbors}, told)
+            self.assertLessEqual({(row.device, row.neighbor, row.protocol) for row in survey.neighbors},
+                                 {("cellar", "attic", "stp")})  # fmt: skip
+            network = Network(survey)
+            self.assertEqual({(link.a.port, link.b.port) for link in map_network(network).links},
+                             {(b, a) for a, b in told})  # fmt: skip
+            self.assertNotIn("neighbor-one-way", [finding.rule for finding in check(network).findings])
+            self.assertEqual({row.complete for row in survey.coverage if row.table == "neighbors"}, {"no"})
 
     def test_ports(self):
         one, two = self.rows(

@@ -21,6 +21,7 @@ from crossthread.sources.listings import linux, packet_filter
 from crossthread.sources.listings.linux_links import all_routes_told
 from crossthread.sources.listings.linux_routing import listed
 from crossthread.sources.merging import Difference, Told, merge, writable
+from crossthread.sources.snmp.cabling import cabled
 from crossthread.sources.snmp.device import read_walk
 from crossthread.sources.table_mapping import TableMapping, mapping_for, read_mapped
 from crossthread.sources.yang.ietf import read_yang
@@ -201,7 +202,7 @@ def _walks(documents: list[Document]) -> dict[str, list[Row]]:
         twin = own.get(one.path)
         if twin is not None and len(chassis[twin.device.casefold()]) > 1:
             found[one.path] = read_walk(one.data, "", one.path, called=f"{twin.device} ({_stem(one.path)})")
-    return found
+    return cabled(found)
 
 
 def _joined(documents: list[tuple[Document, float]]) -> list[tuple[Document, float]]:

@@ -63,6 +63,8 @@ def neighbor_one_way(context: Context, link: Link) -> Finding | None:
         return None
     silent, heard = (link.b, link.a) if link.seen_a else (link.a, link.b)
     told = (link.seen_a or link.seen_b)[0]
+    if told.protocol == "stp":
+        return None  # a spanning tree tells of a link at one end only
     if not context.network.covered.fully(silent.device, "neighbors"):
         return None  # nobody read what it hears
     return Finding(

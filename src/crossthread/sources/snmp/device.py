@@ -6,10 +6,12 @@ All port numbers are brought to ifIndex first: see `mib`.
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Iterator
 from typing import Any
 
 from crossthread.sources.covering import in_full
 from crossthread.sources.snmp.addresses import AddressTables
+from crossthread.sources.snmp.cabling import BY_TREE
 from crossthread.sources.snmp.mib import COLUMNS, address_of, capabilities
 from crossthread.sources.snmp.neighbors import NeighborTables
 from crossthread.sources.snmp.walk import Walk
@@ -17,6 +19,7 @@ from crossthread.survey.records import (
     Coverage,
     Device,
     MacEntry,
+    Neighbor,
     Port,
     Row,
     Tree,
@@ -61,7 +64,7 @@ class _Reader(AddressTables, NeighborTables):
             *self._stations(),
             *self._addresses(),
         )
-        found = [*parts, *self._routes(), *self._neighbors()]
+        found = [*parts, *self._routes(), *self._neighbors(), *self._designated()]
         return [*found, *self._covered()]
 
     def _covered(self) -> list[Coverage]:
@@ -262,6 +265,27 @@ class _Reader(AddressTables, NeighborTables):
                     )
                 )  # fmt: skip
         return found
+
+    def _designated(self) -> Iterator[Neighbor]:
+        """Whom the ports that lead to the root, or are closed, take for the designated bridge and port of their link.
+
+        The far port is told by its number only (IEEE 802.1D-2004 clause 9.2.7); `cabling` finds which port that is.
+        """
+        address = next(iter(self.octets("bridge_address").values()), b"")
+        root_port = self.one("stp_root_port")
+        far_ports = self.octets("port_designated_port")
+        for index, state in self.numbers("port_state").items():
+            port = index[0]
+            label, bridge, far = (self.name(port), self.of(self.octets("port_designated"), port) or b"",
+                                  self.of(far_ports, port) or b"")  # fmt: skip
+            if label is None or self._role(port, state, root_port, address) not in ("root", "alternate"):
+                continue
+            if len(bridge) == 8 and len(far) == 2 and bridge[2:] != address:
+                yield Neighbor(
+                    self.device, label, BY_TREE, neighbor_chassis=bridge[2:].hex(":"),
+                    neighbor_port=str(int.from_bytes(far, "big") & 0xFFF), capabilities=("bridge",),
+                    source=self.at("port_designated", (port,)),
+                )  # fmt: skip
 
     def _role(self, port: int, state: int, root_port: int | None, address: bytes) -> str | None:
         """A port's role, by whom it takes for the designated bridge of its link (IEEE 802.1D-2004 clause 17.7)."""

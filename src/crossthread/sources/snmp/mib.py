@@ -38,6 +38,7 @@ COLUMNS = {
     "stp_max_age": f"{_BRIDGE}.2.8", "stp_forward_delay": f"{_BRIDGE}.2.11", "mac_ageing": f"{_BRIDGE}.4.2",
     "port_priority": f"{_BRIDGE}.2.15.1.2", "port_state": f"{_BRIDGE}.2.15.1.3", "port_cost": f"{_BRIDGE}.2.15.1.5",
     "port_enabled": f"{_BRIDGE}.2.15.1.4", "port_designated": f"{_BRIDGE}.2.15.1.8",
+    "port_designated_port": f"{_BRIDGE}.2.15.1.9",
     "port_cost_32": f"{_BRIDGE}.2.15.1.11", "port_edge": f"{_BRIDGE}.2.19.1.3",
     "mac_port": f"{_BRIDGE}.4.3.1.2", "mac_status": f"{_BRIDGE}.4.3.1.3",
     "fdb_port": f"{_VLAN}.2.2.1.2", "fdb_status": f"{_VLAN}.2.2.1.3",
