@@ -30,7 +30,16 @@ def confidence(findings: Sequence[Finding], proven: bool = True) -> Confidence:
     `likely`.
     """
     found: list[Confidence] = [confidence_of(finding) for finding in findings]
-    return max([*found, "sure" if proven else "likely"], key=_LEVELS.index)
+    return max([*found, "sure" if proven and not left_out(findings) else "likely"], key=_LEVELS.index)
+
+
+def left_out(findings: Sequence[Finding]) -> bool:
+    """Whether a port gets a VLAN that both ends of some link leave out: the two agree that it does not belong there."""
+    moved = {
+        c.cells.get("pvid") for f in findings if f.rule in ("port-vlan-wrong", "port-mode-wrong") for c in f.repair
+    }
+    agreed = [f for f in findings if f.rule == "link-vlan-missing" and len({str(c.key) for c in f.repair}) > 1]
+    return any(subject.vid in moved for finding in agreed for subject in finding.subjects if subject.vid)
 
 
 def confidence_of(finding: Finding) -> Confidence:

@@ -9,6 +9,7 @@ from typing import NamedTuple
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.judgement import weights
+from crossthread.diagnosis.judgement.confidence import left_out
 from crossthread.diagnosis.judgement.hearing import Hearing
 from crossthread.diagnosis.judgement.weighing import accused, weight
 from crossthread.diagnosis.repair.hypotheses import hypotheses
@@ -29,6 +30,13 @@ class Explanation(NamedTuple):
     """How many pairs that work, other than by luck, would stop."""
 
 
+_EVIDENT = {
+    "link-mode-differs", "link-native-differs", "link-tagging-differs", "routing-off", "gateway-admin-down",
+    "host-link-down",
+}  # fmt: skip
+"""Findings of what is wrong whatever else is: the two ends of a link, or a thing and its use, contradict each other."""
+
+
 class Comparison:
     """How much more one explanation weighs than another, by what is in dispute between them."""
 
@@ -46,7 +54,8 @@ class Comparison:
     def _beyond(self, one: Explanation, other: Explanation) -> float:
         """What the findings weigh that only the one has.
 
-        A fault that is evident, and that may be mended in the other as well, is one anyway: it speaks for neither.
+        A fault that is evident, and that may be mended in the other as well, is one anyway: it speaks for neither, nor
+        against.
         """
         same = [(finding.identity, finding.repair) for finding in other.findings]
         rules = {finding.identity for finding in other.findings}
@@ -55,7 +64,7 @@ class Comparison:
         for finding, share in zip(one.findings, one.shares, strict=True):
             if (finding.identity, finding.repair) in same:
                 continue
-            anyway = share > 0 and finding.identity not in rules
+            anyway = (share > 0 or finding.rule in _EVIDENT) and finding.identity not in rules
             anyway = anyway and not accused(self._context, finding.repair) & blamed
             if not (anyway and works(self._context.network, [*other.findings, finding], *self._pair)):
                 heavy += share
@@ -84,7 +93,7 @@ def explanation_of(context: Context, source: str, target: str, known: Sequence[F
     hearing = Hearing(context, accused(context, changes_of(needed)))
     shares = [_share(hearing, finding) for finding in needed]
     stops = len(context.once(Stopped).by(changes_of(needed))[0])
-    less = (weights.LEFT_OUT if _left_out(needed) else 0.0) + (weights.HARM if stops else 0.0)
+    less = (weights.LEFT_OUT if left_out(needed) else 0.0) + (weights.HARM if stops else 0.0)
     return Explanation(needed, shares, less, stops)
 
 
@@ -93,10 +102,3 @@ def _share(hearing: Hearing, finding: Finding) -> float:
     heavy = weight(hearing, finding.repair)
     stations = any(s.host or s.interface for s in finding.subjects)
     return heavy if stations else max(-weights.ROW, min(heavy, 0.0))
-
-
-def _left_out(findings: Sequence[Finding]) -> bool:
-    """Whether a port gets a VLAN that both ends of some link leave out: the two agree that it does not belong there."""
-    moved = {c.cells.get("pvid") for f in findings if f.rule == "port-vlan-wrong" for c in f.repair}
-    agreed = [f for f in findings if f.rule == "link-vlan-missing" and len({str(c.key) for c in f.repair}) > 1]
-    return any(subject.vid in moved for finding in agreed for subject in finding.subjects if subject.vid)

@@ -34,10 +34,13 @@ def gateway_address_wrong(context: Context, gateway: Interface, asked: Address |
     if best not in wanted or str(best) in context.network.stations.by_address or context.network.unread.anywhere:
         return None  # somebody has it; or another gateway of that VLAN may be where nobody looked
     count = sum(len(one.hosts) for one in wanted[best])
-    inside = best in gateway.address.network
     users = [host for one in wanted[best] for host in one.hosts[:3]][:3]
-    like_hosts = users[0].address or gateway.address
-    length = (gateway.address if inside else like_hosts).network.prefixlen
+    length = gateway.address.network.prefixlen
+    if best not in gateway.address.network:
+        lengths = Counter({length: 1})  # what is wrong with its address need not be wrong with its prefix
+        for one in wanted[best]:
+            lengths[one.hosts[0].address.network.prefixlen if one.hosts[0].address else length] += len(one.hosts)
+        length = max(lengths, key=lambda n: (lengths[n], n == length))
     evidence = context.evidence(gateway.row, "address")
     for host in users:
         evidence += context.evidence(host.row, "gateway")
