@@ -1,0 +1,108 @@
+"""What speaks for a setting, and what it weighs: each witness in a boatyard where little else is heard."""
+
+import tempfile
+import unittest
+from pathlib import Path
+
+from crossthread import Change, Network, apply_changes
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.judgement.hearing import Hearing
+from crossthread.diagnosis.judgement.weighing import accused, weight, witnesses
+from tests.yard import at, host, interface, yard
+
+CARRIES = "loft t1 at the other end carries just these"
+USED = "2 other hosts use 10.9.10.1"
+
+
+def moved(old, new):
+    return Change("gateways", {"device": "crane", "interface": "g1.10", "address": old}, {"address": new})
+
+
+class Witnesses(unittest.TestCase):
+    def heard(self, now, change, expected, heavy, **shape):
+        """In the yard as some changes leave it: what speaks for one more, the weightiest first, and its weight."""
+        with tempfile.TemporaryDirectory() as folder:
+            context = Context(Network(apply_changes(yard(Path(folder), **shape), now)))
+        hearing = Hearing(context, accused(context, [change]))
+        self.assertEqual([(one.weight, one.says) for one in witnesses(hearing, [change])], expected)
+        self.assertAlmostEqual(weight(hearing, [change]), heavy)
+
+    def test_of_a_port_that_leads_to_a_host(self):
+        serves = (1.0, "crane g1.10 serves 10.9.10.0/24 in VLAN 10")
+        gateway = (1.0, "its gateway 10.9.10.1 is of VLAN 10")
+        astray = at("loft", "desk1", pvid=20)
+        mates = (0.5, "2 of 2 other hosts of its subnet are in VLAN 10")
+        self.heard([astray], at("loft", "desk1", pvid=10), [serves, gateway, mates], 2.25)
+        gone = Change("gateways", {"device": "crane", "interface": "g1.10", "address": "10.9.10.1/24"}, {}, True)
+        mates = (1.5, "3 of 3 other hosts of its subnet are in VLAN 10")
+        self.heard([astray, gone], at("loft", "desk1", pvid=10), [mates, gateway], 2.25, desks=(3, 1))
+        self.heard([], astray, [(-0.75, "")], -4.25)  # strangers live there
+        self.heard([], at("loft", "desk1", pvid=1), [(-1.0, "")], -4.5)  # nobody set it
+
+    def test_of_an_end_of_a_link(self):
+        access = at("keel", "t1", mode="access", pvid=10, allowed="")
+        told = [
+            (2.0, "stations of VLANs 10 20 are on both sides of the link"),
+            (1.0, "loft t1 at the other end is a trunk port too"), (0.5, ""), (0.5, "no station is in VLAN 1"),
+            (0.375, "1 of 2 other ends of links have it so"),
+        ]  # fmt: skip
+        self.heard([access], at("keel", "t1", mode="trunk", pvid=1, allowed="1 10 20"), told, 3.375)
+        both = at("loft", "t1", mode="access", pvid=10, allowed="")
+        far = (1.0, "keel t1 at the other end is an access port too")
+        self.heard([access], both, [far], -2.875)
+        only = (1.5, "the stations on one side of the link are of VLAN 10 only")
+        self.heard([access], both, [only, far], 0.625, desks=(2, 1), tills=(0, 1))
+        needed = (1.0, "stations of VLAN 10 are on both sides of the link")
+        lacks = at("keel", "t1", allowed="1 20")
+        self.heard([lacks], at("keel", "t1", allowed="1 10 20"), [needed, (0.5, CARRIES)], 0.5)
+
+    def test_of_a_native_vlan_and_a_tag_type(self):
+        far, same = "{} t1 at the other end has {}", (0.375, "1 of 2 other ends of links have it so")
+        used = [at("keel", "t1", pvid=20)]
+        free = (0.5, "no station is in VLAN 1")
+        self.heard(used, at("keel", "t1", pvid=1), [(1.0, far.format("loft", 1)), (0.5, ""), free, same], 0.875)
+        self.heard(used, at("loft", "t1", pvid=20), [(1.0, far.format("keel", 20)), (0.5, "")], -0.875)
+        self.heard(used, at("loft", "t1", pvid="none"), [(0.5, ""), same], -1.5)
+        odd = [at("keel", "t1", tagging="802.1ad")]
+        usual = [(1.0, "loft t1 at the other end uses 802.1Q"), (0.75, "802.1Q is the usual tag type")]
+        self.heard(odd, at("keel", "t1", tagging="802.1Q"), usual, 0.75)
+        self.heard(odd, at("loft", "t1", tagging="802.1ad"), [(1.0, "keel t1 at the other end uses 802.1ad")], 0.0)
+
+    def test_of_a_hosts_own_settings(self):
+        serves = (1.0, "crane g1.10 serves 10.9.10.0/24 in VLAN 10")
+        inside = (1.0, "its gateway 10.9.10.1 is in that subnet")
+        strange = host("desk-loft-1", address="10.9.20.77/24")
+        self.heard([strange], host("desk-loft-1", address="10.9.10.2/24"), [serves, inside], 1.0)
+        strange = host("desk-loft-1", address="10.9.20.77/24", gateway="10.9.20.1")
+        home = host("desk-loft-1", address="10.9.10.2/24", gateway="10.9.10.1")
+        self.heard([strange], home, [serves, (0.0, USED)], 0.0)
+        lost = host("desk-loft-1", gateway="10.9.10.9")
+        self.heard([lost], host("desk-loft-1", gateway="10.9.10.1"), [(1.0, USED), (1.0, "")], 1.0)
+        mates = (1.5, "3 of 3 other hosts of its subnet have /24")
+        wide = host("desk-loft-1", address="10.9.10.20/16")
+        told = [mates, (1.0, "crane g1.10 has 10.9.10.1/24")]
+        self.heard([wide], host("desk-loft-1", address="10.9.10.20/24"), told, 1.5, desks=(3, 1))
+
+    def test_of_an_interface_that_routes(self):
+        hosts = "{0} of {0} hosts of its subnet are in VLAN 10"
+        named = (1.0, "the interface is named g1.10")
+        swapped = interface("crane", "g1.10", 10, vid=20)
+        self.heard([swapped], interface("crane", "g1.10", 10, vid=10), [(3.0, hosts.format(3)), named], 3.75)
+        plain = interface("crane", "inner", 10, vid=20)
+        right = interface("crane", "inner", 10, vid=10)
+        self.heard([plain], right, [(3.0, hosts.format(5))], 2.75, told=False, desks=(4, 1))
+        usual = [
+            (0.75, "other gateways too have the first address of their subnets"),
+            (0.75, "as with others, the VID is a part of the address"),
+        ]
+        off = [interface("crane", "g1.10", 10, address="10.9.10.4/24")]
+        back = moved("10.9.10.4/24", "10.9.10.1/24")
+        self.heard(off, back, [(3.0, "4 hosts use 10.9.10.1"), *usual], 2.75, desks=(3, 1))
+        self.heard(off, back, [(1.0, "desk-loft-1 uses 10.9.10.1"), *usual], 0.75, desks=(1, 0))
+        wide = [interface("crane", "g1.10", 10, address="10.9.10.1/16")]
+        told = [(1.5, "4 of 4 hosts of its subnet have /24")]
+        self.heard(wide, moved("10.9.10.1/16", "10.9.10.1/24"), told, 0.5, desks=(3, 1))
+
+
+if __name__ == "__main__":
+    unittest.main()
