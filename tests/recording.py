@@ -1,4 +1,4 @@
-"""Answers as they were recorded: every question to small networks with several faults each.
+"""Answers as they were recorded: every question to small networks with faults, and what each edit of a cell leads to.
 
     python -m tests.recording
 
@@ -8,12 +8,17 @@ meant to change. Read what it prints.
 
 import gzip
 import json
+import random
+import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 
 import crossthread as ct
 from crossthread.answer import json_of
+from crossthread.demo.generator import generate
 from tests.building import DATA
+from tests.test_changed_copies import changes
+from tests.yard import quay, yard
 
 SURVEYS = sorted((DATA / "recorded").glob("*/survey.json.gz"))
 _PAIRS = 3
@@ -75,7 +80,55 @@ def differences(was: object, now: object, at: str = "") -> Iterator[str]:
         yield f"{at}: {json.dumps(was)[:400]} → {json.dumps(now)[:400]}"
 
 
+EDITED = {"yard": 3, "keel-routes": 2, "campus": 3, "quay": 3}
+"""How many values each column of a small network is given, one at a time; in every second edit two columns."""
+
+
+def small(name: str) -> ct.Survey:
+    """One of those networks."""
+    if name == "campus":
+        return generate(5, 4, 6, 3)
+    with tempfile.TemporaryDirectory() as folder:
+        return quay(Path(folder)) if name == "quay" else yard(Path(folder), style="stick" if name == "yard" else "own")
+
+
+def told(finding: ct.Finding) -> str:
+    """A finding in a line: its rule, how bad it is, what its mend changes, what follows from it."""
+    under = f" ({'; '.join(map(told, finding.follows))})" if finding.follows else ""
+    mend = f" → {', '.join(map(str, finding.repair))}" if finding.repair else ""
+    return f"{finding.rule} {finding.severity} {' '.join(map(str, finding.subjects[:2]))}{mend}{under}"
+
+
+def edited(name: str) -> Iterator[str]:
+    """What one cell of a small network, or two, set otherwise, leads to: whom it stops, and what is found."""
+    survey, chance = small(name), random.Random(name)
+    before = {(a, b): verdict for a, b, verdict in ct.matrix(ct.Network(survey)).reaches}
+    last: list[ct.Change] = []
+    for number, edit in enumerate(changes(chance, survey, EDITED[name])):
+        edits, last = [*edit, *last[: number % 2]], edit
+        try:
+            network = ct.Network(ct.apply_changes(survey, edits))
+        except ct.SurveyError as error:
+            yield f"{'; '.join(map(str, edits))} | {str(error).splitlines()[0]}"
+            continue
+        turned = [f"{a}>{b} {verdict}" for a, b, verdict in ct.matrix(network).reaches if before.get((a, b)) != verdict]
+        found = "; ".join(map(told, ct.check(network).findings))
+        yield f"{'; '.join(map(str, edits))} | {', '.join(turned)} | {found}"
+
+
+def kept(name: str) -> list[str]:
+    """What it led to when that was recorded."""
+    path = DATA / "recorded" / f"{name}.txt"
+    return path.read_text(encoding="utf-8").splitlines() if path.exists() else []
+
+
 if __name__ == "__main__":
+    for network in EDITED:
+        lines = list(edited(network))
+        for was, now in zip(kept(network), lines, strict=False):
+            if was != now:
+                print(f"{was}\n  → {now}")
+        (DATA / "recorded" / f"{network}.txt").write_text("\n".join(lines) + "\n", encoding="utf-8")
     for place in SURVEYS:
         new = answers(place)
         for line in differences(recorded(place), new, place.parent.name):

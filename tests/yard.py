@@ -59,3 +59,40 @@ def lost(device, vid):
 
 def tested(device, port, pair, status, length):
     return Change("cables", {"device": device, "port": port, "pair": pair}, {"status": status, "length": length})
+
+
+def quay(folder: Path):
+    """A ring of three switches with a tree for each VLAN, a bundle, and two routers, one of which filters."""
+    trunks = ["north t1", "north bundle1", "south t1", "south bundle1", "east t1", "east t2"]
+    rows = [*(f"{end} trunk 1 1 10 20 30" for end in trunks), "north desk access 10", "south till access 20"]
+    rows += ["east t9 access 30", "far e1 routed none", "far e2 routed none", "south desk access 10"]
+    members = [f"{device}|b{n}|up|up||||bundle1" for device in ("north", "south") for n in (1, 2)]
+    told = ports(*rows).splitlines()
+    trees = ["device|instance|protocol|priority|address"]
+    costs = ["device|port|instance|cost|priority|number|edge"]
+    for vid, roots in ((10, ("north", "south", "east")), (20, ("south", "east", "north"))):
+        for rank, device in enumerate(roots):
+            trees.append(f"{device}|{vid}|per-vlan|{4096 * (rank + 1)}|02:00:00:00:0a:0{'nse'.index(device[0])}")
+        for number, end in enumerate(trunks, 1):
+            device, port = end.split()
+            costs.append(f"{device}|{port}|{vid}|{3 if 'bundle' in port else 4}|128|{number}|no")
+    return survey_of(
+        folder, devices="device|capabilities|routing|management\nnorth|bridge|no|10.9.10.2\nsouth|bridge|no|10.9.10.3\n"
+                        "east|bridge router|yes|10.9.10.1\nfar|router|yes|10.9.30.2",
+        ports="\n".join([told[0] + "|lag", *(f"{row}|" for row in told[1:]), *members]),
+        neighbors=cabled("north t1 east t1", "south t1 east t2", "north b1 south b1", "north b2 south b2",
+                         "east t9 far e1"),
+        vlans="\n".join(["device|vid|name|state", *(f"{d}|{v}|{n}|active" for d in ("north", "south", "east")
+                         for v, n in ((1, "default"), (10, "desks"), (20, "tills"), (30, "transit")))]),
+        gateways="device|interface|address|vid|port|untagged|admin|oper|proxy_arp|filter_in\n"
+                 "east|vlan10|10.9.10.1/24|10|||up|up|no|none\neast|vlan20|10.9.20.1/24|20|||up|up|no|none\n"
+                 "east|vlan30|10.9.30.1/30|30|||up|up|no|none\nfar|e1|10.9.30.2/30||e1|yes|up|up|no|outer\n"
+                 "far|e2|10.9.40.1/24||e2|yes|up|up|no|none",
+        routes="device|prefix|next_hop|interface|origin|metric\neast|10.9.40.0/24|10.9.30.2|vlan30|static|5\n"
+               "far|0.0.0.0/0|10.9.30.1|e1|static|1",
+        filters="device|filter|number|action|protocol|source|otherwise\nfar|outer|10|drop|tcp|10.9.20.0/24|\nfar|outer|||||accept",
+        cables="device|port|pair|status|length\nnorth|desk|1|ok|12\nsouth|till|1|ok|30",
+        hosts=hosts("desk-north 10.9.10.20/24 10.9.10.1 north desk", "desk-south 10.9.10.21/24 10.9.10.1 south desk",
+                    "till 10.9.20.20/24 10.9.20.1 south till", "store 10.9.40.20/24 10.9.40.1 far e2"),
+        trees="\n".join(trees), tree_ports="\n".join(costs),
+    )  # fmt: skip
