@@ -242,6 +242,33 @@ class Situations(unittest.TestCase):
             self.assertIn(f"{word} ", head)
             self.assertIn(says, head)
 
+    def test_a_host_that_tags_and_its_port_agree_again_at_one_of_the_two(self):
+        trunk = at("loft", "desk1", mode="trunk", pvid=1, allowed="1 10 20")
+        wrong = at("loft", "desk1", mode="access", pvid=20)
+        for now, vid, mends, sure in (
+            ([], 10, ["hosts desk-loft-1: vid = "], "open"),
+            ([], 77, ["hosts desk-loft-1: vid = "], "sure"),
+            ([trunk], 20, ["hosts desk-loft-1: vid = 10"], "sure"),
+            ([at("loft", "desk1", mode="trunk", pvid=1, allowed="1 20")], 10,
+             ["ports loft desk1: allowed = 1 10 20"], "sure"),
+            ([at("loft", "desk1", mode="trunk", pvid=10, allowed="1 10 20")], 20,
+             ["hosts desk-loft-1: vid = "], "sure"),
+            ([wrong], 10, ["ports loft desk1: mode = trunk, pvid = none, allowed = 10"], None),
+        ):  # fmt: skip
+            found = self.told([*now, host("desk-loft-1", vid=vid)])
+            self.assertEqual(found, [("host-tag-wrong", mends)])
+            self.assertIn(self.answer.confidence, (sure,) if sure else ("likely", "open"))
+            self.told([*now, host("desk-loft-1", vid=vid)], "till-keel-1", "desk-loft-1")
+            self.assertEqual([f.rule for f in self.answer.findings], ["host-tag-wrong"])
+        self.told([trunk, host("desk-loft-1", vid=10)])
+        self.assertEqual(self.answer.verdict, "works")
+        self.told([host("desk-loft-1", vid=10)])
+        self.assertIn("let it send without a tag", self.answer.order[0].says)
+
+    def test_a_host_on_a_port_that_routes(self):
+        found = self.told([at("loft", "desk1", mode="routed")])
+        self.assertEqual(found, [("port-mode-wrong", ["ports loft desk1: mode = access, pvid = 10"])])
+
     def test_a_fault_that_is_one_anyway_speaks_for_no_explanation(self):
         """Its port and gateway agree, its address does not; two interfaces that are wrong, too, decide nothing."""
         astray = host("desk-loft-1", address="10.9.20.99/24")

@@ -26,7 +26,7 @@ FAMILIES = (
     "What stands between", "Plan and inventory",
 )  # fmt: skip
 _ORDER = (
-    "host.place", "host.address", "host.subnet", "host.gateway", "port.state", "port.vlan", "port.mode",
+    "host.place", "host.tag", "host.address", "host.subnet", "host.gateway", "port.state", "port.vlan", "port.mode",
     "port.admission", "port.quality", "link", "link_vlan", "cable", "vlan", "way", "neighbor", "discovery", "tree",
     "gateway", "gateway_address", "routing", "plan",
 )  # fmt: skip

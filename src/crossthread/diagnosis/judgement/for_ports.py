@@ -33,6 +33,13 @@ def for_port(hearing: Hearing, change: Change, instead: Change) -> Iterator[Witn
         for station in stations:
             yield from for_station(hearing, station, vid)
         yield from _named(hearing, end, vid)
+    for station in stations if change.cells.get("mode") == "trunk" else ():
+        if (
+            isinstance(station, HostStation)
+            and (tag := station.row.vid)
+            and tag in VlanSet.parse(str(change.cells.get("allowed") or NONE))
+        ):
+            yield from for_station(hearing, station, tag)
     if not stations and links and vid is not None and _mode(hearing, end, change) != "access":
         yield from _native(hearing, end, vid)
 

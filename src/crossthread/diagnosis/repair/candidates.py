@@ -8,6 +8,7 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_gateway, set_host, set_port
 from crossthread.diagnosis.expected.voters import gateway_address
 from crossthread.diagnosis.findings import Finding
+from crossthread.diagnosis.rules.host.tag import tag_mends
 from crossthread.diagnosis.rules.link import both_trunks
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.network.topology.names import End
@@ -122,11 +123,17 @@ def _lengths(context: Context, finding: Finding) -> Iterator[Option]:
                 )
 
 
+def _tags(context: Context, finding: Finding) -> Iterator[Option]:
+    for host in _hosts(context, finding):
+        yield from tag_mends(context, host)
+
+
 _BY_RULE: Mapping[str, Callable[[Context, Finding], Iterator[Option]]] = {
     "link-native-differs": _natives,
     "link-access-vlan-differs": _access_ends,
     "link-tagging-differs": _tag_types,
     "link-mode-differs": _modes,
+    "host-tag-wrong": _tags,
     "host-outside-subnet": _port_instead,
     "host-mask-differs": _lengths,
     "gateway-mask-differs": _lengths,

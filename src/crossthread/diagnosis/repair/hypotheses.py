@@ -28,7 +28,7 @@ def hypotheses(context: Context, host: HostStation) -> Iterator[Finding]:
     Two of its three facts (the VLAN of its port, its address, its gateway) should agree; the odd one out is the fault.
     """
     row = context.port(host.end) if host.end is not None else None
-    if row is None or host.address is None:
+    if row is None or host.address is None or (row.mode == "access" and host.row.vid):
         return
     if row.mode != "access":
         told = port_mode_wrong(context, host)

@@ -115,6 +115,10 @@ def _said(context: Context, change: Change, draft: Draft) -> list[str]:
         return _new_address(change)
     if change.table == "gateways" and change.cells.get("admin") == "up":
         return ["bring it up", *_plain(change, {"admin", "oper"})]
+    if change.table == "hosts" and "vid" in change.cells:
+        vid = change.cells["vid"]
+        says = f"let it tag its frames with VLAN {vid}" if vid else "let it send without a tag"
+        return [says, *_plain(change, {"vid", "oper"})]
     if change.table != "ports":
         return _plain(change, {"oper"})
     return _port_words(context, change)

@@ -20,6 +20,8 @@ from crossthread.diagnosis.rules.host.gateway import (
     host_gateway_wrong,
 )
 from crossthread.diagnosis.rules.host.subnet import host_mask_differs, host_outside_peers, host_outside_subnet
+from crossthread.diagnosis.rules.host.tag import host_tag_wrong
+from crossthread.diagnosis.rules.port.mode import port_mode_routed
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.routing.forwarding import Stop
 from crossthread.values import Address
@@ -114,15 +116,17 @@ def _at_host(context: Context, stop: Stop, target: Station) -> list[Finding]:
         return held[:1]
     direct = target.address is not None and hop == target.address.ip
     settings: list[Callable[[], Finding | None]] = []
+    for one in _hosts(host, *([target] if direct else [])):
+        settings += [partial(host_tag_wrong, context, one), partial(port_mode_routed, context, one)]
     if not direct:
-        settings = [
+        settings += [
             partial(judged, context, host),
             partial(host_outside_subnet, context, host),
             partial(host_gateway_missing, context, host),
             partial(host_gateway_outside_subnet, context, host),
         ]
     else:
-        settings = [partial(judged, context, one) for one in _hosts(host, target)]
+        settings += [partial(judged, context, one) for one in _hosts(host, target)]
         settings += [partial(host_outside_subnet, context, one) for one in _hosts(target)]
     if stop.reason == "gateway" and not context.expected.gateways(host):
         settings[:0] = [partial(_like_the_other, context, host, one) for one in _hosts(target)]
@@ -186,7 +190,7 @@ def _at_router(context: Context, stop: Stop, target: Station, back: bool) -> lis
             found = address_rules.gateway_mask_differs(context, gateway)
             if found is not None:
                 return [found]
-        own = (judged, host_outside_subnet, host_address_missing)
+        own = (host_tag_wrong, port_mode_routed, judged, host_outside_subnet, host_address_missing)
         return _first([partial(one, context, host) for host in _hosts(target) for one in own]) or _way_between(
             context, gateway, [target]
         )

@@ -85,3 +85,28 @@ def port_mode_loose(context: Context, host: HostStation) -> Finding | None:
         context.evidence(row, "mode", "pvid", "allowed"),
         (set_port(host.end, mode="access", pvid=row.pvid, allowed="", untagged=""),),
     )
+
+
+@rule("port-mode-wrong", "Port", About.HOST, reads="subnet port-vlan place tag expected")
+def port_mode_routed(context: Context, host: HostStation) -> Finding | None:
+    """A host is plugged into a port that routes, and no interface with an address is there.
+
+    Matters: the port belongs to no VLAN; nobody hears the host.
+    Notice: the host has no network at all.
+    Confirm: look at the port's mode, and whether the device has an address on it.
+    Mend: make it an access port of the host's VLAN.
+    """
+    row, wanted = context.port(host.end) if host.end else None, context.expected.vlan(host)
+    if row is None or host.end is None or row.mode != "routed" or wanted is None or host.row.vid:
+        return None
+    covered = context.network.covered.fully(host.end.device, "gateways")
+    if context.network.gateways_at.get(host.end) or not covered or not context.expected.gateways(host):
+        return None
+    return Finding(
+        "port-mode-wrong",
+        "breaks",
+        (at_port(host.end, wanted), at_station(host)),
+        f"{host.end} routes and has no address, but leads to {host.name}, which belongs to VLAN {wanted}.",
+        context.evidence(row, "mode") + vlan_witnesses(context, host, wanted),
+        (set_port(host.end, mode="access", pvid=wanted),),
+    )

@@ -34,8 +34,8 @@ def port_vlan_wrong(context: Context, host: HostStation, vid: int | None = None)
     if host.end is None or wanted is None:
         return None
     row = context.port(host.end)
-    if row is None or row.mode not in (None, "access") or row.pvid is None or row.pvid == wanted:
-        return None
+    if row is None or row.mode not in (None, "access") or row.pvid is None or row.pvid == wanted or host.row.vid:
+        return None  # of one that tags it is told what its tag does there
     evidence = context.evidence(row, "mode", "pvid") + context.evidence(host.row, "address")
     evidence += vlan_witnesses(context, host, wanted)
     now = f"VLAN {row.pvid}" if row.pvid else "no VLAN"

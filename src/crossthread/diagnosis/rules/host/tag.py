@@ -1,0 +1,67 @@
+"""Findings about a host that tags its frames: with a VLAN that its port does not take, or that is not its own."""
+
+from __future__ import annotations
+
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.edits import set_host, set_port
+from crossthread.diagnosis.findings import Finding, at_port, at_station
+from crossthread.diagnosis.registry import About, rule
+from crossthread.diagnosis.rules.port.vlan import vlan_witnesses
+from crossthread.network.hosts.station import HostStation
+from crossthread.survey.changes import Change
+from crossthread.survey.records import Port
+from crossthread.values import NO_VID, NONE, VlanSet
+
+Option = tuple[Change, ...]
+
+
+@rule("host-tag-wrong", "Host", About.HOST, reads="subnet tag port-vlan place expected", needs="hosts.vid", cuts=True)
+def host_tag_wrong(context: Context, host: HostStation) -> Finding | None:
+    """The host tags its frames with a VLAN that its port does not take, or that is not the VLAN of its subnet.
+
+    Matters: its frames are dropped at the port, or join other stations than those that it belongs to.
+    Notice: the host has no network, or that of another VLAN, though its port and its address look right.
+    Confirm: look at the VLAN that is set on the host's own interface; capture at the port whether frames have a tag.
+    Mend: let the host send without a tag where its port is an access port of its VLAN, or with that VLAN's tag where
+    its port takes it; else let the port carry it.
+    """
+    row = context.port(host.end) if host.end is not None else None
+    own, wanted = host.row.vid, context.expected.vlan(host)
+    if row is None or not own or wanted is None or row.mode not in ("access", "trunk", "hybrid"):
+        return None
+    takes = row.voice == own if row.mode == "access" else row.allowed is None or own in row.allowed
+    if takes and own == wanted:
+        return None
+    why = f"which {host.end} does not take{_is(row)}" if not takes else f"but belongs to VLAN {wanted}"
+    seen = ("mode", "pvid") if row.mode == "access" else ("mode", "pvid", "allowed")
+    evidence = context.evidence(host.row, "vid", "address") + context.evidence(row, *seen)
+    return Finding(
+        "host-tag-wrong",
+        "breaks",
+        (at_station(host), *([at_port(host.end, wanted)] if host.end is not None else [])),
+        f"{host.name} tags its frames with VLAN {own}, {why}.",
+        evidence + vlan_witnesses(context, host, wanted),
+        next(iter(tag_mends(context, host)), ()),
+    )
+
+
+def _is(row: Port) -> str:
+    if row.mode == "access":
+        return f": it is an access port of VLAN {row.pvid}" if row.pvid else ": it is an access port"
+    return f": it carries VLAN {row.allowed}" if row.allowed is not None else ""
+
+
+def tag_mends(context: Context, host: HostStation) -> list[Option]:
+    """What would make a host's tag and its port agree, the smallest first: at the host, at the port, or at both."""
+    row, wanted = context.port(host.end) if host.end is not None else None, context.expected.vlan(host)
+    if host.end is None or row is None or wanted is None:
+        return []
+    retag: Option = (set_host(host, vid=wanted),) if host.row.vid != wanted else ()
+    bare = (set_host(host, vid=""),)
+    if row.mode == "access":
+        carry: Option = (set_port(host.end, mode="trunk", pvid=NONE, allowed=str(wanted)), *retag)
+        return [bare, carry] if row.pvid == wanted else [carry, (set_port(host.end, pvid=wanted), *bare)]
+    if row.allowed is not None and wanted not in row.allowed:
+        return [(set_port(host.end, allowed=str(row.allowed | VlanSet.of([wanted]))), *retag)]
+    untagged = row.pvid == wanted and context.network.fabric.leaves(host.end, NO_VID).has(wanted) is not False
+    return [bare] if untagged else [retag] if retag else []
