@@ -18,6 +18,7 @@ from crossthread.answer import json_of
 from crossthread.demo.generator import generate
 from tests.building import DATA
 from tests.test_changed_copies import changes
+from tests.test_plan import plan_of
 from tests.yard import quay, yard
 
 SURVEYS = sorted((DATA / "recorded").glob("*/survey.json.gz"))
@@ -80,8 +81,46 @@ def differences(was: object, now: object, at: str = "") -> Iterator[str]:
         yield f"{at}: {json.dumps(was)[:400]} → {json.dumps(now)[:400]}"
 
 
-EDITED = {"yard": 3, "keel-routes": 2, "campus": 3, "quay": 3}
+EDITED = {"yard": 3, "keel-routes": 2, "campus": 3, "quay": 3, "planned": 2}
 """How many values each column of a small network is given, one at a time; in every second edit two columns."""
+_PLAN = """
+[vlans]
+10 = { name = "desks", subnets = ["10.9.10.0/24"], gateways = ["10.9.10.1"], root = "north", backup_root = "south" }
+20 = { name = "tills", subnets = ["10.9.20.0/24"], root = "south", backup_root = "east" }
+30 = { name = "transit" }
+
+[settings]
+native = 1
+tree = "per-vlan"
+mtu = 1500
+speed = 1000
+discovery = "between-devices"
+
+[ports.north]
+t1 = { mode = "trunk", allowed = "1 10 20 30", native = 1 }
+desk = { mode = "access", vlan = 10 }
+
+[hosts]
+till = { vlan = 20, address = "10.9.20.20/24", gateway = "10.9.20.1" }
+desk-north = { vlan = 10 }
+
+[[links]]
+ends = ["north", "t1", "east", "t1"]
+carries = "10 20"
+
+[[links]]
+ends = ["south", "t1", "east", "t2"]
+
+[[talk]]
+vlans = "10"
+others = "20"
+may = false
+
+[[accept]]
+rule = "tree-detour"
+reason = "south is to be cabled anew"
+"""
+"""What is meant with the quay that is `planned`: not all of it is there, nor just so."""
 
 
 def small(name: str) -> ct.Survey:
@@ -89,7 +128,11 @@ def small(name: str) -> ct.Survey:
     if name == "campus":
         return generate(5, 4, 6, 3)
     with tempfile.TemporaryDirectory() as folder:
-        return quay(Path(folder)) if name == "quay" else yard(Path(folder), style="stick" if name == "yard" else "own")
+        return (
+            quay(Path(folder))
+            if name in ("quay", "planned")
+            else yard(Path(folder), style="stick" if name == "yard" else "own")
+        )
 
 
 def told(finding: ct.Finding) -> str:
@@ -101,7 +144,7 @@ def told(finding: ct.Finding) -> str:
 
 def edited(name: str) -> Iterator[str]:
     """What one cell of a small network, or two, set otherwise, leads to: whom it stops, and what is found."""
-    survey, chance = small(name), random.Random(name)
+    survey, chance, plan = small(name), random.Random(name), plan_of(_PLAN) if name == "planned" else None
     before = {(a, b): verdict for a, b, verdict in ct.matrix(ct.Network(survey)).reaches}
     last: list[ct.Change] = []
     for number, edit in enumerate(changes(chance, survey, EDITED[name])):
@@ -112,7 +155,7 @@ def edited(name: str) -> Iterator[str]:
             yield f"{'; '.join(map(str, edits))} | {str(error).splitlines()[0]}"
             continue
         turned = [f"{a}>{b} {verdict}" for a, b, verdict in ct.matrix(network).reaches if before.get((a, b)) != verdict]
-        found = "; ".join(map(told, ct.check(network).findings))
+        found = "; ".join(map(told, ct.check(network, plan).findings))
         yield f"{'; '.join(map(str, edits))} | {', '.join(turned)} | {found}"
 
 
