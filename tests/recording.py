@@ -85,6 +85,7 @@ EDITED = {"yard": 3, "keel-routes": 2, "campus": 3, "quay": 3, "planned": 2}
 """How many values each column of a small network is given, one at a time; in every second edit two columns."""
 _PLAN = """
 [vlans]
+1 = { name = "ground" }
 10 = { name = "desks", subnets = ["10.9.10.0/24"], gateways = ["10.9.10.1"], root = "north", backup_root = "south" }
 20 = { name = "tills", subnets = ["10.9.20.0/24"], root = "south", backup_root = "east" }
 30 = { name = "transit" }

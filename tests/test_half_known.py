@@ -24,6 +24,8 @@ from crossthread import (
 )  # fmt: skip
 from crossthread.demo import faulty, healthy
 from crossthread.demo.generator import generate
+from crossthread.diagnosis.caution import dares
+from crossthread.diagnosis.context import Context
 from crossthread.network.topology.names import End
 from crossthread.sources.gathering import gather
 from crossthread.survey.records import TABLES, Coverage, columns_of
@@ -145,6 +147,25 @@ class Harm(unittest.TestCase):
                     except SurveyError:
                         continue  # the device that was left out has that key already: it cannot be done at all
                     self.assertEqual([pair for pair in before if after[pair] != "works"], [], (name, mend))
+
+    def test_what_a_change_could_do_to_something_that_nobody_read(self):
+        """A port that nobody knows to lead anywhere is not opened, and an open end keeps its mode, VLAN and list."""
+        here = Context(Network(healthy()))
+        part = Context(Network(without_device(healthy(), "core-west")))
+
+        def daring(context, device, port, **cells):
+            return dares(context, Change("ports", {"device": device, "port": port}, cells))
+
+        self.assertTrue(daring(here, "galley", "port99", admin="up"))
+        self.assertFalse(daring(here, "galley", "port99", admin="down"))
+        self.assertFalse(daring(here, "core-east", "port3", admin="up"))
+        for cells, dared in (
+            ({"mode": "access", "pvid": 10}, True), ({"pvid": 20}, True), ({"allowed": "10 20"}, True),
+            ({"allowed": "10 20 30 40 50 60 90"}, False), ({"admin": "up"}, True),
+        ):  # fmt: skip
+            self.assertEqual(daring(part, "core-east", "bundle1", **cells), dared, cells)
+        priority = Change("trees", {"device": "core-east", "instance": 0}, {"priority": 0})
+        self.assertEqual([dares(context, priority) for context in (here, part)], [False, True])
 
     def test_what_somebody_shut_is_not_opened_in_the_place_of_a_router_that_nobody_read(self):
         shut = apply_changes(healthy(), [
