@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import heapq
 from collections import Counter, defaultdict
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 
 import msgspec
 
@@ -12,23 +12,12 @@ from crossthread.answer import Answer
 from crossthread.errors import UnknownNameError
 from crossthread.network.given import of_network
 from crossthread.network.network import Network
-from crossthread.network.spanning.roles import BridgeId, Offer, Role
+from crossthread.network.spanning.roles import BridgeId, Role
 from crossthread.network.topology.names import End
 from crossthread.survey.records import Tree
 from crossthread.values import VlanSet
-
-
-class TreeRoot(msgspec.Struct, frozen=True):
-    """A root: its identifier, and how it became root.
-
-    `set` by a priority, by `default` through its MAC address; or `reported` by bridges for which it could not be
-    computed: by itself, or as one that is in another part of the survey, only heard of, or not known at all.
-    """
-
-    device: str
-    identifier: str
-    how: str
-    because: str
+from crossthread.views.tree_reasons import because, rivals
+from crossthread.views.tree_roots import TreeRoot, reported_roots, root_of
 
 
 class TreeBridge(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -200,7 +189,7 @@ def tree(network: Network, instance: int, explained: bool = True) -> TreeAnswer:
     by_device: dict[str, dict[End, Role]] = defaultdict(dict)
     for end, role in roles.items():
         by_device[end.device][end] = role
-    reported = _reported(network, {device: row for device, row in rows.items() if device not in known})
+    reported = reported_roots(network, {device: row for device, row in rows.items() if device not in known})
     bridges = [
         _bridge(device, row, known.get(device), by_device.get(device, {}), names, reported)
         for device, row in rows.items()
@@ -212,13 +201,13 @@ def tree(network: Network, instance: int, explained: bool = True) -> TreeAnswer:
         if bridge.device in known:
             parts[bridge.root].append(known[bridge.device])
     found = sorted((own for own in root_ids if own in names), key=lambda own: (-len(parts[names[own]]), own))
-    roots = [_root(names[own], own, heapq.nsmallest(2, parts[names[own]]), len(found) > 1) for own in found]
+    roots = [root_of(names[own], own, heapq.nsmallest(2, parts[names[own]]), len(found) > 1) for own in found]
     roots += [root for root in reported.values() if root.device not in {other.device for other in roots}]
     ports = []
-    rivals = _rivals(roles)
+    best = rivals(roles)
     for end, role in sorted(roles.items()):
-        says = because(end, role, by_device[end.device], names, rivals.get(end)) if explained else ""
-        ports.append(_port(network, instance, end, role, says, rivals.get(end)))
+        says = because(end, role, by_device[end.device], names, best.get(end)) if explained else ""
+        ports.append(_port(network, instance, end, role, says, best.get(end)))
     ports += _only_observed(network, instance, roles)
     vlans = 0
     for device in rows:
@@ -232,50 +221,6 @@ def tree(network: Network, instance: int, explained: bool = True) -> TreeAnswer:
 
 def _identifier(row: Tree) -> str:
     return f"{row.priority}/{row.address}" if row.priority is not None and row.address else "?"
-
-
-def _reported(network: Network, rows: Mapping[str, Tree]) -> dict[str, TreeRoot]:
-    """The roots that bridges believe in for which none can be computed, by address; most believed first."""
-    believed: dict[str, list[Tree]] = defaultdict(list)
-    for row in rows.values():
-        if row.root_address:
-            believed[row.root_address].append(row)
-    owners = {row.address: device for held in network.fabric.trees.bridges.values() for row in held if row.address
-              for device in [network.names.spelled[row.device]]}  # fmt: skip
-    found = {}
-    for address, believers in sorted(believed.items(), key=lambda entry: -len(entry[1])):
-        who = ", ".join(row.device for row in believers[:3])
-        more = f" and {len(believers) - 3} more" if len(believers) > 3 else ""
-        own = owners.get(address)
-        if own is not None and any(row.device == own for row in believers):
-            name, because = own, "it says so itself"
-        elif own is not None:
-            name, because = own, f"reported by {who}{more}; it is in another part of the survey"
-        else:
-            name, because = _heard_as(network, address, f"reported by {who}{more}")
-        priority = next((row.root_priority for row in believers if row.root_priority is not None), None)
-        found[address] = TreeRoot(name, f"{'?' if priority is None else priority}/{address}", "reported", because)
-    return found
-
-
-def _heard_as(network: Network, address: str, told: str) -> tuple[str, str]:
-    """What a root is called that was not surveyed, and how it is known."""
-    for entry in network.loose:
-        if entry.row.neighbor_chassis == address:
-            return entry.row.neighbor or address, f"{told}; only heard of, at {entry.end}"
-    return address, f"{told}; nobody surveyed it"
-
-
-def _root(device: str, own: BridgeId, lowest: Sequence[BridgeId], one_of: bool) -> TreeRoot:
-    """How a root became one; `lowest` are the two best identifiers of its part, one of several perhaps."""
-    rival = next((other for other in lowest if other != own), None)
-    if rival is None:
-        return TreeRoot(device, str(own), "set", "it is the only bridge of its part")
-    if own.priority < rival.priority:
-        because = f"its priority {own.priority} is the lowest; the next is {rival.priority}"
-        return TreeRoot(device, str(own), "set", because)
-    because = f"{own.address} is the lowest MAC address of all {'in its part ' * one_of}with priority {own.priority}"
-    return TreeRoot(device, str(own), "default", because)
 
 
 def _bridge(
@@ -299,16 +244,6 @@ def _bridge(
         device, str(own) if own else "?", root if own else "?", root_port, one.root_cost if one is not None else 0,
         internal, row.region, observed,
     )  # fmt: skip
-
-
-def _rivals(roles: Mapping[End, Role]) -> dict[End, tuple[End, Role]]:
-    """For each designated port the best of the others on its medium."""
-    found: dict[End, tuple[End, Role]] = {}
-    for end, role in roles.items():
-        best = role.designated
-        if best != end and (best not in found or role.offer < found[best][1].offer):
-            found[best] = (end, role)
-    return found
 
 
 def _port(
@@ -342,70 +277,3 @@ def _only_observed(network: Network, instance: int, roles: Mapping[End, Role]) -
             state, far = row.state or "unknown", str(adjacency.far(end))
             found.append(TreePortAnswer(end.device, end.port, row.role, state, says, row.role, row.state, far))
     return found
-
-
-def because(
-    end: End,
-    role: Role,
-    siblings: Mapping[End, Role],
-    names: Mapping[BridgeId, str],
-    rival: tuple[End, Role] | None = None,
-) -> str:
-    """The comparison that decided a port's role, in words with the numbers."""
-    if role.role == "master":
-        return "the root port of its region in the common tree"
-    if role.role == "root":
-        return _why_root(end, role, siblings, names)
-    if role.role == "designated":
-        if role.offer.bridge == role.root:
-            return "the root's own port"
-        versus = f": {_decides(role.offer, rival[1].offer, names)} at {rival[0]}" if rival is not None else ""
-        return f"offers the best way to the root on its link{versus}"
-    if role.role == "backup":
-        return (
-            f"{role.designated} of the same bridge is better on this medium: {_decides(role.best, role.offer, names)}"
-        )
-    return f"{role.designated} offers a better way to the root: {_decides(role.best, role.offer, names)}"
-
-
-def _why_root(end: End, role: Role, siblings: Mapping[End, Role], names: Mapping[BridgeId, str]) -> str:
-    got = role.received
-    via = names.get(got.bridge, str(got.bridge))
-    own = f"root path cost {_cost(got)} ({_cost(role.best)} at {via} + {role.cost:,})"
-    others = [
-        (other.received, _receiver(other), far)
-        for far, other in siblings.items()
-        if far != end and other.role in ("alternate", "backup") and other.best.bridge != other.offer.bridge
-    ]
-    if not others:
-        return f"the only way to the root: {own}"
-    best, _, far = min(others, key=lambda entry: (entry[0], entry[1]))
-    if best == got:
-        return f"{own}, as by {far.port}; its own port identifier is lower"
-    return f"{own}; by {far.port}, the next best, {_decides(got, best, names)}"
-
-
-def _receiver(role: Role) -> tuple[int, int]:
-    return role.offer.port
-
-
-def _cost(offer: Offer) -> str:
-    return f"{offer.cost:,}" + (f" + {offer.internal:,} inside the region" if offer.internal else "")
-
-
-def _decides(better: Offer, worse: Offer, names: Mapping[BridgeId, str]) -> str:
-    """What makes one vector better than another: the first part in which they differ (IEEE 802.1D-2004 17.6)."""
-    if better.cost != worse.cost:
-        return f"root path cost {better.cost:,} against {worse.cost:,}"
-    if better.regional != worse.regional and (better.internal or worse.internal):
-        return f"same cost {better.cost:,}, regional root {better.regional} before {worse.regional}"
-    if better.internal != worse.internal:
-        return f"cost inside the region {better.internal:,} against {worse.internal:,}"
-    if better.bridge != worse.bridge:
-        one, two = (f"{names.get(bridge, '?')} ({bridge})" for bridge in (better.bridge, worse.bridge))
-        return f"same cost {_cost(better)}, lower bridge identifier of {one} than of {two}"
-    return f"same cost and bridge, lower port identifier {_port_id(better.port)} than {_port_id(worse.port)}"
-
-
-def _port_id(port: tuple[int, int]) -> str:
-    return f"{port[0]}.{port[1]}"
