@@ -87,7 +87,8 @@ class Witnesses(unittest.TestCase):
         hosts = "{0} of {0} hosts of its subnet are in VLAN 10"
         named = (1.0, "the interface is named g1.10")
         swapped = interface("crane", "g1.10", 10, vid=20)
-        self.heard([swapped], interface("crane", "g1.10", 10, vid=10), [(3.0, hosts.format(3)), named], 3.75)
+        self.heard([swapped], interface("crane", "g1.10", 10, vid=10), [(3.0, hosts.format(3)), named], 4.75)
+        self.heard([], swapped, [(-0.75, ""), (-1.0, "")], -6.75)  # strangers live there, and its name says another
         plain = interface("crane", "inner", 10, vid=20)
         right = interface("crane", "inner", 10, vid=10)
         self.heard([plain], right, [(3.0, hosts.format(5))], 2.75, told=False, desks=(4, 1))

@@ -18,6 +18,7 @@ from crossthread.diagnosis.expected.voters import GATEWAY, HOST, WEAK, Voters, g
 from crossthread.network.hosts.classes import HostClass, current_vlan
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.network import Network
+from crossthread.network.switching.segments import find_named_vids
 from crossthread.plan import Plan
 from crossthread.values import Address, PrefixedAddress
 
@@ -197,12 +198,16 @@ class Expected:
                 strangers += count
         return strangers > _OUTNUMBERED * mates
 
+    @cached_property
+    def _spoken(self) -> int:
+        return find_named_vids(self._network.survey)
+
     def named_vid(self, station: Station) -> int | None:
         """The VID in an interface's name, such as 30 in `vlan30` or `up1.30`, if it is a VLAN of this network."""
         if isinstance(station, HostStation):
             return None
         found = re.search(r"(?:vlan[^0-9]*|\.)(\d{1,4})$", station.name.casefold())
-        if found is None or not self._network.fabric.known >> int(found[1]) & 1:
+        if found is None or not self._spoken >> int(found[1]) & 1:
             return None
         return int(found[1])
 

@@ -26,8 +26,10 @@ def for_interface(hearing: Hearing, change: Change, instead: Change) -> Iterator
         return
     if own is None or own.address is None:
         return
-    if context.expected.named_vid(own) == tag:
+    if (named := context.expected.named_vid(own)) == tag:
         yield Witness(weights.NAMED, f"the interface is named {name}")
+    elif named is not None:
+        yield Witness(-weights.NAMED, "")  # it is named after another
     hosts = [s for s in hearing.kin(own) if isinstance(s, HostStation)]
     there = sum(hearing.vlan(s) == tag for s in hosts)
     says = f"{there} of {len(hosts)} hosts of its subnet are in VLAN {tag}"
