@@ -53,7 +53,7 @@ def edits(chance, survey):
 class Copies(unittest.TestCase):
     def test_a_copy_that_shares_what_was_not_touched_is_as_one_made_anew(self):
         chance = random.Random(3)
-        for number in range(60):
+        for number in range(40):
             survey = shape(number % 25)
             network = Network(survey)
             network.components, network.stations, network.classes  # noqa: B018
@@ -133,7 +133,7 @@ class Focused(unittest.TestCase):
 class Hidden(unittest.TestCase):
     def test_check_never_says_breaks_where_the_full_survey_works(self):
         chance = random.Random(21)
-        for number in range(40):
+        for number in range(25):
             survey = chance.choice((healthy(), shape(number)))
             blind = without_facts(survey, chance, chance.choice((0.02, 0.1, 0.3)))
             broken = [f for f in check(Network(blind)).findings if f.severity == "breaks"]

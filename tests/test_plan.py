@@ -150,7 +150,9 @@ class Compared(unittest.TestCase):
             Change("ports", {"device": "galley", "port": "port3"}, {"pvid": 10}),
             Change("ports", {"device": "lighthouse-1", "port": "port7"}, {"pvid": 10}),
             Change("ports", {"device": "lighthouse-2", "port": "port9"}, {"pvid": 10}),
-        ]
+            Change("gateways", {"device": "core-east", "interface": "vlan30", "address": "10.61.30.1/24"},
+                   {"interface": "guests"}),
+        ]  # fmt: skip
         survey = apply_changes(healthy(), wrong)
         by_vote, _ = rules(survey, "")
         self.assertIn("gateway-vlan-wrong", {rule for rule, _ in by_vote})
