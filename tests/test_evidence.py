@@ -245,18 +245,22 @@ class Gateways(unittest.TestCase):
             added = next(changes for name, changes in found if name == "gateway-missing")
             self.assertEqual(added[0]["address"], "10.1.0.62/27")
 
-    def test_a_transit_address_that_nobody_uses_beside_a_router_whose_routes_lead_to_one_that_nobody_has(self):
-        told = "device|interface|address|vid|port|untagged|admin|oper|proxy_arp\n"
-        told += "rt|e1.10|10.1.0.1/24|10|e1|no|up|up|no\nrt|e1.40|10.9.0.1/30|40|e1|no|up|up|no\n"
-        told += "far|e1.40|10.66.0.2/30|40|e1|no|up|up|no\nfar|e1.20|10.2.0.1/24|20|e1|no|up|up|no"
+    def beyond(self, told):
+        """What is in the way from `a` behind the one router to `b` behind another, with these interfaces."""
         more = ports("quay p6 trunk none 20 40", "far e1 routed none").splitlines()[1:]
-        found = self.asked(
+        return self.asked(
             [], ["a 10.1.0.9/24 10.1.0.1 quay p2", "b 10.2.0.9/24 10.2.0.1 quay p3"], ("a", "b"),
             gateways=told, ports="\n".join([self.PORTS, *more]), neighbors=cabled("quay p1 rt e1", "quay p6 far e1"),
             devices="device|capabilities|routing\nquay|bridge|no\nrt|router|yes\nfar|router|yes",
             routes="device|prefix|next_hop|interface|origin\nrt|10.2.0.0/24|10.9.0.2|e1.40|static\n"
                    "far|10.1.0.0/24|10.9.0.1|e1.40|static",
         )  # fmt: skip
+
+    def test_a_transit_address_that_nobody_uses_beside_a_router_whose_routes_lead_to_one_that_nobody_has(self):
+        told = "device|interface|address|vid|port|untagged|admin|oper|proxy_arp\n"
+        told += "rt|e1.10|10.1.0.1/24|10|e1|no|up|up|no\nrt|e1.40|10.9.0.1/30|40|e1|no|up|up|no\n"
+        told += "far|e1.40|10.66.0.2/30|40|e1|no|up|up|no\nfar|e1.20|10.2.0.1/24|20|e1|no|up|up|no"
+        found = self.beyond(told)
         self.assertEqual([name for name, _ in found], ["gateway-address-wrong"])
         (changed,) = found[0][1]
         self.assertEqual(
@@ -370,14 +374,7 @@ class Gateways(unittest.TestCase):
         told = "device|interface|address|vid|port|untagged|admin|oper|proxy_arp\n"
         told += "rt|e1.10|10.1.0.1/24|10|e1|no|up|up|no\n"
         told += "far|e1.40|10.9.0.2/30|40|e1|no|up|up|no\nfar|e1.20|10.2.0.1/24|20|e1|no|up|up|no"
-        more = ports("quay p6 trunk none 20 40", "far e1 routed none").splitlines()[1:]
-        found = self.asked(
-            [], ["a 10.1.0.9/24 10.1.0.1 quay p2", "b 10.2.0.9/24 10.2.0.1 quay p3"], ("a", "b"),
-            gateways=told, ports="\n".join([self.PORTS, *more]), neighbors=cabled("quay p1 rt e1", "quay p6 far e1"),
-            devices="device|capabilities|routing\nquay|bridge|no\nrt|router|yes\nfar|router|yes",
-            routes="device|prefix|next_hop|interface|origin\nrt|10.2.0.0/24|10.9.0.2|e1.40|static\n"
-                   "far|10.1.0.0/24|10.9.0.1|e1.40|static",
-        )  # fmt: skip
+        found = self.beyond(told)
         self.assertEqual([name for name, _ in found], ["gateway-missing"])
         (added,) = found[0][1]
         self.assertEqual((added["device"], added["interface"], added["address"]), ("rt", "e1.40", "10.9.0.1/30"))

@@ -14,7 +14,15 @@ from crossthread.diagnosis.judgement.hearing import Hearing
 from crossthread.diagnosis.judgement.weighing import accused, weight
 from crossthread.diagnosis.repair.hypotheses import hypotheses
 from crossthread.diagnosis.repair.side_effects import Stopped
-from crossthread.diagnosis.repair.trials import changes_of, collect, given_back, least, one_tag_twice, try_out, works
+from crossthread.diagnosis.repair.trials import (
+    changes_of,
+    collect,
+    given_back,
+    one_tag_twice,
+    only_needed,
+    try_out,
+    works,
+)
 from crossthread.network.hosts.ends import end_named
 from crossthread.network.hosts.station import HostStation
 
@@ -89,7 +97,7 @@ def explanation_of(context: Context, source: str, target: str, known: Sequence[F
     made = try_out(context.network, changes_of(findings))
     if made is None or one_tag_twice(context.network, made, changes_of(findings)) or given_back(findings):
         return None
-    needed = least(context.network, source, target, findings)
+    needed = only_needed(context.network, source, target, findings)
     hearing = Hearing(context, accused(context, changes_of(needed)))
     shares = [_share(hearing, finding) for finding in needed]
     stops = len(context.once(Stopped).by(changes_of(needed))[0])

@@ -46,6 +46,7 @@ def given_back(findings: Iterable[Finding]) -> bool:
     """Whether one mend takes an address from an interface, and another gives it back: they do not mean one network."""
     changes = [change for finding in findings for change in finding.repair if change.table == "gateways"]
     taken = {str(change.key) for change in changes if "address" in change.cells or change.delete}
+    # An address that comes is one row more, told with all its cells; of one that stays only what changes is told.
     added = (c for c in changes if "proxy_arp" in c.cells and "address" not in c.cells)
     return any(str(change.key) in taken for change in added)
 
@@ -94,7 +95,7 @@ def works(network: Network, findings: Sequence[Finding], source: str, target: st
     return trial is not None and all(walk.arrives is not False for walk in walks(trial, source, target))
 
 
-def least(network: Network, source: str, target: str, findings: list[Finding]) -> list[Finding]:
+def only_needed(network: Network, source: str, target: str, findings: list[Finding]) -> list[Finding]:
     """Leave out each finding without whose mend the pair works just as well.
 
     Not if another mend then speaks of an address that only this one gives: it would add an interface nobody meant.

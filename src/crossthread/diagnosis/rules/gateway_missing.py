@@ -78,8 +78,6 @@ def _add_gateway(context: Context, own: PrefixedAddress, vid: int | None) -> tup
     bare = [g for g in gateways if g.row.address in (None, NONE) and g.row.vid == vid and vid]
     if bare:
         return (set_gateway(bare[0], address=str(own)),)
-    if vid and (unused := _unused(context, vid)) is not None:
-        return (set_gateway(unused, address=str(own)),)
     idle = [
         end
         for end, faced in context.adjacencies_at.items()
@@ -102,17 +100,6 @@ def _add_gateway(context: Context, own: PrefixedAddress, vid: int | None) -> tup
             cells2 |= {"port": gateway.end.port, "untagged": "yes" if native else "no"}
         return (Change("gateways", {"device": gateway.device, "interface": name, "address": str(own)}, cells2),)
     return ()
-
-
-def _unused(context: Context, vid: int) -> Interface | None:
-    """The interface of a VLAN that has an address in whose subnet nobody is, and that nobody asks for."""
-    for gateway in context.network.stations.gateways:
-        own = gateway.address
-        if own is None or gateway.row.vid != vid or str(own.ip) in context.next_hops or gateway.row.virtual:
-            continue
-        if not any(other is not gateway for other in context.expected.near(own.ip)):
-            return gateway
-    return None
 
 
 def _takes_tag(context: Context, end: End, vid: int) -> bool:

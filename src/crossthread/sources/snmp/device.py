@@ -274,8 +274,8 @@ class _Reader(AddressTables, NeighborTables):
         address = next(iter(self.octets("bridge_address").values()), b"")
         root_port = self.one("stp_root_port")
         far_ports = self.octets("port_designated_port")
-        for index, state in self.numbers("port_state").items():
-            port = index[0]
+        states = {index[0]: state for index, state in self.numbers("port_state").items() if len(index) == 1}
+        for port, state in states.items():
             label, bridge, far = (self.name(port), self.of(self.octets("port_designated"), port) or b"",
                                   self.of(far_ports, port) or b"")  # fmt: skip
             if label is None or self._role(port, state, root_port, address) not in ("root", "alternate"):
