@@ -7,7 +7,7 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from crossthread import Change, Network, apply_changes, write_survey
+from crossthread import Change, Network, UnknownNameError, apply_changes, write_survey
 from crossthread.demo import faulty, healthy
 from crossthread.demo.generator import generate
 from crossthread.questions.link import link_view
@@ -47,6 +47,9 @@ class Vlans(unittest.TestCase):
                                          for d, p in ends])  # fmt: skip
         count = {len(entry.vlans) for entry in vlan_overview(Network(wide)).devices}
         self.assertEqual(count, {len(entry.vlans) for entry in vlan_overview(Network(healthy())).devices})
+        self.assertEqual(vlan_view(Network(wide), 44).names, ())  # whoever asks for one of them is told where it may go
+        with self.assertRaises(UnknownNameError):
+            vlan_view(Network(wide), 45)
 
     def test_forty_vlans_on_thirty_devices_fit(self):
         with tempfile.TemporaryDirectory() as folder:

@@ -12,7 +12,7 @@ from crossthread.network.given import of_network
 from crossthread.network.hosts.station import HostStation, Station
 from crossthread.network.network import Network
 from crossthread.network.switching.nodes import Node
-from crossthread.network.switching.segments import find_named_vids
+from crossthread.network.switching.segments import find_named_vids, speaks_of
 from crossthread.network.topology.names import End
 from crossthread.values import VID_MAX, VlanSet
 from crossthread.views.map import LinkEnd
@@ -91,7 +91,7 @@ def vlan_view(network: Network, vid: int) -> VlanView:
     ('lighthouse-2',)
     """
     fabric = network.fabric
-    if not find_named_vids(network.survey) >> vid & 1:
+    if not speaks_of(network.survey, vid):
         raise UnknownNameError(
             f"the survey does not speak of VLAN {vid}; expected a VID from 1 to {VID_MAX} that it has"
         )

@@ -55,12 +55,17 @@ _FEW = 128
 """A list of more VLANs than this, such as 1-99 101-4094, says what a port keeps out, and not what is there."""
 
 
-def find_named_vids(survey: Survey) -> int:
-    """The VIDs that a survey speaks of in any way, also as one of the few that a port lets through, as bits."""
+def find_named_vids(survey: Survey, most: int = _FEW) -> int:
+    """The VIDs that a survey speaks of, also in a list of at most so many that a port lets through, as bits."""
     found = find_known_vids(survey)
     for allowed in set(survey.column("ports", "allowed")):
-        found |= allowed.bits if allowed is not None and allowed.bits.bit_count() <= _FEW else 0
+        found |= allowed.bits if allowed is not None and allowed.bits.bit_count() <= most else 0
     return found
+
+
+def speaks_of(survey: Survey, vid: int) -> bool:
+    """Whether a survey speaks of a VLAN at all, also in a long list; not if only `all` includes it."""
+    return bool(find_named_vids(survey, EVERY_VID.bit_count() - 1) >> vid & 1)
 
 
 class FabricBefore(NamedTuple):
