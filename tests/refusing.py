@@ -37,6 +37,8 @@ class Refusing:
         for row in after.ports:
             if row.mac_limit is not None and len(row.allowed_macs or ()) > row.mac_limit:
                 yield f"{row.device} {row.port} would admit more stations than its limit"
+            if row.allowed is not None and row.forbidden is not None and row.allowed & row.forbidden:
+                yield f"{row.device} {row.port} would carry {row.allowed & row.forbidden}, which is forbidden there"
 
 
 def _new(kind, before, after):

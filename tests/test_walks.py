@@ -109,6 +109,92 @@ class RealWalks(unittest.TestCase):
         self.assertEqual((third.port, third.neighbor_port, third.management), ("17", "Eth1/19", "10.62.0.19"))
 
 
+REGION = """
+.1.3.6.1.2.1.1.3.0 = Timeticks: (60480000) 7 days, 0:00:00.00
+.1.3.6.1.2.1.2.2.1.3.7 = INTEGER: 6
+.1.3.6.1.2.1.2.2.1.3.8 = INTEGER: 6
+.1.3.6.1.2.1.2.2.1.8.7 = INTEGER: 1
+.1.3.6.1.2.1.2.2.1.8.8 = INTEGER: 2
+.1.3.6.1.2.1.26.2.1.1.3.7.1 = OID: .1.3.6.1.2.1.26.4.15
+.1.3.6.1.2.1.26.2.1.1.3.8.1 = OID: .1.3.6.1.2.1.26.4.30
+.1.3.6.1.2.1.26.5.1.1.9.7.1 = Hex-STRING: 6C 01
+.1.3.6.1.2.1.31.1.1.1.1.7 = STRING: "p7"
+.1.3.6.1.2.1.31.1.1.1.1.8 = STRING: "p8"
+.1.3.6.1.2.1.31.1.1.1.19.7 = Timeticks: (6048000) 16:48:00.00
+.1.3.6.1.2.1.31.1.1.1.19.8 = Timeticks: (99999999) 11 days, 13:46:39.99
+.1.3.6.1.2.1.17.1.1.0 = Hex-STRING: 02 00 00 00 00 05
+.1.3.6.1.2.1.17.1.4.1.2.1 = INTEGER: 7
+.1.3.6.1.2.1.17.1.4.1.2.2 = INTEGER: 8
+.1.3.6.1.2.1.17.2.2.0 = INTEGER: 32768
+.1.3.6.1.2.1.17.2.5.0 = Hex-STRING: 10 00 02 00 00 00 00 01
+.1.3.6.1.2.1.17.2.6.0 = INTEGER: 20000
+.1.3.6.1.2.1.17.2.7.0 = INTEGER: 1
+.1.3.6.1.2.1.17.2.15.1.3.1 = INTEGER: 5
+.1.3.6.1.2.1.17.2.15.1.3.2 = INTEGER: 2
+.1.3.6.1.2.1.17.2.16.0 = INTEGER: 3
+.1.3.6.1.2.1.17.7.1.4.3.1.1.20 = STRING: "quay"
+.1.3.6.1.2.1.17.7.1.4.3.1.2.10 = Hex-STRING: C0
+.1.3.6.1.2.1.17.7.1.4.3.1.2.20 = Hex-STRING: 80
+.1.3.6.1.2.1.17.7.1.4.3.1.3.20 = Hex-STRING: 40
+.1.3.6.1.2.1.17.7.1.4.3.1.4.10 = Hex-STRING: 40
+.1.3.6.1.2.1.17.7.1.4.5.1.1.1 = Gauge32: 1
+.1.3.6.1.2.1.17.7.1.4.5.1.1.2 = Gauge32: 10
+.1.3.6.1.2.1.17.7.1.4.5.1.3.1 = INTEGER: 2
+.1.3.6.1.2.1.17.7.1.4.5.1.3.2 = INTEGER: 1
+.1.3.111.2.802.1.1.6.1.2.1.7.1.2 = Hex-STRING: 20 02 02 00 00 00 00 09
+.1.3.111.2.802.1.1.6.1.2.1.8.1.2 = INTEGER: 200
+.1.3.111.2.802.1.1.6.1.2.1.9.1.2 = Gauge32: 1
+.1.3.111.2.802.1.1.6.1.2.1.10.1.2 = INTEGER: 24576
+.1.3.111.2.802.1.1.6.1.3.1.12.1.1 = INTEGER: 2
+.1.3.111.2.802.1.1.6.1.3.1.12.1.2 = INTEGER: 1
+.1.3.111.2.802.1.1.6.1.3.1.14.1.1 = INTEGER: 1
+.1.3.111.2.802.1.1.6.1.3.1.14.1.2 = INTEGER: 2
+.1.3.111.2.802.1.1.6.1.4.1.5.1.2.1 = INTEGER: 4
+.1.3.111.2.802.1.1.6.1.4.1.5.1.2.2 = INTEGER: 1
+.1.3.111.2.802.1.1.6.1.4.1.7.1.2.1 = INTEGER: 200
+.1.3.111.2.802.1.1.6.1.4.1.12.1.2.1 = INTEGER: 1
+.1.3.111.2.802.1.1.6.1.6.1.3.1.10 = Gauge32: 0
+.1.3.111.2.802.1.1.6.1.6.1.3.1.20 = Gauge32: 2
+.1.3.111.2.802.1.1.6.1.7.1.3.1 = STRING: "basin"
+"""
+
+
+class Region(unittest.TestCase):
+    """A bridge of a region with two trees, one port of which is half duplex and one forbidden for a VLAN."""
+
+    def rows(self, kind, text=REGION):
+        return [row for row in read_walk(text, "", "walk") if isinstance(row, kind)]
+
+    def test_each_instance_has_its_vlans_its_root_and_the_parts_of_the_ports(self):
+        common, second = self.rows(Tree)
+        self.assertEqual(
+            [(t.instance, t.protocol, t.region, t.root_priority, t.root_cost, t.root_port) for t in (common, second)],
+            [(0, "mstp", "basin", 4096, 20000, "p7"), (2, "mstp", "basin", 8192, 200, "p7")],
+        )
+        self.assertEqual((str(common.vlans), str(second.vlans)), ("1-19 21-4094", "20"))
+        self.assertEqual((second.priority, second.root_address), (24576, "02:00:00:00:00:09"))
+        self.assertEqual(
+            [(p.instance, p.port, p.role, p.state, p.cost, p.guard) for p in self.rows(TreePort)],
+            [(0, "p7", "root", "forwarding", None, None), (0, "p8", "alternate", "discarding", None, "root"),
+             (2, "p7", "root", "forwarding", 200, None), (2, "p8", "disabled", None, None, "root")],
+        )  # fmt: skip
+
+    def test_a_bridge_that_runs_one_tree_tells_no_instances(self):
+        one = REGION.replace(".17.2.16.0 = INTEGER: 3", ".17.2.16.0 = INTEGER: 2")
+        self.assertEqual([(t.instance, t.protocol, t.region) for t in self.rows(Tree, one)], [(0, "rstp", None)])
+
+    def test_instances_without_their_vlans_are_of_unknown_ones(self):
+        unmapped = "\n".join(line for line in REGION.split("\n") if ".802.1.1.6.1.6." not in line)
+        self.assertEqual([t.vlans for t in self.rows(Tree, unmapped)], [None, None])
+
+    def test_what_ports_forbid_filter_run_at_and_for_how_long_they_counted(self):
+        first, second = self.rows(Port)
+        self.assertEqual((first.duplex, first.capable_speed, second.duplex), ("half", 1000, None))
+        self.assertEqual((first.ingress_filter, second.ingress_filter), ("no", "yes"))
+        self.assertEqual((first.forbidden, str(second.forbidden)), (None, "20"))
+        self.assertEqual((first.counted_for, second.counted_for), (544_320, None))
+
+
 class Newer(unittest.TestCase):
     def test_addresses_routes_and_announcements_of_the_newer_tables(self):
         six = "32.1.13.184" + ".0" * 11 + ".1"

@@ -49,6 +49,15 @@ def set_port(end: End, **cells: object) -> Change:
     return Change("ports", {"device": end.device, "port": end.port}, shown)
 
 
+def carry(context: Context, end: End, more: VlanSet, **cells: object) -> Change:
+    """A change that lets a port carry more VLANs, and no longer forbids them there."""
+    row = context.port(end)
+    allowed = ((row.allowed if row else None) or VlanSet()) | more
+    forbidden = row.forbidden if row else None
+    lifted = {} if forbidden is None or not forbidden & more else {"forbidden": forbidden - more}
+    return set_port(end, allowed=allowed, **lifted, **cells)
+
+
 def set_gateway(gateway: Station, **cells: object) -> Change:
     """A change of an interface's cells."""
     row = gateway.row

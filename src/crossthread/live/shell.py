@@ -28,6 +28,7 @@ if TYPE_CHECKING:
 LISTINGS = {
     "lldp-chassis.json": "lldpcli -f json0 show chassis",
     "lldp-neighbors.json": "lldpcli -f json0 show neighbors details",
+    "lldp-ports.json": "lldpcli -f json0 show interfaces details",
     "ip-addr.json": "ip -j -d addr",
     "ip-link.json": "ip -j -d link",
     "ip-route.json": "ip -j -4 route show table all",
@@ -45,7 +46,8 @@ LISTINGS = {
 }
 """Every command that is ever run, by the file that its output is kept in; a device that lacks a program lacks the file.
 
-One more follows from them: `ovs-appctl fdb/show BRIDGE`, if there is one software bridge and its name is a plain word.
+Two more follow from them, if there is one software bridge and its name is a plain word: `ovs-appctl fdb/show BRIDGE`
+and `ovs-ofctl dump-flows BRIDGE`.
 """
 ASKED = "asked.json"
 """What else is kept: the device's name, the address it was asked at, and which listings it has failed to give."""
@@ -113,7 +115,8 @@ async def _listings(connection: SSHClientConnection, address: str, folder: Path)
             lacking += await _keep(connection, command, folder / file)
     bridges = list(_bridges(folder))
     if len(bridges) == 1 and _PLAIN.fullmatch(bridges[0]):
-        lacking += await _keep(connection, f"ovs-appctl fdb/show {bridges[0]}", folder / "ovs-fdb.txt")
+        for command, file in (("ovs-appctl fdb/show", "ovs-fdb.txt"), ("ovs-ofctl dump-flows", "ovs-flows.txt")):
+            lacking += await _keep(connection, f"{command} {bridges[0]}", folder / file)
     elif bridges:
         lacking.append(
             NotInFull("ovs-fdb.txt", "ovs-appctl fdb/show", f"the device has {len(bridges)} software bridges")

@@ -192,7 +192,7 @@ class Network:
     def classes(self) -> Classes:
         """Hosts that the network cannot tell apart, taken together."""
         with held_still():
-            found = Classes(self.survey, self.names, self.fabric, self.components, self.stations)
+            found = Classes(self.survey, self.names, self.fabric, self.components, self.stations, self.filters.ports)
             return found if self.twin is None or self.version == 6 else found.divided(self.twin.classes)
 
     @cached_property
@@ -202,7 +202,7 @@ class Network:
 
     @cached_property
     def filters(self) -> Filters:
-        """The packet filters of the interfaces that route."""
+        """The packet filters of ports, and of the interfaces that route."""
         return Filters(self.survey, self.names)
 
     @cached_property

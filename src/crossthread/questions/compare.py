@@ -22,7 +22,7 @@ from crossthread.survey.changes import Change
 from crossthread.survey.records import TABLES, Port, Row, columns_of, folded
 
 _COUNTERS = ("in_errors", "crc_errors", "out_errors", "late_collisions", "violations")
-_TRAFFIC = ("in_packets", "out_packets")
+_TRAFFIC = ("counted_for", "in_packets", "out_packets")
 _OWN = {"source", "extra", "taken_at", *_COUNTERS, *_TRAFFIC}
 """Columns in which two surveys differ though nothing was changed."""
 _TABLES = {"devices": "devices", "ports": "ports", "vlans": "vlans", "gateways": "gateways", "routes": "routes",

@@ -16,8 +16,8 @@ from crossthread.survey.records import Row, columns_of
 from crossthread.values import NONE, VlanSet
 from crossthread.views.map import STATES, LinkEnd
 
-_PORT = ("admin", "oper", "mode", "pvid", "allowed", "untagged", "tagging", "speed", "capable_speed", "duplex", "mtu",
-         "lag", "discovery", "in_errors", "crc_errors", "out_errors", "late_collisions")  # fmt: skip
+_PORT = ("admin", "oper", "mode", "pvid", "allowed", "untagged", "forbidden", "tagging", "speed", "capable_speed",
+         "duplex", "mtu", "lag", "discovery", "in_errors", "crc_errors", "out_errors", "late_collisions")  # fmt: skip
 _OWN = (
     "in_packets",
     "out_packets",

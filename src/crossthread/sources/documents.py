@@ -10,7 +10,10 @@ from typing import Any
 import msgspec
 
 from crossthread.errors import UnreadableError
+from crossthread.sources.listings.discovery_daemon import lists_own_ports
+from crossthread.sources.listings.flows import is_flows
 from crossthread.sources.listings.packet_filter import is_ruleset
+from crossthread.sources.listings.shared_addresses import is_shared
 from crossthread.sources.listings.software_switch import is_database
 from crossthread.sources.snmp.walk import is_named_walk, is_walk
 from crossthread.sources.yang.ietf import is_yang
@@ -52,6 +55,8 @@ def recognise(data: bytes) -> tuple[str, Any] | None:
         raise UnreadableError("a walk with names; walk again with numeric identifiers (the client's option -On)")
     if is_database(data):
         return "ovs-fdb", data.decode("utf-8", "replace")
+    if is_flows(data):
+        return "ovs-flows", data.decode("utf-8", "replace")
     if data.lstrip()[:1] not in (b"{", b"["):
         return None
     try:
@@ -77,13 +82,15 @@ def _kind_of_object(document: dict[str, Any]) -> str | None:
     if "asked_at" in document:
         return "asked"
     if "lldp" in document:
-        return "lldp-neighbors"
+        return "lldp-ports" if lists_own_ports(document) else "lldp-neighbors"
     return None
 
 
 def _kind_of_list(document: list[Any]) -> str | None:
     if not document:
         return "empty"
+    if is_shared(document):
+        return "shared-addresses"
     keys = set().union(*(entry for entry in document if isinstance(entry, dict)))
     for needed, kind in (
         ({"ifname", "addr_info"}, "ip-addr"),

@@ -17,7 +17,7 @@ from crossthread.sources.covering import by_chance, of_listings
 from crossthread.sources.documents import Document, recognise
 from crossthread.sources.frames import capture
 from crossthread.sources.listings import discovery_daemon as daemon
-from crossthread.sources.listings import linux, packet_filter
+from crossthread.sources.listings import linux, packet_filter, shared_addresses
 from crossthread.sources.listings.linux_links import all_routes_told
 from crossthread.sources.listings.linux_routing import listed
 from crossthread.sources.merging import Difference, Told, merge, writable
@@ -26,7 +26,7 @@ from crossthread.sources.snmp.device import read_walk
 from crossthread.sources.table_mapping import TableMapping, mapping_for, read_mapped
 from crossthread.sources.yang.ietf import read_yang
 from crossthread.survey import Survey, SurveyError
-from crossthread.survey.records import TABLES, Coverage, Device, Gateway, Row
+from crossthread.survey.records import TABLES, Coverage, Device, Gateway, Port, Row
 from crossthread.values import NONE
 
 
@@ -299,6 +299,11 @@ def _device(folder: str, documents: list[tuple[Document, float]]) -> list[Told]:
             gateways = [row for row in rows if isinstance(row, Gateway)]
             rows = [row for row in rows if not isinstance(row, Gateway)]
             rows += packet_filter.read_filters(name, parts["packet-filter"].data, gateways)
+        if "shared-addresses" in parts and not host:
+            rows = shared_addresses.with_shared(rows, parts["shared-addresses"].data)
+        if "lldp-ports" in parts and not host:
+            held = [row for row in rows if isinstance(row, Port)]
+            rows += daemon.read_own_ports(name, parts["lldp-ports"].data, held, parts["lldp-ports"].path)
         if host:
             parts = {}
     if asked and parts:

@@ -53,8 +53,10 @@ def confidence_of(finding: Finding) -> Confidence:
         return "open"
     at_a_port = all(change.table == "ports" for change in finding.repair)
     at_a_host = at_a_port and any(change.table == "hosts" for rival in rivals for change in rival.changes)
+    by_hand = any("forbidden" in change.cells for change in finding.repair)
     if (
         at_a_host
+        or by_hand
         or picked(finding)
         or _own_weight(finding) < -weights.ROW
         or (rivals and _margin(finding, rivals) < weights.SURE)

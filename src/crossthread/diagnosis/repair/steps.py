@@ -161,13 +161,15 @@ def _port_words(context: Context, change: Change) -> list[str]:
         more = VlanSet(wanted.bits & ~had.bits) if had is not None else wanted
         fewer = had is not None and had.bits & ~wanted.bits
         found.append(f"carry VLANs {wanted}" if fewer or had is None or not had.bits else f"carry VLAN {more} as well")
+    if "forbidden" in cells and row is not None and row.forbidden is not None:
+        found.append(f"forbid VLAN {row.forbidden - VlanSet.parse(str(cells['forbidden']))} there no longer")
     if "allowed_macs" in cells and row is not None and row.allowed_macs:
         fresh = [mac for mac in str(cells["allowed_macs"]).split() if mac not in row.allowed_macs]
         return [*found, f"admit {' '.join(fresh)} as well", *_plain(change, _TOLD | {"allowed_macs"})]
     return [*found, *_plain(change, _TOLD)]
 
 
-_TOLD = {"admin", "oper", "mode", "pvid", "allowed", "untagged", "authorized", "isolated"}
+_TOLD = {"admin", "oper", "mode", "pvid", "allowed", "untagged", "authorized", "isolated", "forbidden"}
 
 
 def _plain(change: Change, but: Iterable[str] = ()) -> list[str]:

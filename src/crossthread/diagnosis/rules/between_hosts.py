@@ -8,6 +8,7 @@ from crossthread.diagnosis.findings import Alternative, Finding, Severity, at_po
 from crossthread.diagnosis.registry import About, rule
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.routing.routes import Choice
+from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
 from crossthread.survey.records import Filter
 from crossthread.values import NONE, Address
@@ -17,7 +18,7 @@ _BUSY = 1000
 
 
 @rule("filter-drops", "What stands between")
-def filter_drops(context: Context, interface: Interface, entry: Filter, reply: bool) -> Finding | None:
+def filter_drops(context: Context, place: Station | End, entry: Filter, reply: bool) -> Finding | None:
     """A packet filter drops the echo, or its reply.
 
     Matters: what the filter drops gets nowhere, however sound everything else is; it was written for a reason.
@@ -27,14 +28,16 @@ def filter_drops(context: Context, interface: Interface, entry: Filter, reply: b
     """
     which = "entry " + str(entry.number) if entry.number is not None else "what happens to all else"
     what = "reply" if reply else "echo"
-    columns = [c for c in ("filter_in", "filter_out") if getattr(interface.row, c) == entry.filter]
+    row = context.port(place) if isinstance(place, End) else place.row
+    columns = [c for c in ("filter_in", "filter_out") if getattr(row, c, None) == entry.filter]
     way = "in" if columns[:1] == ["filter_in"] else "out"
-    says = f"The filter {entry.filter} at {interface.device} {interface.name} ({way}) drops the {what}: {which}."
+    where, subject = (
+        (str(place), at_port(place)) if isinstance(place, End) else (f"{place.device} {place.name}", at_station(place))
+    )
+    says = f"The filter {entry.filter} at {where} ({way}) drops the {what}: {which}."
     told = context.evidence(entry, "action", "protocol", "source", "destination", "state", "otherwise")
     seen = tuple(fact for fact in told if fact.value is not None)
-    return Finding(
-        "filter-drops", "breaks", (at_station(interface),), says, context.evidence(interface.row, *columns) + seen
-    )
+    return Finding("filter-drops", "breaks", (subject,), says, context.evidence(row, *columns) + seen)
 
 
 @rule("route-discards", "What stands between")

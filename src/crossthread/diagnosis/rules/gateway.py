@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.edits import raise_link, set_gateway, set_port
+from crossthread.diagnosis.edits import carry, raise_link, set_gateway, set_port
 from crossthread.diagnosis.findings import Finding, at_port, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.network.hosts.station import HostStation, Interface
@@ -226,7 +226,7 @@ def gateway_port_mode_wrong(
         change = set_port(far, pvid=NONE)
         says = f"sends VLAN {wanted} without a tag (it is the native VLAN there)"
     else:
-        change = set_port(far, allowed=(port.allowed or VlanSet()) | VlanSet.of([wanted]))
+        change = carry(context, far, VlanSet.of([wanted]))
         says = f"does not allow VLAN {wanted}"
     return Finding(
         "gateway-port-mode-wrong",

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.edits import set_port
+from crossthread.diagnosis.edits import carry, set_port
 from crossthread.diagnosis.findings import Finding, at_port, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.link import TAGS, ends_of, trunk_for
@@ -33,21 +33,24 @@ def link_vlan_missing(context: Context, adjacency: Adjacency, vid: int) -> Findi
     if not lacking:
         return None
     far = adjacency.far(lacking[0][0])
-    other = f"{far} at the other end" if len(lacking) == 1 else ""
-    says = f"{' and '.join(str(end) for end, _ in lacking)} {'does' if other else 'do'} not allow VLAN {vid}"
+    does = "does" if len(lacking) == 1 else "do"
+    says = f"{' and '.join(str(end) for end, _ in lacking)} {does} not allow VLAN {vid}"
+    says += f"; {far} at the other end does." if len(lacking) == 1 else ", the two ends of one link."
     repair = []
     for end, row in lacking:
-        cells: dict[str, object] = {"allowed": (row.allowed or VlanSet()) | VlanSet.of([vid])}
         opposite = context.port(adjacency.far(end))
-        if opposite is not None and opposite.pvid == vid and row.pvid != vid:
-            cells["pvid"] = vid  # it arrives without a tag
-        repair.append(set_port(end, **cells))
+        bare = opposite is not None and opposite.pvid == vid and row.pvid != vid  # it arrives without a tag
+        repair.append(carry(context, end, VlanSet.of([vid]), **({"pvid": vid} if bare else {})))
     evidence = context.evidence(rows[0], "pvid", "allowed") + context.evidence(rows[1], "pvid", "allowed")
+    for end, row in lacking:
+        if row.forbidden is not None and vid in row.forbidden:
+            says += f" Somebody forbade it at {end}, perhaps on purpose."
+            evidence += context.evidence(row, "forbidden")
     return Finding(
         "link-vlan-missing",
         "breaks",
         tuple(at_port(end, vid) for end, _ in lacking),
-        says + (f"; {other} does." if other else ", the two ends of one link."),
+        says,
         evidence,
         tuple(repair),
     )
@@ -110,10 +113,7 @@ def link_not_spare(context: Context, adjacency: Adjacency) -> Finding | None:
         f"The link between {adjacency.a} and {adjacency.b} does not carry VLAN {lacking}, which both devices have on "
         "other links of their ring; if the spanning tree comes to use this link, that VLAN is cut.",
         context.evidence(rows[0], "allowed") + context.evidence(rows[1], "allowed"),
-        tuple(
-            set_port(e, allowed=(r.allowed or lacking) | lacking)
-            for e, r in zip((adjacency.a, adjacency.b), rows, strict=True)
-        ),
+        tuple(carry(context, end, lacking) for end in (adjacency.a, adjacency.b)),
     )
 
 

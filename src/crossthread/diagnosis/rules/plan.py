@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from datetime import date
 
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.edits import set_host, set_port
+from crossthread.diagnosis.edits import carry, set_host, set_port
 from crossthread.diagnosis.findings import Finding, Subject, at_port
 from crossthread.diagnosis.registry import About, rule
 from crossthread.network.hosts.station import HostStation
@@ -309,7 +309,7 @@ def plan_carries(context: Context, entry: PlannedLink) -> Finding | None:
         if short:
             lacking.append((end, short))
             evidence += context.evidence(row, "allowed")
-            repair.append(set_port(end, allowed=row.allowed | short))
+            repair.append(carry(context, end, short))
     if not lacking:
         return None
     parts = " and ".join(f"{end} does not allow VLAN {short}" for end, short in lacking)

@@ -61,8 +61,8 @@ def explain(context: Context, stop: Stop, target: Station, back: bool) -> list[F
         stop.reason == "silent" and isinstance(stop.station, HostStation)
     ):
         return _at_host(context, stop, target)
-    if stop.reason == "filter" and isinstance(stop.station, Interface) and stop.entry is not None:
-        return _first([partial(between_rules.filter_drops, context, stop.station, stop.entry, back)])
+    if stop.reason == "filter" and stop.entry is not None:
+        return _first([partial(between_rules.filter_drops, context, stop.port or stop.station, stop.entry, back)])
     if stop.reason == "discards" and isinstance(stop.station, Interface) and stop.choice is not None:
         return _first([partial(between_rules.route_discards, context, stop.station, stop.choice)])
     if stop.reason == "down":

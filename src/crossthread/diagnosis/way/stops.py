@@ -38,5 +38,7 @@ def told(stop: Stop | None, back: bool, nobody: bool = False, unread: bool = Fal
         return f"{station} asks for {stop.target}, which nobody has that was read"
     if stop.reason == "route" and unread:
         return f"{station} has no route to {stop.target} that was read"
+    if stop.port is not None:
+        station = str(stop.port)
     says = _REASONS[stop.reason].format(station=station, target=stop.target)
     return f"the reply stops on its way back: {says}" if back else says

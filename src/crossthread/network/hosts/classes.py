@@ -21,7 +21,7 @@ from crossthread.network.hosts.station import Station
 from crossthread.network.hosts.stations import Stations
 from crossthread.network.switching.components import Components, Part
 from crossthread.network.switching.segments import Fabric
-from crossthread.network.topology.names import Names
+from crossthread.network.topology.names import End, Names
 from crossthread.survey import Survey
 from crossthread.survey.records import Host
 from crossthread.survey.table import runs
@@ -100,9 +100,16 @@ class Classes:
     """
 
     def __init__(
-        self, survey: Survey, names: Names, fabric: Fabric, components: Components, stations: Stations
+        self,
+        survey: Survey,
+        names: Names,
+        fabric: Fabric,
+        components: Components,
+        stations: Stations,
+        filtered: frozenset[End],
     ) -> None:
         self._names, self._fabric, self._components, self._stations = names, fabric, components, stations
+        self._filtered = filtered
         self.all = [self._class(*group) for group in self._groups(survey)]
 
     @cached_property
@@ -161,7 +168,8 @@ class Classes:
             | {Block.of(row.prefix) for row in survey.routes}
             | {Block.of(prefix) for row in survey.filters for prefix in (row.source, row.destination) if prefix}
         )
-        isolated = self._isolated(survey)
+        isolated, filters = self._isolated(survey), self._filters()
+        between = not self._stations.plugged.issuperset(filters)
         special = self._special(survey)
         free = {device: self._free(device) for device in devices}
         groups: dict[_Key, tuple[list[int], Counter[str]]] = defaultdict(lambda: ([], Counter()))
@@ -171,7 +179,7 @@ class Classes:
             parts = {device: roots.get(device, device) if free[device] >> vid & 1 else None for device in near}
             part = next(iter(parts.values()))
             whole = len(set(parts.values())) == 1 and not inner.divide(block) and special.isdisjoint(members)
-            whole = whole and isolated.isdisjoint(members)
+            whole = whole and not filters and isolated.isdisjoint(members)
             if part is not None and whole:
                 held = groups[(vid, part), block, gateway, ()]
                 held[0].extend(members)
@@ -185,6 +193,8 @@ class Classes:
                     around = inner.around(addresses[n] or "", block)
                     if n in isolated:  # alike are those of one device, which do not hear each other
                         part = f"{part}, isolated at {pairs[n][0]}"
+                    if filters:
+                        part = part + filters.get(pairs[n], f", at {pairs[n][0]}" if between else "")
                     held = groups[(vid, part), block, gateway, around]
                     held[0].append(n)
                     held[1][pairs[n][0]] += 1
@@ -211,6 +221,11 @@ class Classes:
             alike = n not in special and not tags[n] and links[n] != "down" and host.address is not None
             (lost if alike and host.end is None else single).append(n)
         return single, lost
+
+    def _filters(self) -> dict[tuple[str, str | None], str]:
+        """The packet filters of ports, with their device: those at one with the same filters are alike."""
+        rows = {(end.device, end.port): self._names.row(end) for end in self._filtered}
+        return {(d, p): f", at {d} by {row.filter_in}, {row.filter_out}" for (d, p), row in rows.items() if row}
 
     def _isolated(self, survey: Survey) -> set[int]:
         """The hosts at isolated ports."""

@@ -6,9 +6,8 @@ from collections import defaultdict
 from ipaddress import ip_network
 from typing import NamedTuple
 
-from crossthread.network.hosts.station import Interface
 from crossthread.network.three_valued import Truth
-from crossthread.network.topology.names import Names
+from crossthread.network.topology.names import End, Names
 from crossthread.survey import Survey
 from crossthread.survey.records import Filter
 from crossthread.values import NONE, Address
@@ -38,6 +37,15 @@ class Passage(NamedTuple):
     entry: Filter | None
 
 
+def filtered_ports(survey: Survey, names: Names) -> frozenset[End]:
+    """The ports that have a packet filter, as far as was read."""
+    columns = [survey.column("ports", column) for column in ("filter_in", "filter_out")]
+    if all(name in (None, NONE) for column in columns for name in set(column)):
+        return frozenset()
+    places = zip(survey.column("ports", "device"), survey.column("ports", "port"), *columns, strict=True)
+    return frozenset(End(names.spelled[device], port) for device, port, *held in places if {*held} - {None, NONE})
+
+
 class Filters:
     """The packet filters of a survey."""
 
@@ -48,22 +56,22 @@ class Filters:
         for rows in self._entries.values():
             rows.sort(key=lambda row: (row.number is None, row.number or 0))
         self.used = any(
-            name not in (None, NONE) for column in ("filter_in", "filter_out")
-            for name in set(survey.column("gateways", column))
+            name not in (None, NONE) for table in ("gateways", "ports") for column in ("filter_in", "filter_out")
+            for name in set(survey.column(table, column))
         )  # fmt: skip
-        """Whether any interface has a filter, as far as was read."""
+        """Whether any interface or port has a filter, as far as was read."""
+        self.ports = filtered_ports(survey, names)
 
     def entries(self, device: str, name: str) -> list[Filter]:
         """The entries of a filter in their order; the one without a number, for all other packets, last."""
         return self._entries.get((device, name), [])
 
-    def passage(self, interface: Interface, way: str, packet: Packet) -> Passage:
-        """What becomes of a packet at an interface on its way `in` or `out`."""
-        name = interface.row.filter_in if way == "in" else interface.row.filter_out
+    def passage(self, device: str, name: str | None, packet: Packet) -> Passage:
+        """What becomes of a packet at a filter of a device."""
         if name is None or name == NONE:
             return Passage(True, None)
         doubtful: Filter | None = None
-        for entry in self.entries(interface.device, name):
+        for entry in self.entries(device, name):
             if entry.number is None:
                 verdict, matches = entry.otherwise, True if entry.otherwise else None
             else:

@@ -6,16 +6,19 @@ the question has to reach somebody who answers for the address, and the answer h
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Literal, NamedTuple
 
 import msgspec
 
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.network import Network
-from crossthread.network.routing.filters import Packet
+from crossthread.network.routing.filters import Packet, Passage
+from crossthread.network.routing.passed_ports import PassedPorts
 from crossthread.network.routing.routes import KEPT, Choice
 from crossthread.network.three_valued import Truth, all_of
-from crossthread.survey.records import Filter, Gateway, Row
+from crossthread.network.topology.names import End
+from crossthread.survey.records import Filter, Gateway, Port, Row
 from crossthread.values import NONE, Address, PrefixedAddress, address
 
 
@@ -46,6 +49,8 @@ class Stop(msgspec.Struct, frozen=True):
     choice: Choice | None = None
     entry: Filter | None = None
     """Of a packet filter, the entry that drops the packet, or may do so."""
+    port: End | None = None
+    """The port that has that filter; None: an interface of the station has it."""
 
 
 class Walk(msgspec.Struct, frozen=True):
@@ -120,7 +125,8 @@ class Forwarding:
         self._answered: dict[tuple[Station, Address], list[tuple[Station, bool, Truth]]] = {}
         self._onward: dict[tuple[Station, Station], Walk] = {}
         self._connected: dict[str, set[Address]] = {}
-        self._unread, self._filters = network.unread, network.filters
+        self._unread, self._filters, self._names = network.unread, network.filters, network.names
+        self._passed = PassedPorts(network.stations, network.fabric)
         self._version, self._versions = network.version, network.versions
         twin = network.twin
         self._twin: Forwarding | None = None
@@ -156,25 +162,39 @@ class Forwarding:
         return self._filtered(walk, Packet(source.address.ip, target.address.ip, reply), itself)
 
     def _filtered(self, walk: Walk, packet: Packet, itself: set[str]) -> Walk:
-        """The same walk past the packet filters of the interfaces on it.
+        """The same walk past the packet filters of the interfaces and ports on it.
 
-        Whether a filter also concerns what a device sends or takes itself differs from maker to maker.
+        Whether an interface's filter also concerns what a device sends or takes itself differs from maker to maker.
         """
-        for legs, sure in ((walk.legs, not walk.aside), (walk.aside, False)):
+        for legs, known in ((walk.legs, not walk.aside), (walk.aside, False)):
             for leg in legs:
-                for station, way in ((leg.sender, "out"), (leg.receiver, "in")):
-                    if not isinstance(station, Interface):
-                        continue
-                    passes, entry = self._filters.passage(station, way, packet)
+                for station, row, way, end, sure in self._filtering(leg):
+                    device = end.device if end is not None else station.device
+                    passes, entry = self._passage(device, row, way, packet)
                     if passes is True:
                         continue
-                    stop = Stop("filter", station, packet.target, entry=entry)
-                    if passes is False and sure and station.device not in itself:
-                        at = walk.legs.index(leg) + (way == "in")
+                    stop = Stop("filter", station, packet.target, entry=entry, port=end)
+                    if passes is False and sure and known and (end is not None or station.device not in itself):
+                        at = walk.legs.index(leg) + (station is leg.receiver)
                         return Walk(False, walk.legs[:at], stop)
-                    missing = walk.missing if passes is False else (*walk.missing, (station.row, f"filter_{way}"))
+                    missing = walk.missing if passes is False else (*walk.missing, (row, f"filter_{way}"))
                     walk = msgspec.structs.replace(walk, arrives=None, stop=walk.stop or stop, missing=missing)
         return walk
+
+    def _passage(self, device: str, row: Gateway | Port, way: str, packet: Packet) -> Passage:
+        return self._filters.passage(device, row.filter_in if way == "in" else row.filter_out, packet)
+
+    def _filtering(self, leg: Leg) -> Iterator[tuple[Station, Gateway | Port, str, End | None, bool]]:
+        """The interfaces and ports of a leg: the nearer station, its row, the direction, the port, whether surely."""
+        if isinstance(leg.sender, Interface):
+            yield leg.sender, leg.sender.row, "out", None, True
+        passed, sure = self._passed.between(leg.sender, leg.receiver) if self._filters.ports else ((), True)
+        for end, way in passed:
+            row = self._names.row(end)
+            if row is not None and end in self._filters.ports:
+                yield leg.sender, row, way, end, sure
+        if isinstance(leg.receiver, Interface):
+            yield leg.receiver, leg.receiver.row, "in", None, True
 
     def _walk(self, source: Station, target: Station) -> Walk:
         for host in (source, target):

@@ -43,7 +43,10 @@ def membership(row: Port | None) -> Membership:
         return ROUTED
     if row.authorized == "no":
         return msgspec.structs.replace(CLOSED, pvid=row.pvid)
-    return _admitting(_by_mode(row), row.frames)
+    port = _by_mode(row)
+    if row.ingress_filter == "no" and row.mode in ("trunk", "hybrid"):  # what it does not carry comes in all the same
+        port = msgspec.structs.replace(port, accepts=EVERYTHING, joins=EVERYTHING)
+    return _admitting(port, row.frames)
 
 
 def _admitting(port: Membership, frames: str | None) -> Membership:

@@ -158,7 +158,8 @@ class Fabric:
         if end not in self._memberships:
             row = self._names.row(end)
             settings = row and (
-                row.mode, row.tagging, row.pvid, row.allowed, row.untagged, row.voice, row.frames, row.authorized
+                row.mode, row.tagging, row.pvid, row.allowed, row.untagged, row.voice, row.frames, row.authorized,
+                row.ingress_filter,
             )  # fmt: skip
             if settings not in self._alike:  # many ports have the same settings
                 self._alike[settings] = membership(row)

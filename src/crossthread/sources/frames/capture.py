@@ -12,6 +12,7 @@ import msgspec
 
 from crossthread.errors import UnreadableError
 from crossthread.sources.frames import bpdu, lldp
+from crossthread.sources.mau import Running, running
 from crossthread.survey.records import Device, Neighbor, Port, Row
 from crossthread.values import NO_VID, NONE, Address, address
 
@@ -258,11 +259,13 @@ def read_rows(capture: Capture, source: str) -> list[Row]:
 def _neighbor(device: str, port: str, heard: Heard, source: str) -> Neighbor:
     unit = heard.unit
     words = None if unit.enabled is None else tuple(w for w in unit.enabled if w in _KNOWN_CAPABILITIES)
+    runs = running(unit.negotiation[2]) if unit.negotiation else Running()
     return Neighbor(
         device, port, "lldp", unit.name, unit.chassis, unit.port, unit.port_description,
         unit.management[0] if unit.management else NONE, words, unit.description, ttl=unit.ttl,
         interval=round(heard.interval, 3) if heard.interval else None,
         pvid=unit.pvid if unit.pvid is None or unit.pvid <= 4094 else None, mtu=_mtu(unit), source=source,
+        speed=runs.speed, duplex=runs.duplex,
     )  # fmt: skip
 
 

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import contextlib
+from collections.abc import Iterable
 from typing import Any
 
-from crossthread.survey.records import Device, Neighbor
+from crossthread.survey.records import Device, Neighbor, Port
 from crossthread.values import NONE, parse_mac
 
 _CAPABILITIES = {"bridge", "router", "station", "wlan", "repeater", "other"}
@@ -44,6 +45,30 @@ def read_neighbors(device: str, document: dict[str, Any], source: str) -> list[N
     return found
 
 
+def lists_own_ports(document: dict[str, Any]) -> bool:
+    """Whether a document is about a device's own interfaces, and not about its neighbours."""
+    heard = [one for holder in _each(document.get("lldp")) for one in _each(holder.get("interface"))]
+    return bool(heard) and all("status" in one for one in heard)
+
+
+def read_own_ports(device: str, document: dict[str, Any], ports: Iterable[Port], source: str) -> list[Port]:
+    """What each of a device's ports does with neighbour discovery, and the VLAN that it tells phones to use."""
+    held = list(ports)
+    voices, found = voice_vlans(document), []
+    for holder in _each(document.get("lldp")):
+        for one in _each(holder.get("interface")):
+            rows = [row for row in held if row.port == one.get("name")]
+            if rows:
+                cells: dict[str, Any] = {"discovery": _DISCOVERY.get((_value(one, "status") or "").casefold())}
+                if all(row.mode is None for row in rows):
+                    cells["voice"] = voices.get(rows[0].port)
+                found.append(Port(device, rows[0].port, source=source, **cells))
+    return found
+
+
+_DISCOVERY = {"rx and tx": "both", "rx only": "receive", "tx only": "send", "disabled": "off"}
+
+
 def voice_vlans(document: dict[str, Any]) -> dict[str, int]:
     """The VLAN that a phone is told to use, for each own interface on which that was announced (LLDP-MED)."""
     found: dict[str, int] = {}
@@ -51,8 +76,10 @@ def voice_vlans(document: dict[str, Any]) -> dict[str, int]:
         for heard in _each(holder.get("interface")):
             policies = [policy for med in _each(heard.get("lldp-med")) for policy in _each(med.get("policy"))]
             for policy in policies:
-                vid = _value(policy, "vlan") or _value(policy, "vid") or _plain(policy.get("vid"))
-                if str(policy.get("type", "")).casefold() == "voice" and vid and vid.isdecimal() and int(vid):
+                inner = [_plain(vlan.get("vid")) for vlan in _each(policy.get("vlan"))]
+                vid = next(filter(None, inner), None) or _value(policy, "vlan") or _plain(policy.get("vid"))
+                kind = str(policy.get("apptype", policy.get("type", ""))).casefold()
+                if kind == "voice" and vid and vid.isdecimal() and int(vid):
                     found[str(heard.get("name"))] = int(vid)
     return found
 

@@ -7,6 +7,7 @@ from typing import Any
 from msgspec.structs import replace
 
 from crossthread.sources.listings import software_switch
+from crossthread.sources.listings.flows import read_flows
 from crossthread.sources.listings.linux_links import Links, bond_members, is_bond, kept_apart, table_of
 from crossthread.sources.listings.linux_routing import Parts, listed, proxies_of, read_forwarding, read_routes
 from crossthread.survey.records import ArpEntry, Gateway, Host, MacEntry, Port, Row, TreePort
@@ -104,7 +105,7 @@ def read_device(name: str, parts: Parts) -> list[Row]:
     bridged = _bridge_members(parts)
     bundled = {member for held in software_switch.bundles(switched, details).values() for member in held}
     switching, bonded = _switching(parts), bond_members(links)
-    for port in physical:
+    for port in (name for name in links if name in physical):
         link = links[port]
         alias = link.get("ifalias")
         cells: dict[str, Any] = bridged.get(port, bonded.get(port, {}))
@@ -137,6 +138,10 @@ def read_device(name: str, parts: Parts) -> list[Row]:
         rows += [row for port, row in joined.items() if port not in physical]
         if "ovs-fdb" in parts:
             rows += software_switch.read_database(name, parts["ovs-fdb"].data, details, parts["ovs-fdb"].path)
+        if "ovs-flows" in parts:
+            numbers = {str(row.get("ofport")): port for port, row in details.items()}
+            entering = sorted(((physical - bundled) & switched.keys()) | joined.keys() - bundled)
+            rows += read_flows(name, parts["ovs-flows"].data, numbers, entering, parts["ovs-flows"].path)
         bridges = tables.get("ovs-bridge", {})
         rows += software_switch.read_trees(name, bridges, switched, details, physical, told)
     taggers = set()

@@ -21,9 +21,10 @@ _BRIDGE, _VLAN = "1.3.6.1.2.1.17", "1.3.6.1.2.1.17.7.1"
 _ENTITY, _IFSTACK, _ACCESS = "1.3.6.1.2.1.47.1.1.1.1", "1.3.6.1.2.1.31.1.2.1", "1.0.8802.1.1.1.1.2.1.1"
 _VRRP, _VRRP3 = "1.3.6.1.2.1.68", "1.3.6.1.2.1.207.1"
 _IP, _LAG, _LLDP = "1.3.6.1.2.1.4", "1.2.840.10006.300.43.1.2.1.1", "1.0.8802.1.1.2.1"
+_MST, _MAU = "1.3.111.2.802.1.1.6.1", "1.3.6.1.2.1.26"
 
 COLUMNS = {
-    "description": f"{_SYSTEM}.1", "name": f"{_SYSTEM}.5", "location": f"{_SYSTEM}.6",
+    "description": f"{_SYSTEM}.1", "name": f"{_SYSTEM}.5", "up_time": f"{_SYSTEM}.3", "location": f"{_SYSTEM}.6",
     "entity_class": f"{_ENTITY}.5", "entity_software": f"{_ENTITY}.10", "entity_model": f"{_ENTITY}.13",
     "engine": "1.3.6.1.6.3.10.2.1.1", "if_stack": f"{_IFSTACK}.3", "authorized": f"{_ACCESS}.5",
     "if_descr": f"{_IF}.2", "if_type": f"{_IF}.3", "if_mtu": f"{_IF}.4", "if_speed": f"{_IF}.5", "if_mac": f"{_IF}.6",
@@ -31,6 +32,7 @@ COLUMNS = {
     "if_in_unicast": f"{_IFX}.7", "if_in_multicast": f"{_IFX}.8", "if_in_broadcast": f"{_IFX}.9",
     "if_out_unicast": f"{_IFX}.11", "if_out_multicast": f"{_IFX}.12", "if_out_broadcast": f"{_IFX}.13",
     "if_name": f"{_IFX}.1", "if_high_speed": f"{_IFX}.15", "if_alias": f"{_IFX}.18",
+    "if_discontinuity": f"{_IFX}.19", "mau_type": f"{_MAU}.2.1.1.3", "mau_capable": f"{_MAU}.5.1.1.9",
     "fcs_errors": f"{_ETHER}.3", "late_collisions": f"{_ETHER}.8", "duplex": f"{_ETHER}.19",
     "bridge_address": f"{_BRIDGE}.1.1", "base_port": f"{_BRIDGE}.1.4.1.2",
     "stp_protocol": f"{_BRIDGE}.2.1", "stp_priority": f"{_BRIDGE}.2.2", "stp_root": f"{_BRIDGE}.2.5",
@@ -44,7 +46,12 @@ COLUMNS = {
     "fdb_port": f"{_VLAN}.2.2.1.2", "fdb_status": f"{_VLAN}.2.2.1.3",
     "vlan_fdb": f"{_VLAN}.4.2.1.3", "vlan_egress": f"{_VLAN}.4.2.1.4", "vlan_untagged": f"{_VLAN}.4.2.1.5",
     "static_name": f"{_VLAN}.4.3.1.1", "static_egress": f"{_VLAN}.4.3.1.2", "static_untagged": f"{_VLAN}.4.3.1.4",
-    "static_status": f"{_VLAN}.4.3.1.5", "pvid": f"{_VLAN}.4.5.1.1", "port_frames": f"{_VLAN}.4.5.1.2",
+    "static_forbidden": f"{_VLAN}.4.3.1.3", "static_status": f"{_VLAN}.4.3.1.5",
+    "pvid": f"{_VLAN}.4.5.1.1", "port_frames": f"{_VLAN}.4.5.1.2", "ingress_filtering": f"{_VLAN}.4.5.1.3",
+    "mst_restricted": f"{_MST}.3.1.12", "mst_cist_role": f"{_MST}.3.1.14", "mst_region": f"{_MST}.7.1.3",
+    "mst_vlan": f"{_MST}.6.1.3", "mst_root": f"{_MST}.2.1.7", "mst_root_cost": f"{_MST}.2.1.8",
+    "mst_root_port": f"{_MST}.2.1.9", "mst_priority": f"{_MST}.2.1.10", "mst_state": f"{_MST}.4.1.5",
+    "mst_port_priority": f"{_MST}.4.1.6", "mst_cost": f"{_MST}.4.1.7", "mst_role": f"{_MST}.4.1.12",
     "forwarding": f"{_IP}.1", "ip_index": f"{_IP}.20.1.2", "ip_mask": f"{_IP}.20.1.3", "arp": f"{_IP}.22.1.2",
     "route_if": f"{_IP}.24.4.1.5", "route_type": f"{_IP}.24.4.1.6", "route_protocol": f"{_IP}.24.4.1.7",
     "old_route_if": f"{_IP}.21.1.2", "old_route_hop": f"{_IP}.21.1.7", "old_route_type": f"{_IP}.21.1.8",
@@ -55,6 +62,7 @@ COLUMNS = {
     "inet_route_protocol": f"{_IP}.24.7.1.9",
     "rem_pvid": f"{_LLDP}.5.32962.1.3.1.1.1", "rem_lag_status": f"{_LLDP}.5.4623.1.3.3.1.1",
     "rem_lag": f"{_LLDP}.5.4623.1.3.3.1.2", "rem_frame": f"{_LLDP}.5.4623.1.3.4.1.1",
+    "rem_mau": f"{_LLDP}.5.4623.1.3.1.1.4",
     "med_vlan": f"{_LLDP}.5.4795.1.2.1.1.2", "med_tagged": f"{_LLDP}.5.4795.1.2.1.1.6",
     "lag_attached": f"{_LAG}.13", "lag_state": f"{_LAG}.21",
     "vrrp_state": f"{_VRRP}.1.3.1.3", "vrrp_address": f"{_VRRP}.1.4.1.2",
@@ -68,9 +76,9 @@ COLUMNS = {
 }  # fmt: skip
 """Every column that is read, and single values, by the name that it has here."""
 SINGLE = frozenset({
-    "description", "name", "location", "bridge_address", "stp_protocol", "stp_priority", "stp_root", "stp_root_cost",
-    "stp_root_port", "stp_version", "stp_max_age", "stp_forward_delay", "mac_ageing", "forwarding", "lldp_chassis",
-    "lldp_enabled", "engine",
+    "description", "name", "up_time", "location", "bridge_address", "stp_protocol", "stp_priority", "stp_root",
+    "stp_root_cost", "stp_root_port", "stp_version", "stp_max_age", "stp_forward_delay", "mac_ageing", "forwarding",
+    "lldp_chassis", "lldp_enabled", "engine",
 })  # fmt: skip
 """Those of `COLUMNS` that have a single value, of instance 0."""
 CAPABILITIES = ("other", "repeater", "bridge", "wlan", "router", "phone", None, "station")

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from functools import cached_property
 
+from crossthread.sources.mau import running
 from crossthread.sources.snmp.mib import Mib, address_of, capabilities
 from crossthread.survey.records import Neighbor
 from crossthread.values import NONE
@@ -54,9 +55,11 @@ class NeighborTables(Mib):
             if own is not None and (own.version == 4 or index[:3] not in management):
                 management[index[:3]] = str(own)
         found = []
+        kinds = self.numbers("rem_mau")
         for index in self.octets("rem_chassis"):
             if len(index) != 3 or index[1] not in ports:
                 continue
+            runs = running(kinds.get(index, 0))
             found.append(
                 Neighbor(
                     self.device, ports[index[1]], "lldp", self.texts("rem_name").get(index) or None,
@@ -64,6 +67,7 @@ class NeighborTables(Mib):
                     self.texts("rem_port_descr").get(index) or None, management.get(index),
                     tuple(capabilities(self.octets("rem_enabled").get(index, b""))) or None,
                     self.texts("rem_descr").get(index) or None, pvid=self._announced_vlan(index),
+                    speed=runs.speed, duplex=runs.duplex,
                     mtu=self._announced_mtu(index), lag=self._announced_aggregate(index),
                     source=self.at("rem_chassis", index),
                 )

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.edits import set_host, set_port
+from crossthread.diagnosis.edits import carry, set_host, set_port
 from crossthread.diagnosis.findings import Finding, at_port, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.port.vlan import vlan_witnesses
@@ -59,9 +59,9 @@ def tag_mends(context: Context, host: HostStation) -> list[Option]:
     retag: Option = (set_host(host, vid=wanted),) if host.row.vid != wanted else ()
     bare = (set_host(host, vid=""),)
     if row.mode == "access":
-        carry: Option = (set_port(host.end, mode="trunk", pvid=NONE, allowed=str(wanted)), *retag)
-        return [bare, carry] if row.pvid == wanted else [carry, (set_port(host.end, pvid=wanted), *bare)]
+        tagged: Option = (set_port(host.end, mode="trunk", pvid=NONE, allowed=str(wanted)), *retag)
+        return [bare, tagged] if row.pvid == wanted else [tagged, (set_port(host.end, pvid=wanted), *bare)]
     if row.allowed is not None and wanted not in row.allowed:
-        return [(set_port(host.end, allowed=str(row.allowed | VlanSet.of([wanted]))), *retag)]
+        return [(carry(context, host.end, VlanSet.of([wanted])), *retag)]
     untagged = row.pvid == wanted and context.network.fabric.leaves(host.end, NO_VID).has(wanted) is not False
     return [bare] if untagged else [retag] if retag else []

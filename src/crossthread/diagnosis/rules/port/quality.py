@@ -32,7 +32,9 @@ def port_errors(context: Context, end: End) -> Finding | None:
     known = list(dict.fromkeys(_COUNTERS[c] for c in bad if getattr(row, _COUNTERS[c])))
     listed = ", ".join(f"{c.replace('_', ' ')} {getattr(row, c)}" for c in bad)
     of = ", of " + " and ".join(f"{getattr(row, c)} packets {c.partition('_')[0]}" for c in known) if known else ""
-    says = f"{end} has counted {listed}{of}."
+    days = f" in {row.counted_for / _DAY:.1f} days" if row.counted_for and not known else ""
+    says = f"{end} has counted {listed}{of}{days}."
+    known += ["counted_for"] if days else []
     return Finding("port-errors", "risks", (at_port(end),), says, context.evidence(row, *bad, *known))
 
 
@@ -43,13 +45,16 @@ _COUNTERS = {
 """The counters of damaged frames, and that of the packets beside which each is judged."""
 _RATE, _HANDFUL = 1e-5, 100
 """One damaged frame in 100,000 is ten times what a link at its worst allowed bit error rate of 1e-10 loses (IEEE
-802.3); where packets were not counted, fewer than a hundred are a handful that any plug in and out leaves."""
+802.3); where packets were not counted, fewer than a hundred are a handful that any plug in and out leaves, and so are
+as many a week where the device says for how long it has counted."""
+_DAY = 86_400
 
 
 def _too_many(row: Port, counter: str, packets: str) -> bool:
     """Whether damaged frames are more than a sound link has."""
     bad, good = getattr(row, counter) or 0, getattr(row, packets)
-    return bad > 0 and (bad >= _RATE * (good + bad) if good else bad >= _HANDFUL)
+    weeks = max(1.0, (row.counted_for or 0) / (7 * _DAY))
+    return bad > 0 and (bad >= _RATE * (good + bad) if good else bad >= _HANDFUL * weeks)
 
 
 @rule("port-slow", "Port", About.PORT, needs="ports.capable_speed", follows="cable-fault link-speed-differs")
