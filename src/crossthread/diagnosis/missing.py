@@ -125,9 +125,10 @@ def _of_crossing(context: Context, crossing: Crossing, vid: int) -> list[Evidenc
     if any(sure and node.vid == vid for _, node, _, sure in fabric.cross(crossing, vid)):
         return []
     found: list[Evidence] = []
+    if crossing.adjacency.up is None:
+        for link in crossing.adjacency.links:
+            found += _of_port(context, link.a, "oper") + _of_port(context, link.b, "oper")
     for end in (crossing.near, crossing.far):
-        if crossing.adjacency.up is None:
-            found += _of_port(context, end, "oper")
         member = fabric.member(end)
         if None in (member.accepts.has(vid), member.untagged.has(vid), member.pvid):
             found += _of_port(context, end, *_vlan_columns(context, end))

@@ -295,6 +295,9 @@ def _device(folder: str, documents: list[tuple[Document, float]]) -> list[Told]:
     if {"ip-addr", "ip-link"} & set(parts):
         host = linux.is_host(parts)
         rows += linux.read_host(name, parts) if host else linux.read_device(name, parts)
+        if not host and not any(isinstance(row, Device) for row in rows):
+            bridges = ("bridge",) if parts.keys() & {"ovs-bridge", "ovs-port", "bridge-link"} else None
+            rows.append(Device(name, capabilities=bridges, source=documents[0][0].path))
         if "packet-filter" in parts and not host:
             gateways = [row for row in rows if isinstance(row, Gateway)]
             rows = [row for row in rows if not isinstance(row, Gateway)]

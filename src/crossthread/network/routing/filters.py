@@ -6,7 +6,7 @@ from collections import defaultdict
 from ipaddress import ip_network
 from typing import NamedTuple
 
-from crossthread.network.three_valued import Truth
+from crossthread.network.three_valued import Truth, all_of
 from crossthread.network.topology.names import End, Names
 from crossthread.survey import Survey
 from crossthread.survey.records import Filter
@@ -23,11 +23,17 @@ class Packet(NamedTuple):
     source: Address
     target: Address
     reply: bool
+    by: frozenset[str] = frozenset()
+    """The devices that the echo surely passed which this replies to."""
 
-    @property
-    def state(self) -> str:
-        """What a filter that remembers connections takes it for."""
-        return "established" if self.reply else "new"
+    def is_in(self, states: tuple[str, ...], device: str) -> Truth:
+        """Whether a device that remembers connections takes it for one of some states.
+
+        A reply to an echo that it has not seen belongs to nothing that it remembers: makers differ in what follows.
+        """
+        if self.reply and device not in self.by:
+            return None
+        return ("established" if self.reply else "new") in states
 
 
 class Passage(NamedTuple):
@@ -75,7 +81,7 @@ class Filters:
             if entry.number is None:
                 verdict, matches = entry.otherwise, True if entry.otherwise else None
             else:
-                verdict, matches = entry.action, _matches(entry, packet)
+                verdict, matches = entry.action, _matches(entry, packet, device)
             if matches is False:
                 continue
             if matches and verdict and doubtful is None:
@@ -88,7 +94,7 @@ class Filters:
         return Passage(None, doubtful)
 
 
-def _matches(entry: Filter, packet: Packet) -> Truth:
+def _matches(entry: Filter, packet: Packet, device: str) -> Truth:
     """Whether an entry is about a packet; None if it says something that is not understood."""
     version = packet.source.version
     if entry.family and entry.family != str(version):
@@ -96,7 +102,8 @@ def _matches(entry: Filter, packet: Packet) -> Truth:
     for prefix, ip in ((entry.source, packet.source), (entry.destination, packet.target)):
         if prefix and ((ip.version == 6) != (":" in prefix) or ip not in ip_network(prefix)):
             return False
-    if entry.state and packet.state not in entry.state:
+    remembered = packet.is_in(entry.state, device) if entry.state else True
+    if remembered is False:
         return False
     protocol = (entry.protocol or "any").casefold()
     if protocol in _ECHO[version]:
@@ -107,4 +114,4 @@ def _matches(entry: Filter, packet: Packet) -> Truth:
         other = protocol in _OTHER or protocol in _ECHO[10 - version] or protocol.isdecimal()
         found = False if other else None
     ports = entry.source_port or entry.destination_port
-    return False if ports else found  # an echo has no ports
+    return False if ports else all_of((found, remembered))  # an echo has no ports

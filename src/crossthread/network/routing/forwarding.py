@@ -159,7 +159,16 @@ class Forwarding:
         if not self._filters.used or walk.arrives is False or source.address is None or target.address is None:
             return walk
         itself = {station.device for station in (source, target) if isinstance(station, Interface)}
-        return self._filtered(walk, Packet(source.address.ip, target.address.ip, reply), itself)
+        by = self._passing(self._walk(target, source)) if reply else frozenset[str]()
+        return self._filtered(walk, Packet(source.address.ip, target.address.ip, reply, by), itself)
+
+    def _passing(self, walk: Walk) -> frozenset[str]:
+        """The devices that surely see a packet on its way."""
+        if walk.aside or walk.arrives is None:
+            return frozenset()
+        routers = {s.device for leg in walk.legs for s in (leg.sender, leg.receiver) if isinstance(s, Interface)}
+        passed = [self._passed.between(leg.sender, leg.receiver) for leg in walk.legs] if self._filters.ports else []
+        return frozenset(routers | {end.device for ports, sure in passed if sure for end, _ in ports})
 
     def _filtered(self, walk: Walk, packet: Packet, itself: set[str]) -> Walk:
         """The same walk past the packet filters of the interfaces and ports on it.

@@ -45,12 +45,15 @@ class Loose(msgspec.Struct, frozen=True):
 
 
 def port_up(row: Port | None) -> Truth:
-    """Whether a port works: down if it is down by configuration or in fact; up only if it was seen up."""
+    """Whether a port works: down if it is down by configuration or in fact; up only if it was seen up.
+
+    A member that takes part in its aggregate collects and distributes frames, and so is up (IEEE 802.1AX clause 6.4).
+    """
     if row is None:
         return None
     if row.admin == "down" or row.oper == "down":
         return False
-    return True if row.oper == "up" else None
+    return True if row.oper == "up" or row.lag_state == "attached" else None
 
 
 def cable_up(ends: Iterable[Truth]) -> Truth:
