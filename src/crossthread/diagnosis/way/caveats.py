@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from itertools import groupby
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.rules.between_bridges import link_one_way
@@ -19,6 +20,7 @@ def caveats(context: Context, walks: Sequence[Walk], paths: Sequence[Sequence[Ho
     found = [f"packet filters were not read at {' and '.join(unread)}: one there could still drop it"] if unread else []
     links = {link: None for path in paths for link in _links(context, path)}
     found += [says for link in links for says in (_one_way(context, link), _narrow(context, link)) if says]
+    found += [says for path in paths for stretch in _stretches(path) if (says := _narrower(context, stretch))]
     return tuple(dict.fromkeys(found))
 
 
@@ -53,9 +55,30 @@ def _one_way(context: Context, link: Link) -> str | None:
     return f"{hears} hears {silent}, and {silent} hears nobody there: frames may pass in one direction only"
 
 
+def _stretches(path: Sequence[Hop]) -> Iterator[list[Hop]]:
+    """The bridges between two stations that send and take packets, stretch by stretch."""
+    for bridged, hops in groupby(path, lambda hop: hop.kind == "bridge"):
+        if bridged:
+            yield list(hops)
+
+
+def _narrower(context: Context, stretch: Sequence[Hop]) -> str | None:
+    """A port in the middle that takes only smaller frames than both at the ends, of which no station learns."""
+    ends = [End(hop.name, port) for hop in stretch for port in (hop.enters, hop.leaves) if port]
+    sizes = [(row.mtu, end) for end in ends if (row := context.port(end)) is not None and row.mtu]
+    if len(ends) < 4 or len(sizes) < len(ends):
+        return None
+    least, end = min(sizes)
+    return _too_narrow(end, least) if least < min(sizes[0][0], sizes[-1][0]) else None
+
+
+def _too_narrow(end: End, size: int) -> str:
+    return f"small packets pass; frames of over {size} octets do not: {end} takes no larger ones"
+
+
 def _narrow(context: Context, link: Link) -> str | None:
     sizes = {end: row.mtu for end in (link.a, link.b) if (row := context.port(end)) is not None and row.mtu}
     if len(set(sizes.values())) < 2:
         return None
     end = min(sizes, key=lambda one: sizes[one])
-    return f"small packets pass; frames of over {sizes[end]} octets do not: {end} takes no larger ones"
+    return _too_narrow(end, sizes[end])
