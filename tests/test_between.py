@@ -308,12 +308,12 @@ class Links(unittest.TestCase):
         self.assertIn("frames of over 1500 octets do not", why(survey, "a", "b").caveats[0])
 
     def test_a_link_in_the_middle_for_small_packets(self):
-        wide = [at("loft", "desk1", mtu=9000), at("keel", "desk1", mtu=9000)]
-        survey = made(self.yard, *wide, at("loft", "t1", mtu=1500), at("keel", "t1", mtu=1500))
-        (says,) = why(survey, "desk-loft-1", "desk-keel-1").caveats
-        self.assertEqual(says, "small packets pass; frames of over 1500 octets do not: keel t1 takes no larger ones")
-        self.assertEqual(why(made(survey, at("keel", "desk1", mtu=1500)), "desk-loft-1", "desk-keel-1").caveats, ())
-        self.assertEqual(why(made(survey, at("keel", "desk1", mtu=None)), "desk-loft-1", "desk-keel-1").caveats, ())
+        wide = [at("loft", "d1", mtu=9000), at("keel", "d1", mtu=9000)]
+        survey = made(self.bundled(), *wide, at("loft", "b1", mtu=1500), at("keel", "b1", mtu=1500))
+        (says,) = why(survey, "a", "b").caveats
+        self.assertEqual(says, "small packets pass; frames of over 1500 octets do not: keel b1 takes no larger ones")
+        self.assertEqual(why(made(survey, at("keel", "d1", mtu=1500)), "a", "b").caveats, ())
+        self.assertEqual(why(made(survey, at("keel", "d1", mtu=None)), "a", "b").caveats, ())
 
     def test_tagged_frames_travel_through_a_tunnel(self):
         rows = ["west u1 trunk 1 1 10 20", "east u1 trunk 1 1 10 20", "west d1 access 10", "east d1 access 10",
