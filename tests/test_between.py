@@ -287,6 +287,9 @@ class Links(unittest.TestCase):
         self.assertEqual(
             [(f.rule, f.severity) for f in check(one).findings if "lag" in f.rule], [("link-lag-detached", "risks")]
         )
+        partners = [at("loft", f"m{n}", lag_partner=f"02:00:00:00:00:0{n}") for n in (1, 2)]
+        (found,) = (f for f in check(made(one, *partners)).findings if f.rule == "link-lag-detached")
+        self.assertIn("At the other end is 02:00:00:00:00:01, not 02:00:00:00:00:02.", found.says)
         both = made(survey, *(at("loft", m, lag_state="detached") for m in ("m1", "m2")))
         answer = why(both, "a", "b")
         self.assertEqual((answer.verdict, rules(answer)), ("fails", ["link-lag-detached"]))

@@ -195,6 +195,75 @@ class Region(unittest.TestCase):
         self.assertEqual((first.counted_for, second.counted_for), (544_320, None))
 
 
+ZONED = """
+.1.3.6.1.2.1.31.1.1.1.1.7 = STRING: "e7"
+.1.3.6.1.2.1.31.1.1.1.1.8 = STRING: "e8"
+.1.3.6.1.2.1.2.2.1.3.7 = INTEGER: 6
+.1.3.6.1.2.1.2.2.1.3.8 = INTEGER: 6
+.1.3.6.1.2.1.47.1.1.1.1.5.1 = INTEGER: 3
+.1.3.6.1.2.1.47.1.1.1.1.11.1 = STRING: "SN-0042"
+.1.0.8802.1.1.2.1.1.1.0 = INTEGER: 30
+.1.2.840.10006.300.43.1.2.1.1.9.7 = Hex-STRING: 02 00 00 00 00 09
+.1.2.840.10006.300.43.1.2.1.1.9.8 = Hex-STRING: 00 00 00 00 00 00
+.1.2.840.10006.300.43.1.2.1.1.13.7 = INTEGER: 8
+"""
+GLOBAL, LOCAL = "253.9.0.10" + ".0" * 11 + ".1", "254.128" + ".0" * 13 + ".1"
+NEWER = f"""
+.1.3.6.1.2.1.4.34.1.3.2.16.{GLOBAL} = INTEGER: 7
+.1.3.6.1.2.1.4.34.1.3.4.20.{LOCAL}.0.0.0.7 = INTEGER: 7
+.1.3.6.1.2.1.4.34.1.3.4.20.{LOCAL}.0.0.0.8 = INTEGER: 8
+.1.3.6.1.2.1.4.34.1.5.2.16.{GLOBAL} = OID: .1.3.6.1.2.1.4.32.1.5.7.2.16.{GLOBAL[:-1]}0.64
+.1.3.6.1.2.1.4.34.1.5.4.20.{LOCAL}.0.0.0.7 = OID: .0.0
+.1.3.6.1.2.1.4.35.1.4.7.4.20.{LOCAL[:-1]}9.0.0.0.7 = Hex-STRING: 02 00 00 00 00 09
+.1.3.6.1.2.1.4.24.7.1.7.2.16.{".".join("0" * 16)}.0.2.0.0.4.20.{LOCAL[:-1]}9.0.0.0.7 = INTEGER: 7
+.1.3.6.1.2.1.4.24.7.1.8.2.16.{".".join("0" * 16)}.0.2.0.0.4.20.{LOCAL[:-1]}9.0.0.0.7 = INTEGER: 4
+.1.3.6.1.2.1.4.24.7.1.9.2.16.{".".join("0" * 16)}.0.2.0.0.4.20.{LOCAL[:-1]}9.0.0.0.7 = INTEGER: 3
+"""
+FIRST = f"""
+.1.3.6.1.2.1.55.1.8.1.2.7.{GLOBAL} = INTEGER: 64
+.1.3.6.1.2.1.55.1.8.1.2.7.{LOCAL} = INTEGER: 64
+.1.3.6.1.2.1.55.1.8.1.2.8.{LOCAL} = INTEGER: 64
+.1.3.6.1.2.1.55.1.11.1.4.{".".join("0" * 16)}.0.1 = INTEGER: 7
+.1.3.6.1.2.1.55.1.11.1.4.{GLOBAL}.128.2 = INTEGER: 7
+.1.3.6.1.2.1.55.1.11.1.5.{".".join("0" * 16)}.0.1 = Hex-STRING: FE 80 {"00 " * 13}09
+.1.3.6.1.2.1.55.1.11.1.6.{".".join("0" * 16)}.0.1 = INTEGER: 4
+.1.3.6.1.2.1.55.1.11.1.6.{GLOBAL}.128.2 = INTEGER: 2
+.1.3.6.1.2.1.55.1.11.1.7.{".".join("0" * 16)}.0.1 = INTEGER: 3
+.1.3.6.1.2.1.55.1.12.1.2.7.{LOCAL[:-1]}9 = Hex-STRING: 02 00 00 00 00 09
+"""
+
+
+class Six(unittest.TestCase):
+    """What tables new and old say of IPv6 as it is used: with link-local addresses at both ends of a route."""
+
+    def told(self, text):
+        rows = read_walk(ZONED + text, "crane", "walk")
+        return {kind: [row for row in rows if type(row).__name__ == kind] for kind in ("Gateway", "Route", "ArpEntry")}
+
+    def test_link_local_addresses_are_told_where_ipv6_is_routed_and_are_next_hops(self):
+        for text, discards in ((NEWER, []), (FIRST, [("fd09:a::1/128", "", "blackhole")])):
+            told = self.told(text)
+            self.assertEqual([(g.interface, g.address) for g in told["Gateway"]],
+                             [("e7", "fd09:a::1/64"), ("e7", "fe80::1/64")])  # fmt: skip
+            self.assertEqual(
+                [(r.prefix, r.next_hop or "", r.kind) for r in told["Route"]], [("::/0", "fe80::9", None), *discards]
+            )
+            self.assertEqual((told["Route"][0].interface, told["Route"][0].origin), ("e7", "static"))
+            self.assertEqual([(a.interface, a.address, a.mac) for a in told["ArpEntry"]],
+                             [("e7", "fe80::9", "02:00:00:00:00:09")])  # fmt: skip
+
+    def test_the_first_tables_are_read_only_where_there_are_no_newer_ones(self):
+        told = self.told(NEWER + FIRST)
+        self.assertEqual([len(told[kind]) for kind in ("Gateway", "Route", "ArpEntry")], [2, 1, 1])
+
+    def test_the_chassis_and_the_members_of_a_bundle_say_who_they_are(self):
+        rows = read_walk(ZONED, "crane", "walk")
+        self.assertEqual((rows[0].serial, rows[0].discovery_interval), ("SN-0042", 30))
+        ports = {row.port: row for row in rows if isinstance(row, Port)}
+        self.assertEqual((ports["e7"].lag, ports["e7"].lag_partner), ("e8", "02:00:00:00:00:09"))
+        self.assertIsNone(ports["e8"].lag_partner)
+
+
 class Newer(unittest.TestCase):
     def test_addresses_routes_and_announcements_of_the_newer_tables(self):
         six = "32.1.13.184" + ".0" * 11 + ".1"

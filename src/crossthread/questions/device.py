@@ -21,8 +21,8 @@ from crossthread.values import NONE
 from crossthread.views.coverage import not_read
 from crossthread.views.heard import Heard, heard_of
 
-_FACTS = ("chassis", "capabilities", "platform", "software", "management", "site", "tier", "routing", "routing6",
-          "discovery", "mac_ageing", "arp_ageing")  # fmt: skip
+_FACTS = ("chassis", "capabilities", "platform", "software", "serial", "management", "site", "tier", "routing",
+          "routing6", "discovery", "discovery_interval", "mac_ageing", "arp_ageing")  # fmt: skip
 
 
 class PortLine(msgspec.Struct, frozen=True):

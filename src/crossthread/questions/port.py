@@ -22,7 +22,7 @@ from crossthread.views.tree import tree
 _FACTS = (
     "description", "aliases", "admin", "oper", "speed", "capable_speed", "duplex", "mtu", "mode", "pvid", "allowed",
     "untagged", "voice", "forbidden", "tagging", "frames", "ingress_filter", "isolated", "authorized", "lag",
-    "lag_state", "discovery", "mac", "allowed_macs", "mac_limit", "violation", "violations",
+    "lag_state", "lag_partner", "discovery", "mac", "allowed_macs", "mac_limit", "violation", "violations",
 )  # fmt: skip
 _COUNTERS = ("in_errors", "crc_errors", "out_errors", "late_collisions")
 _BESIDE = {"in_errors": "in_packets", "crc_errors": "in_packets", "out_errors": "out_packets",

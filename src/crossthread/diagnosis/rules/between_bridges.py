@@ -111,14 +111,22 @@ def link_lag_detached(context: Context, end: End) -> Finding | None:
     faces = {str(link.far(end).device) for link in context.network.links if end in (link.a, link.b)}
     where = f" (towards {' and '.join(sorted(faces))})" if faces else ""
     state = "is narrower than it looks" if alive else "carries nothing"
+    usual = {other.lag_partner for other in members if other.lag_state == "attached" and other.lag_partner}
+    strange = {o.lag_partner for o in members if o.port in out and o.lag_partner} - usual if usual else set()
+    aside = (
+        f" At the other end is {', '.join(sorted(filter(None, strange)))}, not {', '.join(usual)}." if strange else ""
+    )
     return Finding(
         "link-lag-detached",
         "risks" if alive else "breaks",
         (at_port(whole), *(at_port(End(end.device, port)) for port in out)),
-        f"{' and '.join(out)} of {whole}{where} have a link but do not bundle, so that it {state}."
-        if len(out) > 1
-        else f"{out[0]} of {whole}{where} has a link but does not bundle, so that it {state}.",
-        tuple(fact for other in members for fact in context.evidence(other, "lag_state", "oper")),
+        f"{' and '.join(out)} of {whole}{where} {'have' if len(out) > 1 else 'has'} a link but "
+        f"{'do' if len(out) > 1 else 'does'} not bundle, so that it {state}.{aside}",
+        tuple(
+            fact
+            for other in members
+            for fact in context.evidence(other, "lag_state", "oper", *(["lag_partner"] if strange else []))
+        ),
     )
 
 

@@ -11,12 +11,20 @@ from typing import Any
 
 from msgspec.structs import replace
 
-from crossthread.sources.snmp.mib import COLUMNS, Mib, address_of
+from crossthread.sources.snmp.mib import COLUMNS, Mib, address_of, sixteen
 from crossthread.survey.records import ArpEntry, Gateway, Route, Row
-from crossthread.values import address, interface
+from crossthread.values import Address, address, interface
 
 _ETHERNET = 6
+_LOCAL = 64
+"""The prefix length of link-local addresses (RFC 4291 section 2.5.6)."""
+_DISCARDED6, _REMOTE6 = 2, 4
 _NAMED_VLAN = re.compile(r"\bVLAN[ #:-]?(\d{1,4})\b", re.IGNORECASE)
+
+
+def _is_routed6(own: Address | None) -> bool:
+    """Whether an address makes its interface one that routes IPv6: a link-local one alone does not."""
+    return own is not None and own.version == 6 and not own.is_link_local and not own.is_loopback
 
 
 class AddressTables(Mib):
@@ -56,23 +64,21 @@ class AddressTables(Mib):
         """Addresses that only the newer table tells, for IPv4 and IPv6 (RFC 4293 ipAddressTable)."""
         found: list[Row] = []
         prefixes = self._walk.pointers(COLUMNS["address_prefix"])
+        routed6 = {n for index, n in self.numbers("address_if").items() if _is_routed6(address_of(index))}
         for index, number in self.numbers("address_if").items():
             own, pointer = address_of(index), prefixes.get(index, ())
             if self.numbers("address_kind").get(index, 1) != 1:
                 continue  # an anycast or broadcast address
-            if own is None or own.is_loopback or own.is_link_local or number not in self.interfaces or len(pointer) < 3:
+            if own is None or own.is_loopback or number not in self.interfaces:
+                continue
+            length = _LOCAL if own.is_link_local and own.version == 6 else pointer[-1] if len(pointer) > 2 else None
+            if length is None or (own.is_link_local and number not in routed6):
                 continue  # 0.0 in place of a pointer: the prefix is not known
-            text = f"{own}/{pointer[-1]}"
-            if text not in known and pointer[-1] <= own.max_prefixlen:
-                name = self.interfaces[number]
-                state = {1: "up", 2: "down"}
-                found.append(
-                    Gateway(
-                        self.device, name, text, admin=state.get(self.of(self.numbers("if_admin"), number) or 0),
-                        oper=state.get(self.of(self.numbers("if_oper"), number) or 0),
-                        source=self.at("address_if", index), **self._place(number, name),
-                    )
-                )  # fmt: skip
+            text = f"{own}/{length}"
+            if text not in known and length <= own.max_prefixlen:
+                found.append(self._interface(number, text, "address_if", index))
+        if not routed6:
+            found += self._old_addresses6()
         for index, octets in self.octets("neighbour_mac").items():
             own = address_of(index[1:]) if index else None
             if own is not None and len(octets) == 6:
@@ -81,6 +87,28 @@ class AddressTables(Mib):
                     ArpEntry(self.device, label, str(own), octets.hex(":"), source=self.at("neighbour_mac", index))
                 )
         return found
+
+    def _interface(self, number: int, text: str, column: str, index: tuple[int, ...]) -> Gateway:
+        state, name = {1: "up", 2: "down"}, self.interfaces[number]
+        return Gateway(
+            self.device, name, text, admin=state.get(self.of(self.numbers("if_admin"), number) or 0),
+            oper=state.get(self.of(self.numbers("if_oper"), number) or 0), source=self.at(column, index),
+            **self._place(number, name),
+        )  # fmt: skip
+
+    def _old_addresses6(self) -> Iterator[Row]:
+        """Addresses and neighbours of IPv6 in its first tables (RFC 2465), where they are the only ones."""
+        told = {index: sixteen(index[1:]) for index in self.numbers("six_prefix") if index[0] in self.interfaces}
+        routed6 = {index[0] for index, own in told.items() if _is_routed6(own)}
+        for index, own in told.items():
+            length = self.numbers("six_prefix")[index]
+            if own is not None and not own.is_loopback and length <= own.max_prefixlen and index[0] in routed6:
+                yield self._interface(index[0], f"{own}/{length}", "six_prefix", index)
+        for index, octets in self.octets("six_neighbour").items():
+            known = sixteen(index[1:])
+            if known is not None and len(octets) == 6:
+                label = self.interfaces.get(index[0])
+                yield ArpEntry(self.device, label, str(known), octets.hex(":"), source=self.at("six_neighbour", index))
 
     def _place(self, number: int, name: str) -> dict[str, Any]:
         """The VLAN of an interface that routes: as its description says, else by the number at the end of its name."""
@@ -162,7 +190,25 @@ class AddressTables(Mib):
             )
         if not found:
             self._old_routes(found)
+        if not any(":" in prefix for prefix, _ in found):
+            self._old_routes6(found)
         return list(found.values())
+
+    def _old_routes6(self, found: dict[tuple[str, str], Route]) -> None:
+        """Routes of IPv6 in their first table (RFC 2465), where it is the only one."""
+        protocols, known = {3: "static", 5: "rip", 6: "ospf", 7: "bgp"}, self.numbers("six_route_protocol")
+        hops, kinds = self.octets("six_route_hop"), self.numbers("six_route_type")
+        for index, number in self.numbers("six_route_if").items():
+            goal, hop, at = sixteen(index[:16]), sixteen(hops.get(index, b"")), self.at("six_route_if", index)
+            if goal is None or goal.is_loopback or len(index) < 17 or index[16] > goal.max_prefixlen:
+                continue
+            prefix = str(ip_network(f"{goal}/{index[16]}", strict=False))
+            if kinds.get(index) == _DISCARDED6:
+                found[prefix, ""] = Route(self.device, prefix, kind="blackhole", source=at)
+            elif hop is not None and int(hop) and kinds.get(index) == _REMOTE6:
+                origin = protocols.get(known.get(index, 0), "other")
+                row = Route(self.device, prefix, str(hop), self.interfaces.get(number), origin, source=at)
+                found[prefix, str(hop)] = row
 
     def _old_routes(self, found: dict[tuple[str, str], Route]) -> None:
         """The oldest table of routes (RFC 1213), where it is the only one."""

@@ -75,9 +75,11 @@ class _Reader(AddressTables, PortTables, TreeTables):
             words or (("bridge",) if self.bridge_ports else None),
             platform=self._model() or next(iter(self.texts("description").values()), None) or None,
             software=self._entity("entity_software"),
+            serial=self._entity("entity_serial"),
             management=self._management() or self._walk.asked,
             site=next(iter(self.texts("location").values()), None) or None,
             routing={1: "yes", 2: "no"}.get(forwarding or 0),
+            discovery_interval=self.one("lldp_interval"),
             mac_ageing=self.one("mac_ageing"),
             source=self.at("name", (0,)) if self.texts("name") else self._source,
         )
@@ -140,19 +142,26 @@ _TELLING = {
     "ports": ("if_descr", "if_oper", "if_type", "if_admin", "if_name", "pvid"),
     "vlans": ("vlan_egress", "static_egress", "static_name"),
     "neighbors": ("lldp_chassis", "lldp_port_id", "rem_chassis", "rem_port", "rem_name"),
-    "gateways": ("ip_index", "address_if", "address_prefix"),
-    "routes": ("route_if", "route_type", "inet_route_if", "old_route_if"),
+    "gateways": ("ip_index", "address_if", "address_prefix", "six_prefix"),
+    "routes": ("route_if", "route_type", "inet_route_if", "old_route_if", "six_route_if"),
     "trees": ("port_state", "mst_root"),
     "tree_ports": ("port_state", "port_cost", "port_cost_32", "mst_state"),
     "macs": ("mac_port", "fdb_port"),
-    "arp": ("arp", "neighbour_mac"),
+    "arp": ("arp", "neighbour_mac", "six_neighbour"),
 }
 """The columns of a walk by which one sees that a table was read, or where it broke off."""
 _NEEDED = {
     "ports": ("base_port",),
     "neighbors": ("rem_chassis_kind", "rem_port_kind", "lldp_port_descr"),
     "gateways": ("ip_mask", "address_kind"),
-    "routes": ("inet_route_type", "old_route_hop", "old_route_type", "old_route_mask"),
+    "routes": (
+        "inet_route_type",
+        "old_route_hop",
+        "old_route_type",
+        "old_route_mask",
+        "six_route_hop",
+        "six_route_type",
+    ),
     "macs": ("fdb_status", "mac_status", "vlan_fdb"),
 }
 """The other columns without which rows of a table are missing."""

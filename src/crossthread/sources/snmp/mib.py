@@ -21,11 +21,12 @@ _BRIDGE, _VLAN = "1.3.6.1.2.1.17", "1.3.6.1.2.1.17.7.1"
 _ENTITY, _IFSTACK, _ACCESS = "1.3.6.1.2.1.47.1.1.1.1", "1.3.6.1.2.1.31.1.2.1", "1.0.8802.1.1.1.1.2.1.1"
 _VRRP, _VRRP3 = "1.3.6.1.2.1.68", "1.3.6.1.2.1.207.1"
 _IP, _LAG, _LLDP = "1.3.6.1.2.1.4", "1.2.840.10006.300.43.1.2.1.1", "1.0.8802.1.1.2.1"
-_MST, _MAU = "1.3.111.2.802.1.1.6.1", "1.3.6.1.2.1.26"
+_MST, _MAU, _SIX = "1.3.111.2.802.1.1.6.1", "1.3.6.1.2.1.26", "1.3.6.1.2.1.55.1"
 
 COLUMNS = {
     "description": f"{_SYSTEM}.1", "name": f"{_SYSTEM}.5", "up_time": f"{_SYSTEM}.3", "location": f"{_SYSTEM}.6",
     "entity_class": f"{_ENTITY}.5", "entity_software": f"{_ENTITY}.10", "entity_model": f"{_ENTITY}.13",
+    "entity_serial": f"{_ENTITY}.11",
     "engine": "1.3.6.1.6.3.10.2.1.1", "if_stack": f"{_IFSTACK}.3", "authorized": f"{_ACCESS}.5",
     "if_descr": f"{_IF}.2", "if_type": f"{_IF}.3", "if_mtu": f"{_IF}.4", "if_speed": f"{_IF}.5", "if_mac": f"{_IF}.6",
     "if_admin": f"{_IF}.7", "if_oper": f"{_IF}.8", "if_in_errors": f"{_IF}.14", "if_out_errors": f"{_IF}.20",
@@ -60,13 +61,16 @@ COLUMNS = {
     "neighbour_mac": f"{_IP}.35.1.4",
     "inet_route_if": f"{_IP}.24.7.1.7", "inet_route_type": f"{_IP}.24.7.1.8",
     "inet_route_protocol": f"{_IP}.24.7.1.9",
+    "six_prefix": f"{_SIX}.8.1.2", "six_route_if": f"{_SIX}.11.1.4", "six_route_hop": f"{_SIX}.11.1.5",
+    "six_route_type": f"{_SIX}.11.1.6", "six_route_protocol": f"{_SIX}.11.1.7", "six_neighbour": f"{_SIX}.12.1.2",
     "rem_pvid": f"{_LLDP}.5.32962.1.3.1.1.1", "rem_lag_status": f"{_LLDP}.5.4623.1.3.3.1.1",
     "rem_lag": f"{_LLDP}.5.4623.1.3.3.1.2", "rem_frame": f"{_LLDP}.5.4623.1.3.4.1.1",
     "rem_mau": f"{_LLDP}.5.4623.1.3.1.1.4",
     "med_vlan": f"{_LLDP}.5.4795.1.2.1.1.2", "med_tagged": f"{_LLDP}.5.4795.1.2.1.1.6",
-    "lag_attached": f"{_LAG}.13", "lag_state": f"{_LAG}.21",
+    "lag_attached": f"{_LAG}.13", "lag_state": f"{_LAG}.21", "lag_partner": f"{_LAG}.9",
     "vrrp_state": f"{_VRRP}.1.3.1.3", "vrrp_address": f"{_VRRP}.1.4.1.2",
     "vrrp3_state": f"{_VRRP3}.1.1.1.5", "vrrp3_address": f"{_VRRP3}.1.2.1.2",
+    "lldp_interval": f"{_LLDP}.1.1",
     "lldp_admin": f"{_LLDP}.1.6.1.2", "lldp_management": f"{_LLDP}.3.8.1.3",
     "lldp_chassis": f"{_LLDP}.3.2", "lldp_enabled": f"{_LLDP}.3.6", "lldp_port_id": f"{_LLDP}.3.7.1.3",
     "lldp_port_descr": f"{_LLDP}.3.7.1.4", "rem_chassis_kind": f"{_LLDP}.4.1.1.4", "rem_chassis": f"{_LLDP}.4.1.1.5",
@@ -78,7 +82,7 @@ COLUMNS = {
 SINGLE = frozenset({
     "description", "name", "up_time", "location", "bridge_address", "stp_protocol", "stp_priority", "stp_root",
     "stp_root_cost", "stp_root_port", "stp_version", "stp_max_age", "stp_forward_delay", "mac_ageing", "forwarding",
-    "lldp_chassis", "lldp_enabled", "engine",
+    "lldp_chassis", "lldp_enabled", "lldp_interval", "engine",
 })  # fmt: skip
 """Those of `COLUMNS` that have a single value, of instance 0."""
 CAPABILITIES = ("other", "repeater", "bridge", "wlan", "router", "phone", None, "station")
@@ -225,13 +229,21 @@ def _written(octets: bytes) -> set[int]:
 
 
 def address_of(index: tuple[int, ...]) -> Address | None:
-    """An address that begins an index: its type (1 IPv4, 2 IPv6), its length, its octets (RFC 4001)."""
-    if len(index) < 2 or (index[0], index[1]) not in ((1, 4), (2, 16)):
+    """An address that begins an index: its type (1 IPv4, 2 IPv6), its length, its octets (RFC 4001).
+
+    Of types 3 and 4 a zone of four octets follows, such as the interface of a link-local address; it is left out.
+    """
+    if len(index) < 2 or (index[0], index[1]) not in ((1, 4), (2, 16), (3, 8), (4, 20)):
         return None
     octets = index[2 : 2 + index[1]]
     if len(octets) < index[1] or max(octets) > 255:
         return None
-    return IPv4Address(bytes(octets)) if index[0] == 1 else IPv6Address(bytes(octets))
+    return IPv4Address(bytes(octets[:4])) if index[0] in (1, 3) else IPv6Address(bytes(octets[:16]))
+
+
+def sixteen(octets: tuple[int, ...] | bytes) -> IPv6Address | None:
+    """The IPv6 address in sixteen octets."""
+    return IPv6Address(bytes(octets)) if len(octets) == 16 and max(octets) < 256 else None
 
 
 def capabilities(octets: bytes) -> list[str]:

@@ -32,6 +32,8 @@ class PortTables(NeighborTables):
             if lag in self.interfaces:
                 own["lag"] = self.interfaces[lag]
                 own["lag_state"] = self._attached(number)
+                partner = self.of(self.octets("lag_partner"), number) or b""
+                own["lag_partner"] = partner.hex(":") if len(partner) == 6 and any(partner) else None
             names = {t for t in (self.of(self.texts("if_descr"), number),) if t and " " not in t}
             found.append(
                 Port(
