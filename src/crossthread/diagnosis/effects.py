@@ -13,16 +13,17 @@ from typing import Any, NamedTuple
 
 import msgspec
 
-from crossthread.diagnosis.cheapest_way import Search
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.missing import gaps
+from crossthread.diagnosis.search.cheapest_way import Search
 from crossthread.diagnosis.way.explanations import explain
 from crossthread.errors import SurveyError
 from crossthread.network.hosts.classes import HostClass
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.network import Network
-from crossthread.network.routing.forwarding import Forwarding, Walk
+from crossthread.network.routing.forwarding import Forwarding
+from crossthread.network.routing.walks import Walk
 from crossthread.network.three_valued import Truth, all_of
 from crossthread.survey.changes import merge_changes
 from crossthread.survey.survey import Evidence

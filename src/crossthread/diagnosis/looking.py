@@ -9,7 +9,8 @@ import msgspec
 
 from crossthread.diagnosis.context import Context
 from crossthread.network.hosts.station import HostStation, Station
-from crossthread.network.routing.forwarding import Forwarding, Walk
+from crossthread.network.routing.forwarding import Forwarding
+from crossthread.network.routing.walks import Walk
 from crossthread.network.topology.names import End
 from crossthread.survey.survey import Evidence
 from crossthread.values import NONE

@@ -6,8 +6,8 @@ from collections.abc import Sequence
 
 from crossthread.diagnosis.context import Context
 from crossthread.network.hosts.station import HostStation, Station, Tap
-from crossthread.network.routing.forwarding import Leg, Stop, Walk
 from crossthread.network.routing.unread import Exit
+from crossthread.network.routing.walks import Leg, Stop, Walk
 from crossthread.network.switching.nodes import Crossing
 from crossthread.network.three_valued import vids_in
 from crossthread.network.topology.adjacency import bundle

@@ -11,7 +11,6 @@ import msgspec
 from crossthread.answer import Answer
 from crossthread.collector import held_still
 from crossthread.diagnosis.all_rules import sweep
-from crossthread.diagnosis.cheapest_way import Search
 from crossthread.diagnosis.consequences import nested
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.effects import find_effects
@@ -20,6 +19,7 @@ from crossthread.diagnosis.repair.hypotheses import judged
 from crossthread.diagnosis.rules import plan as plan_rules
 from crossthread.diagnosis.rules import vlan as vlan_rules
 from crossthread.diagnosis.rules.survey import survey_gap
+from crossthread.diagnosis.search.cheapest_way import Search
 from crossthread.diagnosis.vlan_pieces import split_vlans
 from crossthread.network.given import of_network
 from crossthread.network.network import Network

@@ -34,7 +34,7 @@ from crossthread.network.given import of_network
 from crossthread.network.hosts.ends import end_name, end_named, find_ends, is_nobody
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.network import Network
-from crossthread.network.routing.forwarding import Stop, Walk
+from crossthread.network.routing.walks import Stop, Walk
 from crossthread.network.three_valued import VERDICTS, Truth, Verdict, all_of
 from crossthread.plan import Plan
 from crossthread.survey.changes import Change, merge_changes

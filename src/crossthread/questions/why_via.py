@@ -6,17 +6,17 @@ from collections.abc import Sequence
 
 import msgspec
 
-from crossthread.diagnosis.cheapest_way import Search
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.repair.tree_costs import opened
 from crossthread.diagnosis.repair.work_order import work_order
+from crossthread.diagnosis.search.cheapest_way import Search
 from crossthread.diagnosis.way.echo import walks
 from crossthread.diagnosis.way.faults import with_faults
 from crossthread.errors import UnknownNameError, visible
 from crossthread.network.given import of_network
 from crossthread.network.hosts.ends import end_named
 from crossthread.network.network import Network
-from crossthread.network.routing.forwarding import Leg
+from crossthread.network.routing.walks import Leg
 from crossthread.network.three_valued import all_of
 from crossthread.plan import Plan
 from crossthread.questions.why import Why, focused, in_order, why

@@ -6,7 +6,7 @@ import msgspec
 
 from crossthread.network.hosts.station import HostStation, Station, Tap
 from crossthread.network.network import Network
-from crossthread.network.routing.forwarding import Leg, Walk
+from crossthread.network.routing.walks import Leg, Walk
 from crossthread.network.switching.nodes import BEYOND, Node, Reached
 from crossthread.network.three_valued import vids_in
 from crossthread.network.topology.open_ends import OUTSIDE

@@ -7,7 +7,6 @@ from itertools import islice
 
 import msgspec
 
-from crossthread.diagnosis.cheapest_way import Search, Step
 from crossthread.diagnosis.consequences import nested
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
@@ -17,6 +16,8 @@ from crossthread.diagnosis.repair.side_effects import Stopped
 from crossthread.diagnosis.repair.tree_costs import opened
 from crossthread.diagnosis.repair.trials import changes_of, collect, try_out, works
 from crossthread.diagnosis.rules.plan import plan_host
+from crossthread.diagnosis.search.cheapest_way import Search
+from crossthread.diagnosis.search.costs import Step
 from crossthread.diagnosis.way.echo import walks
 from crossthread.network.hosts.ends import end_named
 from crossthread.network.network import Network

@@ -6,7 +6,8 @@ from crossthread.diagnosis.repair.steps import Draft
 from crossthread.network.hosts.ends import end_named
 from crossthread.network.hosts.station import HostStation, Station
 from crossthread.network.network import Network
-from crossthread.network.routing.forwarding import Forwarding, Walk
+from crossthread.network.routing.forwarding import Forwarding
+from crossthread.network.routing.walks import Walk
 from crossthread.values import address
 
 _FORWARD_DELAY = 15.0

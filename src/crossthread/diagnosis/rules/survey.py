@@ -9,7 +9,7 @@ from crossthread.diagnosis.findings import Alternative, Finding, Subject, at_sta
 from crossthread.diagnosis.looking import looks
 from crossthread.diagnosis.registry import rule
 from crossthread.network.hosts.station import HostStation
-from crossthread.network.routing.forwarding import Stop
+from crossthread.network.routing.walks import Stop
 from crossthread.survey.survey import Evidence
 
 

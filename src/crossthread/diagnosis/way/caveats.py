@@ -8,7 +8,7 @@ from itertools import groupby
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.rules.between_bridges import link_one_way
 from crossthread.network.hosts.station import Interface
-from crossthread.network.routing.forwarding import Walk
+from crossthread.network.routing.walks import Walk
 from crossthread.network.topology.links import Link
 from crossthread.network.topology.names import End
 from crossthread.views.way import Hop

@@ -11,7 +11,8 @@ from crossthread.diagnosis.rules.way import way_leaks, way_one_sided
 from crossthread.network.hosts.ends import end_named
 from crossthread.network.hosts.station import Interface
 from crossthread.network.network import Network
-from crossthread.network.routing.forwarding import Forwarding, Walk
+from crossthread.network.routing.forwarding import Forwarding
+from crossthread.network.routing.walks import Walk
 from crossthread.views.way import Hop, path_of
 
 

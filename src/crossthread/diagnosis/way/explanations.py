@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 
-from crossthread.diagnosis.cheapest_way import Search
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding, at_station
 from crossthread.diagnosis.repair.hypotheses import judged
@@ -22,8 +21,9 @@ from crossthread.diagnosis.rules.host.gateway import (
 from crossthread.diagnosis.rules.host.subnet import host_mask_differs, host_outside_peers, host_outside_subnet
 from crossthread.diagnosis.rules.host.tag import host_tag_wrong
 from crossthread.diagnosis.rules.port.mode import port_mode_routed
+from crossthread.diagnosis.search.cheapest_way import Search
 from crossthread.network.hosts.station import HostStation, Interface, Station
-from crossthread.network.routing.forwarding import Stop
+from crossthread.network.routing.walks import Stop
 from crossthread.values import Address
 
 

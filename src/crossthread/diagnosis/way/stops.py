@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from crossthread.network.hosts.station import HostStation
-from crossthread.network.routing.forwarding import Stop
+from crossthread.network.routing.walks import Stop
 
 _REASONS = {
     "address": "{station} has no IP address",

@@ -6,95 +6,20 @@ the question has to reach somebody who answers for the address, and the answer h
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from typing import Literal, NamedTuple
-
 import msgspec
 
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.network import Network
-from crossthread.network.routing.filters import Packet, Passage
-from crossthread.network.routing.passed_ports import PassedPorts
-from crossthread.network.routing.routes import KEPT, Choice
+from crossthread.network.routing.filtering import Filtering
+from crossthread.network.routing.filters import Packet
+from crossthread.network.routing.routes import KEPT
+from crossthread.network.routing.walks import Leg, Stop, Walk, combine
 from crossthread.network.three_valued import Truth, all_of
-from crossthread.network.topology.names import End
-from crossthread.survey.records import Filter, Gateway, Port, Row
+from crossthread.survey.records import Gateway, Row
 from crossthread.values import NONE, Address, PrefixedAddress, address
-
-
-class Leg(NamedTuple):
-    """One stretch of a way: from a station to the one that takes the packet on, over bridges only."""
-
-    sender: Station
-    receiver: Station
-    target: Address
-    """Whose MAC address the sender asks for."""
-    proxy: bool
-    """Whether the receiver answers for somebody else."""
-
-
-Reason = Literal[
-    "address", "family", "broadcast", "gateway", "gateway-outside", "silent", "deaf-host", "routing", "route", "loop",
-    "unknown", "beyond", "filter", "discards", "down",
-]  # fmt: skip
-
-
-class Stop(msgspec.Struct, frozen=True):
-    """Where a packet gets no further, and why."""
-
-    reason: Reason
-    station: Station
-    target: Address | None = None
-    candidates: tuple[Station, ...] = ()
-    choice: Choice | None = None
-    entry: Filter | None = None
-    """Of a packet filter, the entry that drops the packet, or may do so."""
-    port: End | None = None
-    """The port that has that filter; None: an interface of the station has it."""
-
-
-class Walk(msgspec.Struct, frozen=True):
-    """The way of one packet: whether it arrives, over which legs, and where it stops if it does not."""
-
-    arrives: Truth
-    legs: tuple[Leg, ...]
-    stop: Stop | None = None
-    missing: tuple[tuple[Row, str], ...] = ()
-    """Cells that the outcome turns on and that were not observed."""
-    aside: tuple[Leg, ...] = ()
-    """The legs of the other ways that the packet may take instead, where it is not known which it takes."""
-    contests: tuple[tuple[Station, Address], ...] = ()
-    """Who asks for which address and gets several answers that lead to different ends: whoever answers first wins."""
-
 
 _UNREAD = ("", None)
 """Among the devices that a packet has passed: a router that nobody read, which need not be passed twice."""
-
-
-def combine(walks: list[Walk], sure: bool) -> Walk:
-    """One outcome of several possible ones: certain only where all agree.
-
-    Parameters
-    ----------
-    walks
-        What may happen, the most likely first; not empty.
-    sure
-        Whether one of them is certain to happen; otherwise nothing at all may happen.
-    """
-    outcomes = {walk.arrives for walk in walks} | (set() if sure else {False})
-    if len(outcomes) == 1:
-        return (
-            walks[0]
-            if len(walks) == 1
-            else msgspec.structs.replace(
-                walks[0], aside=(*walks[0].aside, *(leg for walk in walks[1:] for leg in (*walk.legs, *walk.aside)))
-            )
-        )
-    best = next((walk for walk in walks if walk.arrives is not False), walks[0])
-    missing = tuple(fact for walk in walks for fact in walk.missing)
-    contests = tuple(contest for walk in walks for contest in walk.contests)
-    aside = tuple(leg for walk in walks for leg in (*(walk.legs if walk is not best else ()), *walk.aside))
-    return Walk(None, best.legs, best.stop, missing, aside, contests)
 
 
 def _holds(station: Station, wanted: Address) -> bool:
@@ -125,8 +50,7 @@ class Forwarding:
         self._answered: dict[tuple[Station, Address], list[tuple[Station, bool, Truth]]] = {}
         self._onward: dict[tuple[Station, Station], Walk] = {}
         self._connected: dict[str, set[Address]] = {}
-        self._unread, self._filters, self._names = network.unread, network.filters, network.names
-        self._passed = PassedPorts(network.stations, network.fabric)
+        self._unread, self._filtering = network.unread, Filtering(network)
         self._version, self._versions = network.version, network.versions
         twin = network.twin
         self._twin: Forwarding | None = None
@@ -156,54 +80,11 @@ class Forwarding:
     def send(self, source: Station, target: Station, reply: bool = False) -> Walk:
         """Walk one packet, an echo or its reply, from a host to a host, with all that the source knows."""
         walk = self._walk(source, target)
-        if not self._filters.used or walk.arrives is False or source.address is None or target.address is None:
+        if not self._filtering.used or walk.arrives is False or source.address is None or target.address is None:
             return walk
         itself = {station.device for station in (source, target) if isinstance(station, Interface)}
-        by = self._passing(self._walk(target, source)) if reply else frozenset[str]()
-        return self._filtered(walk, Packet(source.address.ip, target.address.ip, reply, by), itself)
-
-    def _passing(self, walk: Walk) -> frozenset[str]:
-        """The devices that surely see a packet on its way."""
-        if walk.aside or walk.arrives is None:
-            return frozenset()
-        routers = {s.device for leg in walk.legs for s in (leg.sender, leg.receiver) if isinstance(s, Interface)}
-        passed = [self._passed.between(leg.sender, leg.receiver) for leg in walk.legs] if self._filters.ports else []
-        return frozenset(routers | {end.device for ports, sure in passed if sure for end, _ in ports})
-
-    def _filtered(self, walk: Walk, packet: Packet, itself: set[str]) -> Walk:
-        """The same walk past the packet filters of the interfaces and ports on it.
-
-        Whether an interface's filter also concerns what a device sends or takes itself differs from maker to maker.
-        """
-        for legs, known in ((walk.legs, not walk.aside), (walk.aside, False)):
-            for leg in legs:
-                for station, row, way, end, sure in self._filtering(leg):
-                    device = end.device if end is not None else station.device
-                    passes, entry = self._passage(device, row, way, packet)
-                    if passes is True:
-                        continue
-                    stop = Stop("filter", station, packet.target, entry=entry, port=end)
-                    if passes is False and sure and known and (end is not None or station.device not in itself):
-                        at = walk.legs.index(leg) + (station is leg.receiver)
-                        return Walk(False, walk.legs[:at], stop)
-                    missing = walk.missing if passes is False else (*walk.missing, (row, f"filter_{way}"))
-                    walk = msgspec.structs.replace(walk, arrives=None, stop=walk.stop or stop, missing=missing)
-        return walk
-
-    def _passage(self, device: str, row: Gateway | Port, way: str, packet: Packet) -> Passage:
-        return self._filters.passage(device, row.filter_in if way == "in" else row.filter_out, packet)
-
-    def _filtering(self, leg: Leg) -> Iterator[tuple[Station, Gateway | Port, str, End | None, bool]]:
-        """The interfaces and ports of a leg: the nearer station, its row, the direction, the port, whether surely."""
-        if isinstance(leg.sender, Interface):
-            yield leg.sender, leg.sender.row, "out", None, True
-        passed, sure = self._passed.between(leg.sender, leg.receiver) if self._filters.ports else ((), True)
-        for end, way in passed:
-            row = self._names.row(end)
-            if row is not None and end in self._filters.ports:
-                yield leg.sender, row, way, end, sure
-        if isinstance(leg.receiver, Interface):
-            yield leg.receiver, leg.receiver.row, "in", None, True
+        by = self._filtering.seen_by(self._walk(target, source)) if reply else frozenset[str]()
+        return self._filtering.filtered(walk, Packet(source.address.ip, target.address.ip, reply, by), itself)
 
     def _walk(self, source: Station, target: Station) -> Walk:
         for host in (source, target):
