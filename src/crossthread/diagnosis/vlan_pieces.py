@@ -27,7 +27,7 @@ def split_vlans(context: Context) -> Iterator[tuple[int, list[list[Station]]]]:
     for (vid, _), pieces in parts.items():
         if len(pieces) > 1 and vid not in done:
             groups = sorted(pieces.values(), key=len, reverse=True)
-            if all(context.network.stations.hears(groups[0][0], other[0]) is False for other in groups[1:]):
+            if all(context.network.hearing.hears(groups[0][0], other[0]) is False for other in groups[1:]):
                 done.add(vid)
                 yield vid, groups
 

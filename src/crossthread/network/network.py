@@ -11,6 +11,7 @@ from crossthread.network.coverage import Covered
 from crossthread.network.dependencies import PARTS, stale
 from crossthread.network.families import narrowed, one_family, versions, whole
 from crossthread.network.hosts.classes import Classes, current_vlan
+from crossthread.network.hosts.hearing import Hearing
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.hosts.stations import Stations
 from crossthread.network.routing.filters import Filters
@@ -187,6 +188,11 @@ class Network:
         kept = self._kept
         before = kept.network.stations if kept is not None and "links" not in kept.stale else None
         return Stations(self.survey, self.names, self.links, self.adjacencies, self.fabric, self.components, before)
+
+    @cached_property
+    def hearing(self) -> Hearing:
+        """Who hears whom on a segment."""
+        return Hearing(self.stations, self.fabric, self.components)
 
     @cached_property
     def classes(self) -> Classes:

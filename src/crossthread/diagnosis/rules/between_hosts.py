@@ -127,7 +127,7 @@ def host_address_automatic(context: Context, host: HostStation) -> Finding | Non
     served = context.expected.served(vid) if vid else []
     where = f" It is in VLAN {vid}" if vid else ""
     if served:
-        heard = all(context.network.stations.hears(*pair) for pair in ((host, served[0]), (served[0], host)))
+        heard = all(context.network.hearing.hears(*pair) for pair in ((host, served[0]), (served[0], host)))
         reach = "which it reaches: look at the server or relay" if heard else "which it does not reach"
         where += f", served by {served[0].device} {served[0].name}, {reach}."
     elif where:

@@ -51,7 +51,7 @@ class Search:
         parted = between_hosts.port_isolated(self._context, one, two)
         if parted is not None:
             return step_of([*self._joins.down(one), *self._joins.down(two), parted])
-        direct = self._context.network.stations.on_one_wire(one, two)
+        direct = self._context.network.hearing.on_one_wire(one, two)
         if direct is not False:
             return step_of([*self._joins.down(one), *self._joins.down(two)])
         starts, ends = self._joins.attach(one, vids), self._joins.attach(two, vids)

@@ -20,7 +20,7 @@ class Filtering:
 
     def __init__(self, network: Network) -> None:
         self._filters, self._names = network.filters, network.names
-        self._passed = PassedPorts(network.stations, network.fabric)
+        self._passed = PassedPorts(network.hearing, network.fabric)
         self.used = network.filters.used
         """Whether any filter was read at all."""
 

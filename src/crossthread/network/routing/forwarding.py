@@ -45,7 +45,7 @@ class Forwarding:
     """Walks packets between the hosts of a network."""
 
     def __init__(self, network: Network) -> None:
-        self._stations, self._routing = network.stations, network.routing
+        self._stations, self._routing, self._hearing = network.stations, network.routing, network.hearing
         self._heard: dict[tuple[Station, Station], Truth] = {}
         self._answered: dict[tuple[Station, Address], list[tuple[Station, bool, Truth]]] = {}
         self._onward: dict[tuple[Station, Station], Walk] = {}
@@ -188,8 +188,8 @@ class Forwarding:
         """Whether the question reaches the receiver and the answer comes back."""
         key = (sender, receiver)
         if key not in self._heard:
-            there = self._stations.hears(sender, receiver)
-            back = self._stations.hears(receiver, sender) if there is not False else False
+            there = self._hearing.hears(sender, receiver)
+            back = self._hearing.hears(receiver, sender) if there is not False else False
             self._heard[key] = all_of((there, back))
         return self._heard[key]
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
+from crossthread.network.hosts.hearing import Hearing
 from crossthread.network.hosts.station import Interface, Station, Tap
-from crossthread.network.hosts.stations import Stations
 from crossthread.network.switching.nodes import Node
 from crossthread.network.switching.segments import Fabric
 from crossthread.network.three_valued import vids_in
@@ -23,8 +23,8 @@ class Passed(NamedTuple):
 class PassedPorts:
     """Finds the ports between stations."""
 
-    def __init__(self, stations: Stations, fabric: Fabric) -> None:
-        self._stations, self._fabric = stations, fabric
+    def __init__(self, hearing: Hearing, fabric: Fabric) -> None:
+        self._hearing, self._fabric = hearing, fabric
         self._found: dict[tuple[Station, Station], tuple[tuple[Passed, ...], bool]] = {}
 
     def between(self, sender: Station, receiver: Station) -> tuple[tuple[Passed, ...], bool]:
@@ -37,7 +37,7 @@ class PassedPorts:
     def _between(self, sender: Station, receiver: Station) -> tuple[tuple[Passed, ...], bool]:
         first = [Passed(sender.end, "out")] if isinstance(sender, Interface) and sender.end else []
         last = [Passed(receiver.end, "in")] if isinstance(receiver, Interface) and receiver.end else []
-        if self._stations.on_one_wire(sender, receiver):
+        if self._hearing.on_one_wire(sender, receiver):
             return (*first, *last), True
         ways: dict[tuple[Passed, ...], bool] = {}
         for tap in sender.taps:

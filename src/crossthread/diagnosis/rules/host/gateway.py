@@ -165,7 +165,7 @@ def host_gateway_wrong(context: Context, host: HostStation) -> Finding | None:
     hop = address(own.gateway or "")
     holders = context.network.stations.by_address.of(str(hop))
     if hop.is_link_local:
-        here = context.network.stations
+        here = context.network.hearing
         if any(isinstance(s, Interface) and here.hears(host, s) is not False for s in holders):
             return None
         names = {(s.device, s.name) for s in context.expected.gateways(host)}
