@@ -51,7 +51,7 @@ def contradicted(survey, real, warned):
 
 def gathered(live, real, warned):
     """The same of what the devices list themselves."""
-    from crossthread import Survey
+    from crossthread import Change, Survey, apply_changes
     from crossthread.sources.gathering import gather
     from crossthread.survey import Info
     from crossthread.survey.writing import write_survey
@@ -60,6 +60,9 @@ def gathered(live, real, warned):
         cables, hosts = keep(live, Path(place) / "raw")
         typed = Survey.of(Info(title="typed"), neighbors=cables, hosts=hosts)
         survey = gather([Path(place) / "raw"], typed).survey
+        heard = [Change("coverage", {"device": row.device, "table": "neighbors"}, {"complete": "yes"})
+                 for row in survey.coverage if row.table == "neighbors"]  # fmt: skip
+        survey = apply_changes(survey, heard)  # the typed cables are all that there are
         if keeping := os.environ.get("KINDS_RAW"):
             shutil.copytree(place, keeping, dirs_exist_ok=True)
             write_survey(survey, Path(keeping) / "survey")
@@ -113,7 +116,7 @@ def compare(seed, args):
         answer = why(survey, *pair)
         for name in dict.fromkeys(f.rule for f in answer.findings) or [f"({answer.verdict}, nothing named)"]:
             told[name] = told.get(name, 0) + 1
-    mended = carried_out(survey, live, real, seed) if args.repairs else (None, False, [])
+    mended = carried_out(survey, live, real, seed) if args.repairs and not warned else (None, False, [])
     live.stop()
     if args.keep:
         write_survey(survey, Path(args.keep) / f"kinds-{seed}")

@@ -7,7 +7,7 @@ from pathlib import Path
 from kinds_live import WORK, inside, run
 
 _COMMON = {
-    "ip-addr": "ip -j -d addr", "ip-link": "ip -j -d link", "ip-route": "ip -j -4 route show table all",
+    "ip-addr": "ip -j -d addr", "ip-link": "ip -j -d -s link", "ip-route": "ip -j -4 route show table all",
     "ip-route6": "ip -j -6 route show table all", "ip-rule": "ip -j rule", "ip-neigh": "ip -j neigh",
     "ip-netconf": "ip -j netconf",
 }  # fmt: skip
@@ -53,7 +53,7 @@ def _write(folder, told):
 def _switch(live, device, folder):
     """One of the bridges of the one process that runs them all: what is listed of it alone."""
     prefix, database = f"{device}_", f"--db=unix:{WORK}/db.sock"
-    own = [link for link in json.loads(inside("sw", _COMMON["ip-addr"])) if link["ifname"].startswith(prefix)]
+    own = [link for link in json.loads(inside("sw", "ip -j -d -s addr")) if link["ifname"].startswith(prefix)]
     own = [{**link, "link_netnsid": 0} for link in own]  # the other switch's ports are another device's
     told = {"ip-addr": json.dumps([link for link in own if not link["ifname"].endswith("_m")])}
     for table, name in (("Bridge", "ovs-bridge"), ("Port", "ovs-port"), ("Interface", "ovs-interface")):

@@ -61,6 +61,23 @@ class Filters(Yards):
         self.assertEqual(said["till-keel-1", "desk-loft-1"], "fails")
         self.assertEqual(class_matrix(survey).pairs["fails"], list(said.values()).count("fails"))
 
+    def test_a_reply_past_a_filter_that_has_not_seen_its_echo_is_unknown(self):
+        """`keel` routes too: what desks send goes by it, and comes back by `crane`, whose filter remembers."""
+        own = [
+            Change("gateways", {"device": "keel", "interface": f"vlan{vid}", "address": f"10.9.{vid}.2/24"},
+                   {"vid": vid, "admin": "up", "oper": "up", "filter_in": "none", "filter_out": "none"})
+            for vid in (10, 20)
+        ]  # fmt: skip
+        routes = Change("devices", {"device": "keel"}, {"routing": "yes", "capabilities": "bridge router"})
+        away = Change("hosts", {"host": "desk-loft-1"}, {"gateway": "10.9.10.2"})
+        for entries, verdict in (
+            ([{"number": 10, "action": "accept", "state": "established"}, {"otherwise": "drop"}], "unknown"),
+            ([{"number": 10, "action": "accept", "state": "new"}, {"otherwise": "drop"}], "unknown"),
+            ([{"number": 10, "action": "accept", "protocol": "icmp"}, {"otherwise": "drop"}], "works"),
+        ):
+            survey = made(self.behind(*entries), *own, routes, away)
+            self.assertEqual(why(survey, "desk-loft-1", "till-keel-1").verdict, verdict)
+
     def test_families_prefixes_and_ports_decide_what_an_entry_is_about(self):
         drop = {"number": 10, "action": "drop"}
         for entry, verdict in (
@@ -299,6 +316,15 @@ class Links(unittest.TestCase):
         self.assertEqual(why(self.bundled("keel bow"), "a", "b").verdict, "unknown")
         told = made(self.bundled("keel bow"), at("loft", "m2", lag_state="detached"))
         self.assertEqual(why(told, "a", "b").verdict, "works")
+
+    def test_a_bundle_of_which_nobody_read_whether_it_is_up(self):
+        dark = made(self.bundled(), *(at(d, p, oper=None) for d in ("loft", "keel") for p in ("m1", "m2", "b1")))
+        answer = why(dark, "a", "b")
+        self.assertEqual(answer.verdict, "unknown")
+        asked = {(fact.key["device"], fact.key["port"], fact.column) for fact in answer.observe}
+        self.assertLessEqual(asked, {(d, m, "oper") for d in ("loft", "keel") for m in ("m1", "m2")})
+        self.assertTrue(asked and answer.look)
+        self.assertEqual(why(made(dark, at("keel", "m2", lag_state="attached")), "a", "b").verdict, "works")
 
     def test_frames_in_one_direction_only(self):
         survey = self.bundled()

@@ -203,6 +203,15 @@ class Listed(unittest.TestCase):
                 [("e0", "10.9.20.1/24", "10.9.20.254", word), ("e1", "10.9.30.1/24", None, None)],
             )
 
+    def test_counters_that_are_listed_are_kept_and_a_bridge_alone_is_a_device(self):
+        counted = {"rx": {"packets": 7, "errors": 2}, "tx": {"packets": 9, "errors": "none"}}
+        links = [{**link, "stats64": counted} for link in self.links("p1")] + self.links("p2")
+        survey = self.gathered(addr=links, bridge=[{"ifname": "p1", "master": "br0", "cost": 2, "state": "forwarding"}])
+        first, second = survey.ports
+        self.assertEqual((first.in_packets, first.in_errors, first.out_packets, first.out_errors), (7, 2, 9, None))
+        self.assertEqual((second.in_packets, second.out_packets), (None, None))
+        self.assertEqual([(d.device, d.capabilities) for d in survey.devices], [("loft", ("bridge",))])
+
     def test_what_a_daemon_says_of_its_own_ports_is_no_neighbour(self):
         policy = {"apptype": "Voice", "defined": True, "vlan": [{"vid": "55"}], "dscp": [{"value": "46"}]}
         own = [

@@ -30,7 +30,7 @@ LISTINGS = {
     "lldp-neighbors.json": "lldpcli -f json0 show neighbors details",
     "lldp-ports.json": "lldpcli -f json0 show interfaces details",
     "ip-addr.json": "ip -j -d addr",
-    "ip-link.json": "ip -j -d link",
+    "ip-link.json": "ip -j -d -s link",
     "ip-route.json": "ip -j -4 route show table all",
     "ip-route6.json": "ip -j -6 route show table all",
     "ip-rule.json": "ip -j rule",

@@ -20,7 +20,7 @@ from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.network import Network
 from crossthread.network.switching.segments import find_named_vids
 from crossthread.plan import Plan
-from crossthread.values import Address, PrefixedAddress
+from crossthread.values import NO_VID, Address, PrefixedAddress
 
 _DEFAULT = 0.25
 """What is left of a vote for VLAN 1 by a port, which is there if nobody set it: a default witnesses hardly anything."""
@@ -142,13 +142,13 @@ class Expected:
         """How much those could say of a station's VLAN whose own VLAN is not known, or who were not read at all."""
         silent, served = 0.0, isinstance(station, Interface)
         for other, weight in self._votes(station):
-            silent += weight if self.current_vlan(other) is None and self.named_vid(other) is None else 0.0
+            silent += weight if self.current_vlan(other) is None and self.told_vid(other) is None else 0.0
             served = served or isinstance(other, Interface)
         return silent if served or not self._network.unread.anywhere else silent + GATEWAY
 
     def _says_vlan(self, station: Station) -> Iterator[tuple[int, float]]:
         vid = self.current_vlan(station)
-        named = self.named_vid(station)
+        named = self.told_vid(station)
         if named is not None:
             yield named, 1.0
         if vid is not None:
@@ -194,13 +194,18 @@ class Expected:
             assert first.address is not None
             if first is station or first.address.ip in own.network or own.ip in first.address.network:
                 mates += count - (first is station)
-            elif not one_interface(first, station):
+            elif not one_interface(first, station) and self.named_vid(first) in (None, vid):
                 strangers += count
         return strangers > _OUTNUMBERED * mates
 
     @cached_property
     def _spoken(self) -> int:
         return find_named_vids(self._network.survey)
+
+    def told_vid(self, station: Station) -> int | None:
+        """The VID that an interface's name says; else the VLAN that it says it serves, if its frames carry no tag."""
+        untagged = isinstance(station, Interface) and station.end is not None and station.tag == NO_VID
+        return self.named_vid(station) or (station.row.vid if untagged else None)
 
     def named_vid(self, station: Station) -> int | None:
         """The VID in an interface's name, such as 30 in `vlan30` or `up1.30`, if it is a VLAN of this network."""

@@ -8,6 +8,7 @@ from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.hearing import Hearing
 from crossthread.diagnosis.judgement.witness import Witness, agreeing
 from crossthread.network.hosts.station import HostStation, Interface
+from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
 from crossthread.values import NONE, PrefixedAddress, address, interface
 
@@ -55,12 +56,33 @@ def _for_place(hearing: Hearing, host: HostStation, own: PrefixedAddress, both: 
     mates = sum(isinstance(s, HostStation) for s in here)
     if serving is not None and serving.address is not None:
         yield Witness(weights.PORT, f"{serving.device} {serving.name} serves {serving.address.network} in VLAN {vid}")
+        if both and vid and not mates and _is_at_home_elsewhere(hearing, host, vid) and _is_last(hearing, host, vid):
+            yield Witness(weights.EMPTIED, f"{host.end} is the only port in VLAN {vid}")
     elif mates:
         yield Witness(weights.PORT, f"{_count(mates, 'other host')} in VLAN {vid} {'are' if mates > 1 else 'is'} of "
                       "that subnet")  # fmt: skip
     row = host.row
     if not both and row.gateway not in (None, NONE) and address(row.gateway or "") in own.network:
         yield Witness(weights.OWN, f"its gateway {row.gateway} is in that subnet")
+
+
+def _is_at_home_elsewhere(hearing: Hearing, host: HostStation, vid: int) -> bool:
+    """Whether an interface and other hosts show that the subnet of a host's address lives in another VLAN."""
+    near = list(hearing.near(host.address.ip, host)) if host.address is not None else []
+    away = [s for s in near if hearing.vlan(s) not in (None, vid)]
+    return len({isinstance(s, Interface) for s in away}) > 1 and len(away) == len(near)
+
+
+def _is_last(hearing: Hearing, host: HostStation, vid: int) -> bool:
+    """Whether a host's port is surely the only access port in a VLAN, those apart that lead to other devices."""
+    network = hearing.context.network
+    if network.open_ends or not all(network.covered.fully(name, "ports") for name in network.names.devices.values()):
+        return False
+    rows = network.survey.ports
+    numbers = (n for n, pvid in enumerate(network.survey.column("ports", "pvid")) if pvid == vid)
+    others = (row for n in numbers if (row := rows[n]).mode == "access" and row.admin != "down")
+    ends = {End(network.names.spelled[row.device], row.port) for row in others}
+    return not ends - {host.end} - hearing.context.adjacencies_at.keys()
 
 
 def _for_length(hearing: Hearing, host: HostStation, own: PrefixedAddress) -> Iterator[Witness]:

@@ -13,7 +13,7 @@ from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
-from crossthread.values import NONE, VlanSet, address
+from crossthread.values import NO_VID, NONE, VlanSet, address
 
 
 def for_port(hearing: Hearing, change: Change, instead: Change) -> Iterator[Witness]:
@@ -115,6 +115,8 @@ def for_station(hearing: Hearing, station: Station, vid: int) -> Iterator[Witnes
     if isinstance(station, Interface):
         if hearing.context.expected.named_vid(station) == vid:
             yield Witness(weights.NAMED, f"the interface is named {station.name}")
+        elif station.tag == NO_VID and station.row.vid == vid:
+            yield Witness(weights.NAMED, f"{station.device} {station.name} says that it serves VLAN {vid}")
     elif isinstance(station, HostStation) and station.row.gateway not in (None, NONE):
         hop = address(str(station.row.gateway))
         if vid in hearing.home(hearing.near(hop, station)):
@@ -127,7 +129,8 @@ def _native(hearing: Hearing, end: End, vid: object) -> Iterator[Witness]:
     """What the site's other links, and its stations, say of a trunk's native VLAN."""
     context = hearing.context
     others = [e for a in context.network.adjacencies if end not in (a.a, a.b) for e in (a.a, a.b)]
-    natives = Counter(row.pvid for row in map(context.port, others) if row is not None and row.pvid is not None)
+    rows = [row for row in map(context.port, others) if row is not None and row.mode != "access"]
+    natives = Counter(row.pvid for row in rows if row.pvid is not None)
     same, count = natives[vid if isinstance(vid, int) else 0], natives.total()
     if same:
         yield Witness(weights.USUAL * same / count, f"{same} of {count} other ends of links have it so")

@@ -82,13 +82,26 @@ def _by_default(context: Context, finding: Finding) -> Iterator[Option]:
 
 
 def _next_hops(context: Context, finding: Finding) -> Iterator[Option]:
-    """Give the other router's interface the address that the route leads to, in place of another next hop."""
+    """Give the other router's interface the address that the route leads to, in place of another next hop.
+
+    Where a route is missing, the address to which the device's other routes lead, if nobody has it.
+    """
     yield from _by_default(context, finding)
     stations = context.network.stations
     old = next((str(change.key["next_hop"]) for change in finding.repair if change.delete), None)
     new = next((str(change.key["next_hop"]) for change in finding.repair if not change.delete), None)
     held = [s for s in stations.by_address.of(new or "") if isinstance(s, Interface) and s.address is not None]
-    if old in (None, NONE) or len(held) != 1 or old in stations.by_address or held[0].address is None:
+    if len(held) != 1 or held[0].address is None:
+        return
+    if old is None:
+        change = next(change for change in finding.repair if not change.delete)
+        hops = {row.next_hop or "" for row in context.network.routing.routes(str(change.key["device"]))}
+        for hop in sorted(hops - {"", NONE, new}):
+            if hop not in stations.by_address and address(hop) in held[0].address.network:
+                told = Change("routes", {**change.key, "next_hop": hop}, change.cells)
+                yield (set_gateway(held[0], address=f"{hop}/{held[0].address.network.prefixlen}"), told)
+        return
+    if old == NONE or old in stations.by_address:
         return
     if address(old or "") in held[0].address.network:
         yield (set_gateway(held[0], address=f"{old}/{held[0].address.network.prefixlen}"),)

@@ -8,7 +8,7 @@ from msgspec.structs import replace
 
 from crossthread.sources.listings import software_switch
 from crossthread.sources.listings.flows import read_flows
-from crossthread.sources.listings.linux_links import Links, bond_members, is_bond, kept_apart, table_of
+from crossthread.sources.listings.linux_links import Links, bond_members, counters, is_bond, kept_apart, table_of
 from crossthread.sources.listings.linux_routing import Parts, listed, proxies_of, read_forwarding, read_routes
 from crossthread.survey.records import ArpEntry, Gateway, Host, MacEntry, Port, Row, TreePort
 from crossthread.values import NO_VID, NONE, VlanSet, address, interface, parse_mac
@@ -112,7 +112,7 @@ def read_device(name: str, parts: Parts) -> list[Row]:
         alone = not isinstance(link.get("master"), str) or table_of(link) is not None
         if port not in switched and port not in bundled and not cells and alone:
             cells = {"mode": "routed"}
-        cells = {**cells, **switching.get(port, {})}
+        cells = {**cells, **switching.get(port, {}), **counters(link)}
         mtu = link.get("mtu")
         rows.append(
             Port(

@@ -18,6 +18,20 @@ def _info(link: dict[str, Any], part: str, kind: str) -> dict[str, Any] | None:
     return data if isinstance(data, dict) else {}
 
 
+def counters(link: dict[str, Any]) -> dict[str, int]:
+    """What an interface has counted, of packets and of damaged ones, where the listing says (`-s`)."""
+    told, found = link.get("stats64"), dict[str, int]()
+    if not isinstance(told, dict):
+        return found
+    for way, part in (("in", "rx"), ("out", "tx")):
+        counted = told.get(part)
+        for kind in ("packets", "errors"):
+            number = counted.get(kind) if isinstance(counted, dict) else None
+            if isinstance(number, int) and number >= 0:
+                found[f"{way}_{kind}"] = number
+    return found
+
+
 def is_bond(link: dict[str, Any]) -> bool:
     """Whether an interface bundles others."""
     return _info(link, "info", "bond") is not None

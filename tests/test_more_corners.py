@@ -1,0 +1,189 @@
+"""Corners of views, of what is counted and what is told: each with what it should be."""
+
+import tempfile
+import unittest
+from itertools import pairwise
+from pathlib import Path
+
+from crossthread import Change, Network, Survey, apply_changes, check, map_network, matrix, why, why_steps
+from crossthread.demo import healthy
+from crossthread.diagnosis.caution import dares
+from crossthread.diagnosis.context import Context
+from crossthread.errors import UnknownNameError
+from crossthread.plan import Plan
+from crossthread.survey import Info
+from crossthread.survey.reading import read_survey
+from crossthread.survey.records import READ_IN_FULL
+from crossthread.views.tree import instance_of
+from tests.test_corners import KNOWN, access, cable, gateway, host, named, trunk
+
+
+def line(count, **more):
+    """Switches in a row with VLAN 7, and a host at each end."""
+    names = [f"sw-{n}" for n in range(count)]
+    ports = [access(names[0], "p1"), access(names[-1], "p1")]
+    cables = []
+    for one, two in pairwise(names):
+        ports += [trunk(one, "up"), trunk(two, "down")]
+        cables += cable(one, "up", two, "down")
+    return Survey.of(
+        KNOWN, devices=[{"device": n, "capabilities": "bridge"} for n in names], ports=ports, neighbors=cables,
+        hosts=[host("a", "10.9.7.1/24", names[0], "p1"), host("b", "10.9.7.2/24", names[-1], "p1")], **more,
+    )  # fmt: skip
+
+
+class Maps(unittest.TestCase):
+    def test_a_bundle_of_one_device_with_itself_pairs_its_members_the_right_way_round(self):
+        ends = [("b1", "m1"), ("b1", "m2"), ("b2", "m3"), ("b2", "m4")]
+        ports = [trunk("sw", "b1"), trunk("sw", "b2"), *(trunk("sw", port, lag=lag) for lag, port in ends)]
+        survey = Survey.of(
+            KNOWN, devices=[{"device": "sw", "capabilities": "bridge"}], ports=ports,
+            neighbors=cable("sw", "m3", "sw", "m1") + cable("sw", "m2", "sw", "m4"),
+        )  # fmt: skip
+        (link,) = map_network(survey).links
+        self.assertEqual({(one.a, one.b) for one in link.members}, {("m1", "m3"), ("m2", "m4")})
+        self.assertEqual((link.a.port, link.b.port, link.seen_from), ("b1", "b2", ("a", "b")))
+
+    def test_a_bundle_between_two_devices_is_told_from_the_first(self):
+        ports = [trunk(d, p, lag=lag) for d in ("sw-a", "sw-b") for p, lag in (("m1", "b"), ("m2", "b"))]
+        ports += [trunk("sw-a", "b"), trunk("sw-b", "b")]
+        heard = cable("sw-b", "m2", "sw-a", "m1")[:1]
+        survey = Survey.of(KNOWN, ports=ports, neighbors=heard, devices=[{"device": d} for d in ("sw-a", "sw-b")])
+        (link,) = map_network(survey).links
+        self.assertEqual([(one.a, one.b) for one in link.members], [("m1", "m2")])
+        self.assertEqual(link.seen_from, ("b",))
+
+
+class Counted(unittest.TestCase):
+    def test_what_is_heard_in_many_places_names_three_and_counts_the_rest(self):
+        for count, places in ((3, "sw p1, sw p2, sw p3, gives"), (4, "sw p1, sw p2, sw p3 and 1 more, gives"),
+                              (6, "sw p1, sw p2, sw p3 and 3 more, gives")):  # fmt: skip
+            heard = [{"device": "sw", "port": f"p{n}", "neighbor": "silent", "management": "none"}
+                     for n in range(1, count + 1)]  # fmt: skip
+            survey = Survey.of(KNOWN, devices=[{"device": "sw"}, {"device": "silent"}], neighbors=heard,
+                               ports=[trunk("sw", f"p{n}") for n in range(1, count + 1)])  # fmt: skip
+            (found,) = named(survey, "neighbor-no-address")
+            self.assertIn(places, found.says)
+
+    def test_a_detour_names_the_worst_three_and_counts_the_rest(self):
+        """A ring of twelve whose root is opposite the gateway: all on the wrong side go the long way round."""
+        names = [f"sw-{n}" for n in range(12)]
+        ports, cables, trees, parts = [], [], [], []
+        for at, name in enumerate(names):
+            ports += [trunk(name, "left"), trunk(name, "right")]
+            cables += cable(name, "right", names[(at + 1) % 12], "left")
+            trees.append({"device": name, "instance": 0, "protocol": "rstp", "priority": 4096 if at == 5 else 32768,
+                          "address": f"02:00:00:00:00:0{at:x}"})  # fmt: skip
+            parts += [{"device": name, "port": port, "instance": 0, "cost": 2000, "priority": 128, "number": number}
+                      for number, port in enumerate(("left", "right"), 1)]  # fmt: skip
+        survey = Survey.of(
+            KNOWN, devices=[{"device": n, "capabilities": "bridge router", "routing": "yes"} for n in names],
+            ports=[*ports, *(access(n, "p1") for n in names)], neighbors=cables, trees=trees, tree_ports=parts,
+            gateways=[gateway("sw-0", "vlan7", "10.9.7.254/24", vid=7)],
+            hosts=[host(f"h{n}", f"10.9.7.{n + 1}/24", name, "p1", "10.9.7.254") for n, name in enumerate(names)],
+        )  # fmt: skip
+        (found,) = named(survey, "tree-detour")
+        ways = {s.device for s in found.subjects if s.device}
+        self.assertGreater(len(ways), 3)
+        self.assertIn(f"and {len(ways) - 3} more.", found.says)
+        self.assertEqual(sum(f"{name} (" in found.says for name in ways), 3)
+
+
+class Judged(unittest.TestCase):
+    def test_a_tree_is_moved_only_where_all_of_it_is_known(self):
+        cost = Change("tree_ports", {"device": "sw-0", "port": "up", "instance": 0}, {"cost": 20})
+        edge = Change("tree_ports", {"device": "sw-0", "port": "up", "instance": 0}, {"edge": "no"})
+        known, half = line(2), line(3)
+        half = apply_changes(half, [Change("neighbors", {"device": "sw-1", "port": "up"}, delete=True)])
+        half = Survey.of(
+            Info(complete=READ_IN_FULL), devices=[{"device": "sw-0"}], ports=[trunk("sw-0", "up")],
+            neighbors=[{"device": "sw-0", "port": "up", "neighbor": "elsewhere", "capabilities": "bridge"}],
+        )  # fmt: skip
+        for survey, change, dared in ((known, cost, False), (half, cost, True), (half, edge, False)):
+            self.assertIs(dares(Context(Network(survey), Plan()), change), dared)
+
+    def test_an_interface_that_nobody_uses_may_be_shut(self):
+        idle = gateway("sw-0", "vlan7", "10.9.7.254/24", vid=7) | {"admin": "down", "oper": "down"}
+        used = line(2, gateways=[idle])
+        self.assertEqual(len(named(used, "gateway-admin-down")), 1)
+        unused = line(2, gateways=[idle | {"address": "10.9.8.254/24"}])
+        self.assertEqual(named(unused, "gateway-admin-down"), [])
+
+    def test_a_vlan_that_no_tree_serves_has_none(self):
+        bridges = [{"device": f"sw-{n}", "instance": 0, "protocol": "rstp", "priority": 4096 * (n + 1),
+                    "address": f"02:00:00:00:00:0{n}"} for n in range(2)]  # fmt: skip
+        self.assertEqual(instance_of(Network(line(2, trees=bridges)), 7), 0)
+        with self.assertRaises(UnknownNameError):
+            instance_of(Network(line(2, trees=[{**row, "instance": 1, "vlans": "20"} for row in bridges])), 7)
+
+
+class Walked(unittest.TestCase):
+    def routed(self):
+        """Three subnets in a row: a - r1 - r2 - b."""
+        rows = [gateway("r1", "e1", "10.9.1.1/24", port="e1", filter_in="none", filter_out="none"),
+                gateway("r1", "e2", "10.9.2.1/24", port="e2", filter_in="none", filter_out="none"),
+                gateway("r2", "e2", "10.9.2.2/24", port="e2", filter_in="none", filter_out="none"),
+                gateway("r2", "e3", "10.9.3.1/24", port="e3", filter_in="none", filter_out="none")]  # fmt: skip
+        routes = [{"device": "r1", "prefix": "10.9.3.0/24", "next_hop": "10.9.2.2"},
+                  {"device": "r2", "prefix": "10.9.1.0/24", "next_hop": "10.9.2.1"}]  # fmt: skip
+        ports = [{"device": d, "port": p, "admin": "up", "oper": "up", "mode": "routed"}
+                 for d, p in (("r1", "e1"), ("r1", "e2"), ("r2", "e2"), ("r2", "e3"))]  # fmt: skip
+        ports += [access(d, p) for d in ("s1", "s3") for p in ("p1", "p2", "p9")]
+        wires = cable("s1", "p9", "r1", "e1") + cable("r1", "e2", "r2", "e2") + cable("s3", "p9", "r2", "e3")
+        return Survey.of(
+            KNOWN, devices=[{"device": d, "capabilities": "router", "routing": "yes"} for d in ("r1", "r2")]
+            + [{"device": d, "capabilities": "bridge"} for d in ("s1", "s3")],
+            ports=ports, neighbors=wires, gateways=rows, routes=routes,
+            hosts=[host("a", "10.9.1.10/24", "s1", "p1", "10.9.1.1"),
+                   host("b", "10.9.3.10/24", "s3", "p1", "10.9.3.1")],
+        )  # fmt: skip
+
+    def test_the_ladder_names_the_nearest_and_the_farthest_gateway(self):
+        steps = why_steps(self.routed(), "a", "b")
+        self.assertEqual({rung.verdict for rung in (*steps.there, *steps.back)}, {"works"})
+        told = [(rung.what, rung.name, rung.address) for rung in steps.there]
+        self.assertEqual(told, [
+            ("own gateway", "r1 e1", "10.9.1.1"), ("gateway's other leg", "r1 e2", "10.9.2.1"),
+            ("far gateway", "r2 e2", "10.9.2.2"), ("far gateway", "r2 e3", "10.9.3.1"), ("far end", "b", "10.9.3.10"),
+        ])  # fmt: skip
+
+    def test_what_a_stateful_filter_lets_back_counts_for_what_is_told_of_everybody(self):
+        survey = apply_changes(self.routed(), [
+            Change("gateways", {"device": "r1", "interface": "e2", "address": "10.9.2.1/24"}, {"filter_in": "back"}),
+            Change("filters", {"device": "r1", "filter": "back", "number": 10},
+                   {"action": "accept", "state": "established"}),
+            Change("filters", {"device": "r1", "filter": "back", "number": None}, {"otherwise": "drop"}),
+        ])  # fmt: skip
+        said = {(a, b): verdict for a, b, verdict in matrix(survey).reaches}
+        self.assertEqual(said, {("a", "b"): "works", ("b", "a"): "fails"})
+        self.assertEqual([f.rule for f in why(survey, "b", "a").findings], ["filter-drops"])
+        self.assertEqual([f.says for f in check(survey).findings if f.rule == "filter-drops"], [])
+
+
+class Families(unittest.TestCase):
+    def test_of_two_families_the_worse_verdict_leads(self):
+        survey = healthy()
+        one, two = survey.hosts[0], survey.hosts[1]
+        both = apply_changes(survey, [
+            Change("hosts", {"host": row.host}, {"address": f"{row.address} fd09:1::{n}/64"})
+            for n, row in enumerate((one, two), 1)
+        ])  # fmt: skip
+        answer = why(both, one.host, two.host)
+        order = ["fails", "unknown", "works"]
+        self.assertEqual([f.version for f in answer.families], [4, 6])
+        self.assertEqual(answer.verdict, min((f.verdict for f in answer.families), key=order.index))
+
+
+class Tables(unittest.TestCase):
+    def test_one_short_row_among_quoted_ones_is_named_and_no_other(self):
+        with tempfile.TemporaryDirectory() as folder:
+            place = Path(folder)
+            (place / "survey.toml").write_text("format = 1\n")
+            (place / "devices.csv").write_text('device,platform\nkeel,"a, b"\nloft\nbow,"c"\n')
+            with self.assertRaisesRegex(Exception, r"devices\.csv:3: 1 cells") as caught:
+                read_survey(place)
+            self.assertNotIn("devices.csv:4", str(caught.exception))
+
+
+if __name__ == "__main__":
+    unittest.main()
