@@ -102,7 +102,7 @@ for name, (start, access) in tries.items():
     found[name] = [[device.address, device.device, device.status, device.says] for device in answer.devices]
 json.dump(found, open(f"{folder}/found.json", "w"))
 """
-CHANGING = ("in_packets", "out_packets", "source", "extra", "in_errors", "out_errors")
+CHANGING = ("counted_for", "in_packets", "out_packets", "source", "extra", "in_errors", "out_errors")
 
 
 def rows(survey):
@@ -294,7 +294,7 @@ class IndependentAgent(unittest.TestCase):
             self.assertEqual([device.status for device in answer.devices], ["complete"])
             lines = Path(answer.walks[0]).read_text().splitlines()[1:]
             self.assertTrue(any(line.startswith(".1.3.6.1.2.1.1.1.0 = STRING: ") for line in lines))
-            told.append(lines)
+            told.append([line for line in lines if "Timeticks" not in line])
         self.assertEqual(told[0], told[1])
 
 
