@@ -14,7 +14,16 @@ from functools import cached_property
 from ipaddress import IPv4Network, IPv6Network, ip_interface, ip_network
 
 from crossthread.diagnosis.expected.prefix_lengths import PrefixLengths
-from crossthread.diagnosis.expected.voters import GATEWAY, HOST, WEAK, Voters, gateway_address, one_interface, votes
+from crossthread.diagnosis.expected.voters import (
+    GATEWAY,
+    HOST,
+    WEAK,
+    Group,
+    Voters,
+    gateway_address,
+    one_interface,
+    votes,
+)
 from crossthread.network.hosts.classes import HostClass, current_vlan
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.network import Network
@@ -43,6 +52,10 @@ class Expected:
         self._voters = Voters(network)
         self._lengths = PrefixLengths(network, self._voters)
         self._gateways: dict[Station, list[Interface]] = {}
+
+    def groups(self, wanted: Address) -> Iterator[Group]:
+        """The same, those that are alike together."""
+        return self._lengths.around(wanted)
 
     def near(self, wanted: Address) -> Iterator[Station]:
         """The stations in whose subnet an address is, by their own prefix length."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from crossthread.diagnosis.judgement import weights
-from crossthread.diagnosis.judgement.hearing import Hearing
+from crossthread.diagnosis.judgement.hearing import Hearing, count_lengths
 from crossthread.diagnosis.judgement.witness import Witness, agreeing
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.network.topology.names import End
@@ -51,9 +51,9 @@ def _for_gateway(hearing: Hearing, host: HostStation, hop: str) -> Iterator[Witn
 def _for_place(hearing: Hearing, host: HostStation, own: PrefixedAddress, both: bool) -> Iterator[Witness]:
     """What its port and its gateway say of the subnet that an address is in."""
     vid = hearing.context.expected.current_vlan(host)
-    here = [s for s in hearing.near(own.ip, host) if hearing.vlan(s) == vid]
-    serving = next((s for s in here if isinstance(s, Interface) and s.address is not None), None)
-    mates = sum(isinstance(s, HostStation) for s in here)
+    here = [one for one in hearing.near(own.ip, host) if hearing.vlan(one.station) == vid]
+    serving = next((s for s, *_ in here if isinstance(s, Interface) and s.address is not None), None)
+    mates = sum(one.number for one in here if isinstance(one.station, HostStation))
     if serving is not None and serving.address is not None:
         yield Witness(weights.PORT, f"{serving.device} {serving.name} serves {serving.address.network} in VLAN {vid}")
         if both and vid and not mates and _is_at_home_elsewhere(hearing, host, vid) and _is_last(hearing, host, vid):
@@ -68,7 +68,7 @@ def _for_place(hearing: Hearing, host: HostStation, own: PrefixedAddress, both: 
 
 def _is_at_home_elsewhere(hearing: Hearing, host: HostStation, vid: int) -> bool:
     """Whether an interface and other hosts show that the subnet of a host's address lives in another VLAN."""
-    near = list(hearing.near(host.address.ip, host)) if host.address is not None else []
+    near = [one.station for one in hearing.near(host.address.ip, host)] if host.address is not None else []
     away = [s for s in near if hearing.vlan(s) not in (None, vid)]
     return len({isinstance(s, Interface) for s in away}) > 1 and len(away) == len(near)
 
@@ -88,10 +88,9 @@ def _is_last(hearing: Hearing, host: HostStation, vid: int) -> bool:
 def _for_length(hearing: Hearing, host: HostStation, own: PrefixedAddress) -> Iterator[Witness]:
     """What its gateway and its neighbours say of a prefix length."""
     near = list(hearing.near(own.ip, host))
-    for gateway in (s for s in near if isinstance(s, Interface)):
+    for gateway in (one.station for one in near if isinstance(one.station, Interface)):
         if gateway.address is not None and gateway.address.network == own.network:
             yield Witness(weights.SERVES, f"{gateway.device} {gateway.name} has {gateway.address}")
             break
-    alike = [s for s in near if isinstance(s, HostStation)]
-    same = sum(s.address is not None and s.address.network.prefixlen == own.network.prefixlen for s in alike)
-    yield from agreeing(same, f"{same} of {len(alike)} other hosts of its subnet have /{own.network.prefixlen}")
+    same, every = count_lengths(near, own.network.prefixlen)
+    yield from agreeing(same, f"{same} of {every} other hosts of its subnet have /{own.network.prefixlen}")

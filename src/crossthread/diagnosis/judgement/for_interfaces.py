@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.judgement import weights
-from crossthread.diagnosis.judgement.hearing import Hearing
+from crossthread.diagnosis.judgement.hearing import Hearing, count_lengths
 from crossthread.diagnosis.judgement.witness import Witness, agreeing
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.survey.changes import Change
@@ -30,9 +30,9 @@ def for_interface(hearing: Hearing, change: Change, instead: Change) -> Iterator
         yield Witness(weights.NAMED, f"the interface is named {name}")
     elif named is not None:
         yield Witness(-weights.NAMED, "")  # it is named after another
-    hosts = [s for s in hearing.kin(own) if isinstance(s, HostStation)]
-    there = sum(hearing.vlan(s) == tag for s in hosts)
-    says = f"{there} of {len(hosts)} hosts of its subnet are in VLAN {tag}"
+    hosts = [one for one in hearing.kin(own) if isinstance(one.station, HostStation)]
+    there = sum(one.number for one in hosts if hearing.vlan(one.station) == tag)
+    says = f"{there} of {sum(one.number for one in hosts)} hosts of its subnet are in VLAN {tag}"
     yield from agreeing(there, says, weights.OWN, weights.SEVERAL)
     if hearing.strangers(tag, own):
         yield Witness(weights.STRANGERS, "")
@@ -44,13 +44,13 @@ def _for_address(hearing: Hearing, own: Interface | None, wanted: PrefixedAddres
     """What hosts and routes say of an interface's address, or of its prefix length if only that changes."""
     near = hearing.near(wanted.ip, own) if own is not None else iter(())
     if instead not in ("", NONE) and interface(instead).ip == wanted.ip:
-        hosts = [s for s in near if isinstance(s, HostStation) and s.address is not None]
-        same = sum(s.address is not None and s.address.network.prefixlen == wanted.network.prefixlen for s in hosts)
-        yield from agreeing(same, f"{same} of {len(hosts)} hosts of its subnet have /{wanted.network.prefixlen}")
+        same, every = count_lengths(near, wanted.network.prefixlen)
+        yield from agreeing(same, f"{same} of {every} hosts of its subnet have /{wanted.network.prefixlen}")
         return
     users = hearing.users(str(wanted.ip))
-    says = f"{users[0].name} uses {wanted.ip}" if len(users) == 1 else f"{len(users)} hosts use {wanted.ip}"
-    yield from agreeing(len(users), says, weights.OWN, weights.SEVERAL)
+    count = sum(one.number for one in users)
+    says = f"{users[0].station.name} uses {wanted.ip}" if count == 1 else f"{count} hosts use {wanted.ip}"
+    yield from agreeing(count, says, weights.OWN, weights.SEVERAL)
     ends = (end_of(s.address.ip, s.address) for s in hearing.context.network.stations.gateways
             if s.address is not None and s is not own)  # fmt: skip
     if (end := end_of(wanted.ip, wanted)) is not None and end in set(ends):

@@ -97,10 +97,11 @@ def _for_need(hearing: Hearing, link: Adjacency, end: End, change: Change, inste
 def for_station(hearing: Hearing, station: Station, vid: int) -> Iterator[Witness]:
     """What a station that is plugged in says of its VLAN: where its subnet lives, and its gateway."""
     near = hearing.kin(station)
-    hosts = [s for s in near if isinstance(s, HostStation)]
-    mates = sum(hearing.vlan(s) == vid for s in hosts)
-    serving = next((s for s in near if isinstance(s, Interface) and hearing.vlan(s) == vid), None)
-    if vid == 1 and not any(isinstance(s, Interface) and s.row.vid == 1 for s in (station, *near)):
+    hosts = [one for one in near if isinstance(one.station, HostStation)]
+    mates = sum(one.number for one in hosts if hearing.vlan(one.station) == vid)
+    stations = [one.station for one in near]
+    serving = next((s for s in stations if isinstance(s, Interface) and hearing.vlan(s) == vid), None)
+    if vid == 1 and not any(isinstance(s, Interface) and s.row.vid == 1 for s in (station, *stations)):
         yield Witness(weights.FORGOTTEN, "")
     if serving is not None and serving.address is not None:
         yield Witness(weights.OWN, f"{serving.device} {serving.name} serves {serving.address.network} in VLAN {vid}")
@@ -108,7 +109,8 @@ def for_station(hearing: Hearing, station: Station, vid: int) -> Iterator[Witnes
         yield Witness(weights.STRANGERS, "")
     if mates:
         first = 0.0 if serving is not None else weights.OWN - weights.MATE
-        says = f"{mates} of {len(hosts)} other hosts of its subnet are in VLAN {vid}"
+        every = sum(one.number for one in hosts)
+        says = f"{mates} of {every} other hosts of its subnet are in VLAN {vid}"
         yield Witness(first + min(mates * weights.MATE, weights.MATES), says)
     if hearing.context.expected.planned(station) == vid:
         yield Witness(weights.PLAN, f"the plan has {station.name} in VLAN {vid}")

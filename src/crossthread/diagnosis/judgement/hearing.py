@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator, Sequence
+from typing import NamedTuple
 
 from crossthread.diagnosis.context import Context
 from crossthread.network.hosts.station import HostStation, Interface, Station
@@ -12,48 +13,78 @@ Accused = tuple[str, str]
 """A host ("", its name) or an interface (its device, its name) whose settings an explanation calls wrong."""
 
 
+class Alike(NamedTuple):
+    """Witnesses that nothing tells apart: one of them, how many they are, and the class that they are of."""
+
+    station: Station
+    number: int
+    those: Sequence[Station]
+
+
 class Hearing:
     """The evidence of a network, without that of those who are accused: what is itself in doubt is no witness."""
 
     def __init__(self, context: Context, accused: Collection[Accused] = ()) -> None:
         self.context, self._accused = context, frozenset(accused)
+        self._silent: dict[Station | None, list[Sequence[Station]]] = {}
 
     def hears(self, station: Station) -> bool:
         """Whether a station is a witness."""
         return (station.device if isinstance(station, Interface) else "", station.name) not in self._accused
 
-    def near(self, ip: Address, but: Station) -> Iterator[Station]:
+    def near(self, ip: Address, but: Station) -> Iterator[Alike]:
         """The witnesses in whose subnet an address is, all but one."""
-        return (s for s in self.context.expected.near(ip) if s is not but and self.hears(s))
+        for group in self.context.expected.groups(ip):
+            yield from self._heard(group.stations, but)
 
-    def kin(self, station: Station) -> list[Station]:
+    def _heard(self, stations: Sequence[Station], but: Station | None) -> Iterator[Alike]:
+        """Those of some stations that are alike who are witnesses, all but one."""
+        count = len(stations) - sum(held is stations for held in self._held(but))
+        if count > 0:
+            first = next((s for s in stations if s is not but and self.hears(s)), None)
+            if first is not None:
+                yield Alike(first, count, stations)
+
+    def _held(self, but: Station | None) -> list[Sequence[Station]]:
+        """The classes of all hosts that are not heard; the same class once for each."""
+        if but not in self._silent:
+            classes = self.context.network.classes.of
+            names = {name.casefold() for device, name in self._accused if not device}
+            names |= {but.name.casefold()} if isinstance(but, HostStation) else set()
+            self._silent[but] = [classes[name].hosts for name in names if name in classes]
+        return self._silent[but]
+
+    def kin(self, station: Station) -> list[Alike]:
         """The witnesses of a station's subnet, and of its gateway or those that use it."""
         own = station.address
         if own is None:
             return []
-        found = dict.fromkeys(self.near(own.ip, station))
+        found = {id(one.those): one for one in self.near(own.ip, station)}
         if isinstance(station, Interface):
-            users = (s for s in self.users(str(own.ip), station) if s.address and own.ip in s.address.network)
-            found |= dict.fromkeys(users)
+            users = (one for one in self.users(str(own.ip), station) if one.station.address)
+            found |= {
+                id(one.those): one for one in users
+                if one.station.address and own.ip in one.station.address.network and id(one.those) not in found
+            }  # fmt: skip
         elif isinstance(station, HostStation) and (hop := station.row.gateway) not in (None, NONE):
             holders = (
                 self.context.network.stations.by_address.of(hop or "") if address(hop or "") in own.network else ()
             )
-            found |= dict.fromkeys(s for s in holders if isinstance(s, Interface) and self.hears(s))
-        return list(found)
+            known = {id(one.station) for one in found.values()}
+            found |= {
+                id(s): Alike(s, 1, (s,)) for s in holders
+                if isinstance(s, Interface) and self.hears(s) and id(s) not in known
+            }  # fmt: skip
+        return list(found.values())
 
-    def users(self, hop: str, but: Station | None = None) -> list[HostStation]:
+    def users(self, hop: str, but: Station | None = None) -> list[Alike]:
         """The witnesses that have an address as their gateway."""
         alike = (one.hosts for one in self.context.network.classes.all if one.gateway == hop)
-        return [host for hosts in alike for host in hosts if host is not but and self.hears(host)]
+        return [found for hosts in alike for found in self._heard(hosts, but)]
 
     def count_users(self, hop: str, but: Station) -> int:
         """How many witnesses have an address as their gateway, besides one."""
-        alike = [one for one in self.context.network.classes.all if one.gateway == hop]
-        hosts = self.context.network.stations.hosts
-        unheard = {name.casefold() for device, name in self._accused if not device} | {but.name.casefold()}
-        silent = sum(hosts[name].row.gateway == hop for name in unheard if name in hosts)
-        return sum(len(one.hosts) for one in alike) - silent
+        return sum(one.number for one in self.users(hop, but))
 
     def vlan(self, station: Station) -> int | None:
         """The VLAN that a station is in; not of an interface whose tag is wrong by most of the evidence."""
@@ -61,17 +92,24 @@ class Hearing:
         vid = expected.current_vlan(station)
         return vid if isinstance(station, HostStation) or expected.vlan(station) == vid else None
 
-    def home(self, near: Iterable[Station]) -> set[int]:
+    def home(self, near: Iterable[Alike]) -> set[int]:
         """The VLANs that some of one subnet live in: its gateways', if it has any, else its hosts'."""
-        held = list(near)
+        held = [one.station for one in near]
         found = {vid for s in held if isinstance(s, Interface) and (vid := self.vlan(s))}
         return found or {vid for s in held if isinstance(s, HostStation) and (vid := self.vlan(s))}
 
     def strangers(self, vid: int, station: Station) -> bool:
         """Whether stations live in a VLAN, and none of the subnet of one that is asked about."""
-        if any(self.vlan(s) == vid for s in self.kin(station)):
+        if any(self.vlan(one.station) == vid for one in self.kin(station)):
             return False
         classes = self.context.classes_in.get(vid, ())
         hosts = (host for one in classes if one.block is not None for host in one.hosts[:2])
         gateways = (s for s in self.context.network.stations.gateways if s.address and self.vlan(s) == vid)
         return any(s is not station and self.hears(s) for s in (*hosts, *gateways))
+
+
+def count_lengths(near: Iterable[Alike], length: int) -> tuple[int, int]:
+    """How many of some hosts have a prefix length, and how many they are."""
+    hosts = [(one.number, one.station.address) for one in near if isinstance(one.station, HostStation)]
+    same = sum(count for count, own in hosts if own is not None and own.network.prefixlen == length)
+    return same, sum(count for count, _ in hosts)
