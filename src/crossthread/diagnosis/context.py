@@ -123,6 +123,11 @@ class Context:
         return found
 
     @cached_property
+    def hearing_devices(self) -> frozenset[str]:
+        """The devices that heard somebody."""
+        return frozenset(end.device for end in self.heard_at)
+
+    @cached_property
     def heard_ends(self) -> set[End]:
         """The ports at the ends of cables, and those that heard somebody of whom no cable is known."""
         network = self.network

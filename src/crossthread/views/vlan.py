@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from functools import reduce
+from operator import or_
 
 import msgspec
 
@@ -144,6 +146,17 @@ def roots_of(network: Network, vid: int) -> list[str]:
     return found
 
 
+def _roots(network: Network) -> dict[str, int]:
+    """By device the VLANs that follow a tree of which it says of itself that it is the root, as bits."""
+    trees, found = network.fabric.trees, dict[str, int]()
+    for device, rows in trees.bridges.items():
+        own = {row.instance for row in rows if row.address and row.root_address == row.address}
+        if own:
+            vids = (bounds.possible for instance, bounds in trees.instances(device).items() if instance in own)
+            found[device] = reduce(or_, vids, 0)
+    return found
+
+
 def _segments(network: Network, vid: int) -> tuple[VlanSegment, ...]:
     parts: dict[object, tuple[set[str], list[str], list[str]]] = defaultdict(lambda: (set(), [], []))
     for device in network.names.devices.values():
@@ -152,7 +165,9 @@ def _segments(network: Network, vid: int) -> tuple[VlanSegment, ...]:
             network.fabric.carried(End(device, port)).has(vid) for port in network.names.ports.get(device, ())
         ):
             parts[part][0].add(device)
-    stations: list[Station] = [*network.stations.hosts.values(), *network.stations.gateways]
+    alike = (one for one in network.classes.all if not one.plain or one.vid == vid)  # all others are surely elsewhere
+    numbers = sorted(n for one in alike for n in one.hosts.numbers)
+    stations: list[Station] = [*map(network.stations.hosts.at, numbers), *network.stations.gateways]
     for station in stations:
         for tap in station.taps:
             part = network.components.of(Node(tap.device, vid)) if tap.device and tap.enters.has(vid) else None
@@ -235,7 +250,7 @@ def vlan_overview(network: Network) -> Overview:
         if gateway_vid:
             counts[device][gateway_vid]
     vids = sorted({vid for found in counts.values() for vid in found})
-    roots = {vid: set(roots_of(network, vid)) for vid in vids}
+    roots = _roots(network)
     names: dict[int, str] = {}
     for held in network.fabric.vlan_rows.values():
         for vid, vlan in held.items():
@@ -244,7 +259,7 @@ def vlan_overview(network: Network) -> Overview:
     devices = []
     for device, found in counts.items():
         entries = [
-            Presence(vid, access, trunks, (device, vid) in gateways, device in roots[vid])
+            Presence(vid, access, trunks, (device, vid) in gateways, bool(roots.get(device, 0) >> vid & 1))
             for vid, (access, trunks) in sorted(found.items())
         ]
         devices.append(DeviceVlans(device, tuple(entries)))

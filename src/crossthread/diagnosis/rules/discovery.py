@@ -65,7 +65,7 @@ def discovery_silent(context: Context, device: str) -> Finding | None:
     network, row = context.network, context.device(device)
     if row is not None and row.discovery == "off":
         return None  # told of its ports
-    if not network.covered.fully(device, "neighbors") or any(e.device == device for e in context.heard_at):
+    if device in context.hearing_devices or not network.covered.fully(device, "neighbors"):
         return None
     told = {network.names.neighbor_device(heard) for heard in network.survey.neighbors}
     if device in told or not network.links or context.plan.settings.discovery == "nowhere":

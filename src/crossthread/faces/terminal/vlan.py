@@ -65,15 +65,21 @@ def show_overview(answer: Overview, out: Console) -> None:
         vids = answer.vlans[at : at + step]
         out.print()
         for digit in range(4):
-            row = "".join(f"{str(vid).rjust(4)[digit]} " for vid in vids)
-            if row.strip():
-                out.print(Text(" " * (name_width + 1) + row.rstrip(), style="bold"))
+            digits = "".join(f"{str(vid).rjust(4)[digit]} " for vid in vids)
+            if digits.strip():
+                out.print(Text(" " * (name_width + 1) + digits.rstrip(), style="bold"))
         for entry in answer.devices:
             known = {presence.vid: presence for presence in entry.vlans}
-            row_text = said(entry.device[:name_width].ljust(name_width + 1))
-            for vid in vids:
-                row_text.append_text(_cell(known.get(vid)))
-            out.print(row_text)
+            cells = [_cell(known.get(vid)) for vid in vids]
+            row = said(entry.device[:name_width].ljust(name_width + 1))
+            start = len(row.plain)
+            row.append("".join(first + second for first, second in cells))
+            for n, (first, second) in enumerate(cells):
+                if first not in " ─·":
+                    row.stylize("green", start + 2 * n, start + 2 * n + 1)
+                if second != " ":
+                    row.stylize("bold cyan", start + 2 * n + 1, start + 2 * n + 2)
+            out.print(row)
     out.print()
     key = (
         "1-9 access ports (+ more)   ─ on trunks only   · exists, on no port   * root   underlined: has a gateway here"
@@ -84,15 +90,16 @@ def show_overview(answer: Overview, out: Console) -> None:
         paragraph(out, line((named, "dim")), 0)
 
 
-def _cell(presence: Presence | None) -> Text:
+def _cell(presence: Presence | None) -> tuple[str, str]:
+    """What stands for a VLAN on a device: its access ports or trunks, and whether its root or gateway is there."""
     if presence is None:
-        return Text("  ")
+        return " ", " "
     if presence.access:
         first = str(presence.access) if presence.access < 10 else "+"
     else:
         first = "─" if presence.trunks else "·"
     second = {(True, True): "&", (True, False): "*", (False, True): "^"}.get((presence.root, presence.gateway), " ")
-    return Text(first, style="green" if presence.access else "") + Text(second, style="bold cyan")
+    return first, second
 
 
 def show_link(answer: LinkView, out: Console) -> None:

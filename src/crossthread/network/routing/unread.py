@@ -81,7 +81,7 @@ class Unread:
                     found |= {Node(far.device, vid) for vid in vids_in(out)}
         return frozenset(found)
 
-    @property
+    @cached_property
     def anywhere(self) -> bool:
         """Whether there may be anything at all that has an address which nobody read."""
         covered = self._covered
