@@ -10,7 +10,7 @@ from crossthread.collector import held_still
 from crossthread.network.coverage import Covered
 from crossthread.network.dependencies import PARTS, stale
 from crossthread.network.families import narrowed, one_family, versions, whole
-from crossthread.network.hosts.classes import Classes, current_vlan
+from crossthread.network.hosts.classes import Classes, ClassesBefore, current_vlan
 from crossthread.network.hosts.hearing import Hearing
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.hosts.stations import Stations
@@ -198,7 +198,13 @@ class Network:
     def classes(self) -> Classes:
         """Hosts that the network cannot tell apart, taken together."""
         with held_still():
-            found = Classes(self.survey, self.names, self.fabric, self.components, self.stations, self.filters.ports)
+            kept, before = self._kept, None
+            hosts = kept.rows.get("hosts", frozenset()) if kept is not None else None
+            if kept is not None and hosts is not None and len(self.survey.hosts) == len(kept.network.survey.hosts):
+                before = ClassesBefore(kept.network.classes, hosts, kept.ports)
+            found = Classes(
+                self.survey, self.names, self.fabric, self.components, self.stations, self.filters.ports, before
+            )
             return found if self.twin is None or self.version == 6 else found.divided(self.twin.classes)
 
     @cached_property
@@ -297,11 +303,14 @@ class Kept:
         Those whose rows differ.
     tree_ends
         The ports of which something else was observed in a tree.
+    rows
+        The places of the rows that differ, of each table in which any does; None where rows came or went.
     """
 
     def __init__(self, network: Network, survey: Survey) -> None:
         self.network = network
         columns, rows = difference(network.survey, survey)
+        self.rows = rows
         spelled = network.names.spelled
         places = rows.get("ports", frozenset())
         rows_there = (survey.ports[n] for n in places or ())

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator, Sequence
-from itertools import chain
+from collections.abc import Sequence
 
 from crossthread.network.hosts.hosts import Hosts
 from crossthread.network.hosts.station import Station
@@ -21,38 +20,51 @@ class Holders:
         The address of each host, without its prefix length; empty where it has none.
     """
 
-    def __init__(self, hosts: Hosts, gateways: Sequence[Station], ips: Sequence[str]) -> None:
+    def __init__(
+        self, hosts: Hosts, gateways: Sequence[Station], ips: Sequence[str], before: Holders | None = None
+    ) -> None:
         self._hosts = hosts
         self.ips = ips
-        routers = [(ip, station) for own in (_own, _shared) for station in gateways if (ip := own(station))]
-        self._one: dict[str, str | Station] = dict(zip(self.ips, hosts.names, strict=True))
-        self._one.pop("", None)
-        for ip, station in routers:
-            self._one.setdefault(ip, station)
-        self._several: dict[str, list[str | Station]] = {}
-        if len(self._one) < sum(map(bool, self.ips)) + len(routers):
-            counts = Counter(chain(filter(None, self.ips), (ip for ip, _ in routers)))
-            self._several = {ip: [] for ip, count in counts.items() if count > 1}
-            holders: Iterator[tuple[str, str | Station]] = chain(zip(self.ips, hosts.names, strict=True), routers)
-            for ip, holder in holders:
-                if ip in self._several:
-                    self._several[ip].append(holder)
+        same = before is not None and before.ips is ips and before._hosts.names is hosts.names
+        told = (before._names, before._twice) if same and before else _by_address(ips, hosts.names)
+        self._names: dict[str, str] = told[0]
+        self._twice: dict[str, list[str]] = told[1]
+        self._routers: dict[str, list[Station]] = {}
+        for own in (_address_of, _shared):
+            for station in gateways:
+                if ip := own(station):
+                    self._routers.setdefault(ip, []).append(station)
 
     @property
     def shared(self) -> set[str]:
         """The addresses that several stations have."""
-        return set(self._several)
+        among = {ip for ip, held in self._routers.items() if len(held) > 1 or ip in self._names}
+        return among | self._twice.keys()
 
     def __contains__(self, ip: str) -> bool:
-        return ip in self._one
+        return ip in self._names or ip in self._routers
 
     def of(self, ip: str) -> list[Station]:
-        """The stations that have an address, in the order of the survey."""
-        found = self._several.get(ip) or [self._one[ip]] if ip in self._one else []
-        return [holder if isinstance(holder, Station) else self._hosts[holder] for holder in found]
+        """The stations that have an address: hosts in the order of the survey, then interfaces."""
+        first = self._names.get(ip)
+        names = self._twice.get(ip) or ([first] if first is not None else [])
+        return [*map(self._hosts.__getitem__, names), *self._routers.get(ip, ())]
 
 
-def _own(station: Station) -> str:
+def _by_address(ips: Sequence[str], names: Sequence[str]) -> tuple[dict[str, str], dict[str, list[str]]]:
+    """The name of the host, or of the last host, that has each address; and all names where several have one."""
+    one = dict(zip(ips, names, strict=True))
+    one.pop("", None)
+    several: dict[str, list[str]] = {}
+    if len(one) < sum(map(bool, ips)):
+        several = {ip: [] for ip, number in Counter(filter(None, ips)).items() if number > 1}
+        for ip, name in zip(ips, names, strict=True):
+            if ip in several:
+                several[ip].append(name)
+    return one, several
+
+
+def _address_of(station: Station) -> str:
     text = station.row.address
     return text.partition("/")[0] if text and text != NONE else ""
 
@@ -60,4 +72,4 @@ def _own(station: Station) -> str:
 def _shared(station: Station) -> str:
     """The address that an interface shares with others, where that is not its own."""
     shared = station.row.virtual if isinstance(station.row, Gateway) else None
-    return shared if shared and shared not in (NONE, _own(station)) else ""
+    return shared if shared and shared not in (NONE, _address_of(station)) else ""

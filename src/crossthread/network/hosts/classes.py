@@ -8,7 +8,7 @@ which nobody knows the place are alike, if they have the same subnet and gateway
 
 from __future__ import annotations
 
-from bisect import bisect_left
+from bisect import bisect_left, insort
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Mapping, Sequence
 from copy import copy
@@ -23,7 +23,7 @@ from crossthread.network.switching.components import Components, Part
 from crossthread.network.switching.segments import Fabric
 from crossthread.network.topology.names import End, Names
 from crossthread.survey import Survey
-from crossthread.survey.records import Host
+from crossthread.survey.records import Host, Port
 from crossthread.survey.table import runs
 from crossthread.values import NO_VID, NONE
 
@@ -87,6 +87,18 @@ class HostClass(NamedTuple):
 
 
 _Key = tuple[Part, Block, str | None, tuple[Block, ...]]
+_Written = tuple[int, str, str | None]
+"""The VLAN that a host's frames surely join, the head of its address, its gateway: what many hosts have in common."""
+
+
+class ClassesBefore(NamedTuple):
+    """The classes of a network of which this one is a changed copy, and what differs: rows of hosts, and ports."""
+
+    classes: Classes
+    hosts: frozenset[int]
+    ports: set[End]
+
+
 _HARMLESS = (None, "forwarding")
 
 
@@ -107,9 +119,16 @@ class Classes:
         components: Components,
         stations: Stations,
         filtered: frozenset[End],
+        before: ClassesBefore | None = None,
     ) -> None:
         self._names, self._fabric, self._components, self._stations = names, fabric, components, stations
         self._filtered = filtered
+        self._keys: list[_Written] = []
+        self._written: dict[_Written, list[int]] = {}
+        if before is None:
+            self._write(survey)
+        else:
+            self._write_again(survey, before)
         self.all = [self._class(*group) for group in self._groups(survey)]
 
     @cached_property
@@ -143,18 +162,10 @@ class Classes:
         alone: list[int] = []
         pairs, addresses = self._stations.pairs, survey.column("hosts", "address")
         devices = {self._names.spelled[name] if name else "" for name in set(survey.column("hosts", "device"))}
-        entered = _entered(survey, self._names)
         gateways, tags, links = (survey.column("hosts", name) for name in ("gateway", "vid", "link"))
-        vids = (
-            NO_VID if tag or link == "down" else entered[device].get(port, NO_VID)
-            for (device, port), tag, link in zip(pairs, tags, links, strict=True)
-        )
-        written: dict[tuple[int, str, str | None], list[int]] = defaultdict(list)
-        for n, key in enumerate(zip(vids, self._stations.heads, gateways, strict=True)):
-            written[key].append(n)
         alike: dict[tuple[int, Block, str | None], list[int]] = defaultdict(list)
         made: set[Block] = set()
-        for (vid, _, gateway), members in written.items():
+        for (vid, _, gateway), members in self._written.items():
             address = addresses[members[0]]
             block = Block.of(address) if address and address != NONE else None
             made |= {block} if block else set()
@@ -209,6 +220,40 @@ class Classes:
         found += [(sorted(members), key, near) for key, (members, near) in groups.items()]
         found.sort(key=lambda group: group[0][0])
         return [(key, members, near) for members, key, near in found]
+
+    def _write(self, survey: Survey) -> None:
+        """Sort the hosts by what many have in common."""
+        entered = _entered(survey, self._names)
+        gateways, tags, links = (survey.column("hosts", name) for name in ("gateway", "vid", "link"))
+        vids = (
+            NO_VID if tag or link == "down" else entered[device].get(port, NO_VID)
+            for (device, port), tag, link in zip(self._stations.pairs, tags, links, strict=True)
+        )
+        self._keys = list(zip(vids, self._stations.heads, gateways, strict=True))
+        written: dict[_Written, list[int]] = defaultdict(list)
+        for n, key in enumerate(self._keys):
+            written[key].append(n)
+        self._written = dict(written)
+
+    def _write_again(self, survey: Survey, before: ClassesBefore) -> None:
+        """Take over how the hosts are sorted, but for those of which a row, or that of their port, differs."""
+        self._keys, self._written = before.classes._keys.copy(), before.classes._written.copy()
+        ports = {(end.device, end.port) for end in before.ports}
+        moved = {n for n, pair in enumerate(self._stations.pairs) if pair in ports} if ports else set[int]()
+        gateways, tags, links = (survey.column("hosts", name) for name in ("gateway", "vid", "link"))
+        fresh: set[_Written] = set()
+        for n in sorted(moved | before.hosts):
+            device, port = self._stations.pairs[n]
+            row = self._names.row(End(device, port or ""))
+            vid = NO_VID if tags[n] or links[n] == "down" or row is None else _entered_at(row)
+            old, new = self._keys[n], (vid, self._stations.heads[n], gateways[n])
+            self._keys[n] = new
+            for key in {old, new} - fresh:
+                self._written[key] = list(self._written.get(key, ()))
+                fresh.add(key)
+            self._written[old].remove(n)
+            insort(self._written[new], n)
+        self._written = {key: members for key, members in self._written.items() if members}
 
     def _lost(
         self, alone: list[int], special: set[int], tags: Sequence[int | None], links: Sequence[str | None]
@@ -280,6 +325,13 @@ def current_vlan(station: Station, names: Names) -> int | None:
         return station.row.vid
     port = names.row(station.end) if station.end else None
     return (port.pvid or None) if port else None
+
+
+def _entered_at(row: Port) -> int:
+    """The one VLAN that all frames surely join at a port; `NO_VID` if there is no such VLAN."""
+    alone = row.mode == "access" and not row.allowed_macs and (row.lag is None or row.lag == NONE)
+    up = row.oper == "up" and row.admin != "down" and row.authorized != "no" and row.frames != "tagged"
+    return (row.pvid or NO_VID) if alone and up else NO_VID
 
 
 def _entered(survey: Survey, names: Names) -> dict[str, dict[str | None, int]]:

@@ -19,10 +19,13 @@ class Hosts(Mapping[str, HostStation]):
         The same names as a list, and as the survey spells them.
     """
 
-    def __init__(self, survey: Survey, attach: Callable[[Station], Attachment]) -> None:
+    def __init__(self, survey: Survey, attach: Callable[[Station], Attachment], before: Hosts | None = None) -> None:
         self.spelled: Sequence[str] = survey.column("hosts", "host")
-        self.names = list(map(str.casefold, self.spelled))
-        self._numbers = dict(zip(self.names, range(len(self.names)), strict=True))
+        same = before is not None and before.spelled is self.spelled
+        self.names: list[str] = before.names if same and before else list(map(str.casefold, self.spelled))
+        self._numbers: dict[str, int] = (
+            before._numbers if same and before else dict(zip(self.names, range(len(self.names)), strict=True))
+        )
         self._rows, self._attach = survey.rows(Host), attach
         self._made: dict[int, HostStation] = {}
 

@@ -6,7 +6,7 @@ from collections import defaultdict
 from collections.abc import Sequence
 from functools import cached_property, partial
 from itertools import compress, count
-from operator import not_
+from operator import is_not, not_
 
 from crossthread.network.hosts.address_holders import Holders
 from crossthread.network.hosts.hosts import Hosts
@@ -57,8 +57,9 @@ class Stations:
                 self._learned[entry.mac].append(entry)
         lost = {row.host.casefold() for row in astray}
         self._lost = lost
-        if before is not None and before._names.spelled is names.spelled:
-            self._keep(before)
+        self._before = before if before is not None and before._names.spelled is names.spelled else None
+        if self._before is not None:
+            self._keep(self._before)
         if before is not None and before._lost == lost:
             self._described: dict[str, list[End]] = before._described
         else:
@@ -85,6 +86,10 @@ class Stations:
             self.pairs, self.plugged = before.pairs, before.plugged
         if same["address"]:
             self.heads, self.ips = before.heads, before.ips
+        elif len(told := self._survey.column("hosts", "address")) == len(before.heads):
+            self.heads = before.heads.copy()
+            for n in compress(count(), map(is_not, told, before._survey.column("hosts", "address"))):
+                self.heads[n] = _head(told[n])
 
     @cached_property
     def ips(self) -> list[str]:
@@ -95,7 +100,8 @@ class Stations:
     @cached_property
     def hosts(self) -> Hosts:
         """The hosts by their names in lower case."""
-        return Hosts(self._survey, self._host)
+        before = self._before
+        return Hosts(self._survey, self._host, before.hosts if before is not None else None)
 
     @cached_property
     def pairs(self) -> list[tuple[str, str | None]]:
@@ -128,7 +134,8 @@ class Stations:
     @cached_property
     def by_address(self) -> Holders:
         """The stations that answer for each IP address, their own or a shared one."""
-        return Holders(self.hosts, [*self.gateways, *self.managed], self.ips)
+        before = self._before.__dict__.get("by_address") if self._before is not None else None
+        return Holders(self.hosts, [*self.gateways, *self.managed], self.ips, before)
 
     @cached_property
     def managed(self) -> list[Interface]:
