@@ -6,7 +6,7 @@ It would go through all of them again and again as they become more: for a large
 from __future__ import annotations
 
 import gc
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
 
@@ -20,3 +20,17 @@ def held_still() -> Iterator[None]:
     finally:
         if was_on:
             gc.enable()
+
+
+@contextmanager
+def copies_let_go() -> Iterator[Callable[[], object]]:
+    """What lets go of the copies of a network that were tried since, and of nothing older.
+
+    A network and what is derived from it refer to each other, so that only the collector frees a copy. What was there
+    before is set aside meanwhile: to look through a campus for every copy would cost more than to derive it.
+    """
+    gc.freeze()
+    try:
+        yield lambda: gc.collect(0)
+    finally:
+        gc.unfreeze()

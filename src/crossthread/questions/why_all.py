@@ -7,7 +7,7 @@ from collections.abc import Callable
 import msgspec
 
 from crossthread.answer import Answer
-from crossthread.collector import held_still
+from crossthread.collector import copies_let_go, held_still
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.effects import find_effects, mended_by
 from crossthread.diagnosis.findings import Finding
@@ -99,13 +99,20 @@ def why_all(
     >>> why_all(faulty()).then.part
     1.0
     """
+    context = Context(network, plan)
     with held_still():
-        return _every(Context(network, plan), seat, progress)
+        found = [effect.finding for effect in find_effects(context, progress).effects]
+        with copies_let_go() as let_go:
+
+            def tried() -> None:
+                progress()
+                let_go()
+
+            return _every(context, found, seat, tried)
 
 
-def _every(context: Context, seat: str | None, progress: Callable[[], None]) -> Every:
+def _every(context: Context, found: list[Finding], seat: str | None, tried: Callable[[], None]) -> Every:
     network = context.network
-    found = [effect.finding for effect in find_effects(context, progress).effects]
     kept = [finding for finding in found if finding.repair]
     wanted = Wanted(context)
     best = wanted.share(mended_by(network, kept)[0])
@@ -113,7 +120,7 @@ def _every(context: Context, seat: str | None, progress: Callable[[], None]) -> 
     for finding in list(kept):
         rest = [other for other in kept if other is not finding]
         without = wanted.share(mended_by(network, rest)[0])
-        progress()
+        tried()
         if without.works >= best.works:
             kept = rest
         else:
@@ -123,7 +130,7 @@ def _every(context: Context, seat: str | None, progress: Callable[[], None]) -> 
     for number, finding in enumerate(kept, 1):
         after = wanted.share(mended_by(network, kept[:number])[0])
         mends.append(Mend(finding, weight[id(finding)], after))
-        progress()
+        tried()
     order = work_order(network, kept, None, seat)
     repair = in_order(merge_changes(change for finding in kept for change in finding.repair), order)
     unmended = tuple(finding for finding in found if not finding.repair)
