@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
+from collections.abc import Mapping
 
 import msgspec
 
@@ -103,9 +104,9 @@ def _needs(context: Context) -> Counter[tuple[int, str, str]]:
     for one in context.network.classes.all:
         gateway = next(iter(context.expected.gateways(one.hosts[0])), None)
         if one.vid is not None and gateway is not None and gateway.taps and gateway.taps[0].device:
-            for host in one.hosts:
-                if host.end is not None:
-                    found[one.vid, host.end.device, gateway.taps[0].device] += 1
+            at = one.devices if one.plain else Counter(host.end.device for host in one.hosts if host.end is not None)
+            for device, count in at.items():
+                found[one.vid, device, gateway.taps[0].device] += count
     return found
 
 
@@ -116,10 +117,12 @@ def _advise(network: Network, instance: int, needs: Counter[tuple[int, str, str]
     vids = 0
     for device, _ in given.bridges:
         vids |= network.fabric.trees.instances(device).get(instance, (0, 0))[0]
-    wanted = {key: count for key, count in needs.items() if vids >> key[0] & 1}
+    wanted = Counter[tuple[str, str]]()
+    for (vid, device, goal), count in needs.items():
+        wanted[device, goal] += count if vids >> vid & 1 else 0
     degree = Counter(e.end.device for lan in given.lans for e in lan)
     goals = Counter[str]()
-    for (_, _, goal), count in wanted.items():
+    for (_, goal), count in wanted.items():
         goals[goal] += count
     names = [device for device, _ in given.bridges]
     likely = sorted(names, key=lambda d: (-goals[d], -degree[d], d))[:_CANDIDATES]
@@ -152,7 +155,7 @@ def _with_root(given: TreeInputs, root: str, gone: str | None = None) -> dict[En
     return spanning.compute(bridges, lans, dict(given.regions))
 
 
-def _hops(roles: dict[End, Role], wanted: dict[tuple[int, str, str], int]) -> int:
+def _hops(roles: dict[End, Role], wanted: Mapping[tuple[str, str], int]) -> int:
     """Links between hosts and gateways along the active tree, each host counted."""
     above: dict[str, str] = {}
     for end, role in roles.items():
@@ -169,7 +172,7 @@ def _hops(roles: dict[End, Role], wanted: dict[tuple[int, str, str], int]) -> in
         return depth[device]
 
     total = 0
-    for (_, device, goal), count in wanted.items():
+    for (device, goal), count in wanted.items():
         here, there = up(device), up(goal)
         if here[-1] != there[-1]:
             continue
