@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 LISTINGS = {
     "lldp-chassis.json": "lldpcli -f json0 show chassis",
     "lldp-neighbors.json": "lldpcli -f json0 show neighbors details",
-    "lldp-ports.json": "lldpcli -f json0 show interfaces details",
+    "lldp-ports.json": "lldpcli -f json0 show inter details",
     "ip-addr.json": "ip -j -d addr",
     "ip-link.json": "ip -j -d -s link",
     "ip-route.json": "ip -j -4 route show table all",
