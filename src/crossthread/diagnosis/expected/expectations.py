@@ -231,10 +231,9 @@ class Expected:
 
     def length(self, station: Station) -> int | None:
         """The prefix length a station should have: the plan's, else what most of those in its subnet have."""
-        if station.address is not None:
-            for network, _ in self.planned_subnets:
-                if station.address.ip in network:
-                    return network.prefixlen
+        for network, _ in self.planned_subnets:
+            if station.address is not None and station.address.ip in network:
+                return network.prefixlen
         return self._lengths.length(self._one_for_all(station))
 
     def subnet(self, station: Station) -> PrefixedAddress | None:

@@ -18,13 +18,7 @@ _ARP_AGEING = 60.0
 
 def waiting(before: Network, after: Network, draft: Draft) -> tuple[float, str | None]:
     """How long to wait before testing, and for what."""
-    old = {(row.device, row.port, row.instance): row.state for row in before.survey.tree_ports}
-    moved = [
-        row
-        for row in after.survey.tree_ports
-        if row.state is None and row.edge != "yes" and old.get((row.device, row.port, row.instance)) is not None
-    ]
-    if any(change.table in ("trees", "tree_ports") for change in draft.changes) or moved:
+    if any(change.table in ("trees", "tree_ports") for change in draft.changes) or _moves(before, after):
         delays = [row.forward_delay for row in before.survey.trees if row.forward_delay]
         delay, known = max(delays, default=_FORWARD_DELAY), "observed" if delays else "the standard's"
         return 2 * delay, f"the spanning tree, twice its forward delay ({delay:g} s, {known})"
@@ -36,6 +30,17 @@ def waiting(before: Network, after: Network, draft: Draft) -> tuple[float, str |
         age, known = max(ages, default=_ARP_AGEING), "observed" if ages else "the usual"
         return age, f"old ARP entries to age ({age:g} s, {known}), or clear them where {bare(changed[0])} is asked for"
     return 0, None
+
+
+def _moves(before: Network, after: Network) -> bool:
+    """Whether some port's state in a tree is not what it was observed to be any more."""
+    if before.survey.table("tree_ports") is after.survey.table("tree_ports"):
+        return False
+    old = {(row.device, row.port, row.instance): row.state for row in before.survey.tree_ports}
+    return any(
+        row.state is None and row.edge != "yes" and old.get((row.device, row.port, row.instance)) is not None
+        for row in after.survey.tree_ports
+    )
 
 
 def progress_of(network: Network, pair: tuple[str, str]) -> tuple[Walk, Walk]:

@@ -90,7 +90,10 @@ def draw_map(answer: Map, path: Path, title: str | None = None, overlay: Overlay
     else:
         _overlay_legend(axes, overlay)
     path.parent.mkdir(parents=True, exist_ok=True)
-    figure.savefig(path, dpi=110, metadata={"Date": None} if path.suffix.lower() == ".svg" else None)
+    if path.suffix.lower() == ".png":  # a large map takes longer to pack well than to draw
+        figure.savefig(path, dpi=110, pil_kwargs={"compress_level": 2})
+    else:
+        figure.savefig(path, dpi=110, metadata={"Date": None} if path.suffix.lower() == ".svg" else None)
 
 
 def _box(

@@ -284,11 +284,7 @@ class Classes:
     def _special(self, survey: Survey) -> set[int]:
         """The hosts that share a port or an address, are a next hop, or sit at a port that does not forward."""
         holders, pairs, plugged = self._stations.by_address, self._stations.pairs, self._stations.plugged
-        shared = (
-            {pair for pair, count in Counter(pairs).items() if count > 1 and pair[1]}
-            if len(plugged) < len(pairs)
-            else set()
-        )
+        shared = set(self._stations.crowded)
         blocked = zip(*(survey.column("tree_ports", name) for name in ("state", "device", "port")), strict=True)
         for written, called in ((written, called) for state, written, called in blocked if state not in _HARMLESS):
             device = self._names.spelled[written]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Sequence
 from functools import cached_property, partial
 from itertools import compress, count
@@ -83,7 +83,7 @@ class Stations:
             for column in ("device", "port", "address")
         }
         if same["device"] and same["port"]:
-            self.pairs, self.plugged = before.pairs, before.plugged
+            self.pairs, self.plugged, self.crowded = before.pairs, before.plugged, before.crowded
         if same["address"]:
             self.heads, self.ips = before.heads, before.ips
         elif len(told := self._survey.column("hosts", "address")) == len(before.heads):
@@ -122,6 +122,13 @@ class Stations:
     def plugged(self) -> set[tuple[str, str | None]]:
         """The devices and ports that hosts' rows name."""
         return set(self.pairs)
+
+    @cached_property
+    def crowded(self) -> frozenset[tuple[str, str | None]]:
+        """The devices and ports that the rows of several hosts name."""
+        if len(self.plugged) == len(self.pairs):
+            return frozenset()
+        return frozenset(pair for pair, count in Counter(self.pairs).items() if count > 1 and pair[1])
 
     @cached_property
     def elsewhere(self) -> list[HostStation]:
