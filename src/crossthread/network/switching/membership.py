@@ -44,8 +44,10 @@ def membership(row: Port | None) -> Membership:
     if row.authorized == "no":
         return msgspec.structs.replace(CLOSED, pvid=row.pvid)
     port = _by_mode(row)
-    if row.ingress_filter == "no" and row.mode in ("trunk", "hybrid"):  # what it does not carry comes in all the same
-        port = msgspec.structs.replace(port, accepts=EVERYTHING, joins=EVERYTHING)
+    if row.ingress_filter == "no" and row.mode in ("trunk", "hybrid"):
+        # What it does not carry comes in all the same; but there are devices that say so and filter nevertheless.
+        accepts, joins = (Bounds(known.sure, EVERYTHING.possible) for known in (port.accepts, port.joins))
+        port = msgspec.structs.replace(port, accepts=accepts, joins=joins)
     return _admitting(port, row.frames)
 
 
