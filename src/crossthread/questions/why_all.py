@@ -115,22 +115,29 @@ def _every(context: Context, found: list[Finding], seat: str | None, tried: Call
     network = context.network
     kept = [finding for finding in found if finding.repair]
     wanted = Wanted(context)
-    best = wanted.share(mended_by(network, kept)[0])
+    known: dict[frozenset[int], Share] = {}
+
+    def share(mended: list[Finding]) -> Share:
+        """What works with some findings mended, tried once."""
+        key = frozenset(map(id, mended))
+        if key not in known:
+            known[key] = wanted.share(mended_by(network, mended)[0] if mended else network)
+            tried()
+        return known[key]
+
+    best = share(kept)
     weight: dict[int, int] = {}
     for finding in list(kept):
         rest = [other for other in kept if other is not finding]
-        without = wanted.share(mended_by(network, rest)[0])
-        tried()
+        without = share(rest)
         if without.works >= best.works:
             kept = rest
         else:
             weight[id(finding)] = best.works - without.works
     kept.sort(key=lambda finding: -weight[id(finding)])
-    mends, now = [], wanted.share(network)
+    mends, now = [], share([])
     for number, finding in enumerate(kept, 1):
-        after = wanted.share(mended_by(network, kept[:number])[0])
-        mends.append(Mend(finding, weight[id(finding)], after))
-        tried()
+        mends.append(Mend(finding, weight[id(finding)], share(kept[:number])))
     order = work_order(network, kept, None, seat)
     repair = in_order(merge_changes(change for finding in kept for change in finding.repair), order)
     unmended = tuple(finding for finding in found if not finding.repair)
