@@ -23,6 +23,7 @@ _FACTS = (
     "description", "aliases", "admin", "oper", "speed", "capable_speed", "duplex", "mtu", "mode", "pvid", "allowed",
     "untagged", "voice", "forbidden", "tagging", "frames", "ingress_filter", "isolated", "authorized", "lag",
     "lag_state", "lag_partner", "discovery", "mac", "allowed_macs", "mac_limit", "violation", "violations",
+    "filter_in", "filter_out",
 )  # fmt: skip
 _COUNTERS = ("in_errors", "crc_errors", "out_errors", "late_collisions")
 _BESIDE = {"in_errors": "in_packets", "crc_errors": "in_packets", "out_errors": "out_packets",

@@ -114,7 +114,9 @@ def link_lag_detached(context: Context, end: End) -> Finding | None:
     usual = {other.lag_partner for other in members if other.lag_state == "attached" and other.lag_partner}
     strange = {o.lag_partner for o in members if o.port in out and o.lag_partner} - usual if usual else set()
     aside = (
-        f" At the other end is {', '.join(sorted(filter(None, strange)))}, not {', '.join(usual)}." if strange else ""
+        f" At the other end is {', '.join(sorted(filter(None, strange)))}, not {', '.join(sorted(usual))}."
+        if strange
+        else ""
     )
     return Finding(
         "link-lag-detached",

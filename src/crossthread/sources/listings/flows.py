@@ -2,7 +2,8 @@
 
 Read are flows of the first table that drop, or bridge as usual. One that does anything else, or matches what the survey
 has no column for, is kept as an entry of which nobody knows whom it concerns; so is everything if it is not certain
-that ARP (or neighbour discovery) passes, which a packet filter of the survey leaves alone.
+that ARP (or neighbour discovery) passes, which a packet filter of the survey leaves alone. A whole listing drops what
+no flow matches; but one that was cut short looks the same, and so it is not known what becomes of that.
 """
 
 from __future__ import annotations
@@ -24,8 +25,8 @@ _PROTOCOLS = {
     "udp6": {"family": "6", "protocol": "udp"},
 }  # fmt: skip
 _PREFIXES = {"nw_src": "source", "ipv6_src": "source", "nw_dst": "destination", "ipv6_dst": "destination"}
-_USUAL = 32768
-"""The priority of a flow that tells none."""
+_USUAL, _HIGHEST = 32768, 65535
+"""The priority of a flow that tells none, and the highest."""
 
 
 class _Flow(NamedTuple):
@@ -64,7 +65,8 @@ def read_flows(device: str, text: str, names: dict[str, str], ports: Iterable[st
     source
         Where the listing came from.
     """
-    flows = sorted((_flow(line, names) for line in text.splitlines() if _FLOW.match(line)), key=lambda f: -f.priority)
+    lines = [line for line in text.splitlines() if line.strip() and "_FLOW reply" not in line]
+    flows = sorted((_flow(line, names) for line in lines), key=lambda flow: -flow.priority)
     found: list[Row] = []
     for port in ports:
         own = [flow for flow in flows if flow.enters in (None, port)]
@@ -76,7 +78,6 @@ def read_flows(device: str, text: str, names: dict[str, str], ports: Iterable[st
         name = f"flows in {port}"
         for number, one in enumerate(cells, 1):
             found.append(Filter(device, name, 10 * number, **one))
-        found.append(Filter(device, name, otherwise="drop"))
         found.append(Port(device, port, filter_in=name, source=source))
     return found
 
@@ -90,7 +91,9 @@ def _resolves(flows: Collection[_Flow], family: str) -> bool:
 
 
 def _flow(line: str, names: dict[str, str]) -> _Flow:
-    """One flow: what it matches, and what it does."""
+    """One flow: what it matches, and what it does; a line that is none may be about anything, and come first."""
+    if not _FLOW.match(line):
+        return _Flow(_HIGHEST + 1, None, {"protocol": _NOT_READ}, frozenset("46"), False, False)
     told, _, actions = line.partition(" actions=")
     words = [word.strip() for word in told.split(",") if word.strip()]
     action = {"NORMAL": "accept", "drop": "drop"}.get(actions.strip())

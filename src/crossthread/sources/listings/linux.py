@@ -138,7 +138,7 @@ def read_device(name: str, parts: Parts) -> list[Row]:
         rows += [row for port, row in joined.items() if port not in physical]
         if "ovs-fdb" in parts:
             rows += software_switch.read_database(name, parts["ovs-fdb"].data, details, parts["ovs-fdb"].path)
-        if "ovs-flows" in parts:
+        if "ovs-flows" in parts and len(tables.get("ovs-bridge", {})) < 2:  # of which one they are is not told
             numbers = {str(row.get("ofport")): port for port, row in details.items()}
             entering = sorted(((physical - bundled) & switched.keys()) | joined.keys() - bundled)
             rows += read_flows(name, parts["ovs-flows"].data, numbers, entering, parts["ovs-flows"].path)
