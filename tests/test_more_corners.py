@@ -164,14 +164,16 @@ class Families(unittest.TestCase):
     def test_of_two_families_the_worse_verdict_leads(self):
         survey = healthy()
         one, two = survey.hosts[0], survey.hosts[1]
-        both = apply_changes(survey, [
-            Change("hosts", {"host": row.host}, {"address": f"{row.address} fd09:1::{n}/64"})
+        apart = apply_changes(survey, [
+            Change("hosts", {"host": row.host}, {"address": f"{row.address} fd09:{n}::1/64"})
             for n, row in enumerate((one, two), 1)
         ])  # fmt: skip
-        answer = why(both, one.host, two.host)
-        order = ["fails", "unknown", "works"]
-        self.assertEqual([f.version for f in answer.families], [4, 6])
-        self.assertEqual(answer.verdict, min((f.verdict for f in answer.families), key=order.index))
+        answer = why(apart, one.host, two.host)
+        self.assertEqual([(f.version, f.verdict) for f in answer.families], [(4, "works"), (6, "fails")])
+        self.assertEqual(answer.verdict, "fails")
+        self.assertIn("has no gateway for fd09:2::1", answer.stopped)
+        asked = [hop.asks_for for hop in (*answer.path, *answer.path_back) if hop.asks_for]
+        self.assertEqual([ip for ip in asked if "." in ip], [], "the way that is shown is that of the worse one")
 
 
 class Tables(unittest.TestCase):
