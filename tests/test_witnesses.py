@@ -35,7 +35,7 @@ class Witnesses(unittest.TestCase):
         self.heard([astray], at("loft", "desk1", pvid=10), [serves, gateway, mates], 2.25)
         gone = Change("gateways", {"device": "crane", "interface": "g1.10", "address": "10.9.10.1/24"}, {}, True)
         mates = (1.5, "3 of 3 other hosts of its subnet are in VLAN 10")
-        self.heard([astray, gone], at("loft", "desk1", pvid=10), [mates, gateway], 2.25, desks=(3, 1))
+        self.heard([astray, gone], at("loft", "desk1", pvid=10), [mates, (0.0, gateway[1])], 1.25, desks=(3, 1))
         self.heard([], astray, [(-0.75, "")], -4.25)  # strangers live there
         self.heard([], at("loft", "desk1", pvid=1), [(-1.0, "")], -4.5)  # nobody set it
 

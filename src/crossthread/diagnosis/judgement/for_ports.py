@@ -105,8 +105,12 @@ def for_station(hearing: Hearing, station: Station, vid: int) -> Iterator[Witnes
         yield Witness(weights.FORGOTTEN, "")
     if serving is not None and serving.address is not None:
         yield Witness(weights.OWN, f"{serving.device} {serving.name} serves {serving.address.network} in VLAN {vid}")
-    elif hearing.strangers(vid, station):
-        yield Witness(weights.STRANGERS, "")
+    else:
+        if hearing.strangers(vid, station):
+            yield Witness(weights.STRANGERS, "")
+        told = (s for s in stations if isinstance(s, Interface) and hearing.context.expected.told_vid(s) == vid)
+        if (named := next(told, None)) is not None:
+            yield Witness(weights.NAMED, f"{named.device} {named.name} says that it serves VLAN {vid}")
     if mates:
         first = 0.0 if serving is not None else weights.OWN - weights.MATE
         every = sum(one.number for one in hosts)
@@ -121,10 +125,12 @@ def for_station(hearing: Hearing, station: Station, vid: int) -> Iterator[Witnes
             yield Witness(weights.NAMED, f"{station.device} {station.name} says that it serves VLAN {vid}")
     elif isinstance(station, HostStation) and station.row.gateway not in (None, NONE):
         hop = address(str(station.row.gateway))
-        if vid in hearing.home(hearing.near(hop, station)):
+        around = list(hearing.near(hop, station))
+        if vid in hearing.home(around):
             # Against nothing but one interface, what somebody typed into the host in one go counts once.
             alone = serving is not None and not mates and hearing.context.expected.named_vid(serving) != vid
-            yield Witness(0.0 if alone else weights.OWN, f"its gateway {hop} is of VLAN {vid}")
+            heard = mates and {id(one.those) for one in around} <= {id(one.those) for one in hosts}
+            yield Witness(0.0 if alone or heard else weights.OWN, f"its gateway {hop} is of VLAN {vid}")
 
 
 def _native(hearing: Hearing, end: End, vid: object) -> Iterator[Witness]:

@@ -191,7 +191,7 @@ def loses(context: Context, draft: Draft) -> str | None:
         return None
     if table == "hosts":
         row = next((s.row for s in [context.network.stations.hosts.get(name.casefold())] if s is not None), None)
-        known = isinstance(row, Host) and row.gateway not in (None, NONE)
+        known = isinstance(row, Host) and row.gateway not in (None, NONE) and row.address != NONE
         if known and draft.sets("hosts", "address") is not None and draft.sets("hosts", "gateway") is None:
             assert isinstance(row, Host)
             return f"the gateway may go with the old address: put {row.gateway} back"

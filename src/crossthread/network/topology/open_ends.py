@@ -1,7 +1,8 @@
 """Where the known part of a network ends: ports beyond which the unknown begins.
 
 Behind an open end any VLAN that the port lets out may go on, come in again at any other open end, and be answered for
-by gateways that nobody has read. An access port that is up, with one station or none, is no open end.
+by gateways that nobody has read. An access port that is up, with one station or none, is no open end, if it was read
+that it heard no neighbour: where nobody read that, a router may be plugged into it.
 """
 
 from __future__ import annotations
@@ -212,20 +213,21 @@ class _Finding:
                 self._add(End(*place), "stations")
 
     def _take_by_mode(self) -> None:
-        """All others but access ports, if nothing is known to be plugged into them.
+        """All others but access ports that heard nobody, if nothing is known to be plugged into them.
 
         A port at which no bridge was ever heard (an edge port) and which learned one known host only leads to that; so
         does one that alone names a host in its description of which nobody knows another place, if nobody was heard.
         """
         modes, lags = (self._survey.column("ports", name) for name in ("mode", "lag"))
+        hosts = set(self._survey.column("hosts", "mac"))
         left = [
-            place for place, n in self._free.items() if modes[n] != "access" and (not lags[n] or lags[n] == NONE)
+            place for place, n in self._free.items()
+            if (not lags[n] or lags[n] == NONE) and (modes[n] != "access" or self._may_hear(place, hosts))
         ]  # fmt: skip
         if not left:
             return
         told = compress(self._places("tree_ports"), (e == "yes" for e in self._survey.column("tree_ports", "edge")))
         edges = {self._known_as(*place) for place in told}
-        hosts = set(self._survey.column("hosts", "mac"))
         named = self._named_hosts(left)
         for place in left:
             learned = self._stations.get(place, set())
@@ -233,6 +235,14 @@ class _Finding:
                 continue
             if place not in named or not learned <= {named[place]}:
                 self._add(End(*place), "far end")
+
+    def _may_hear(self, place: _Place, hosts: Collection[str | None]) -> bool:
+        """Whether a neighbour may be at an access port: nobody read whom it heard, nor that it leads to hosts only.
+
+        That it learned nobody does not say that nobody is there: what it learned is forgotten after five minutes.
+        """
+        learned = self._stations.get(place)
+        return not self._covered.fully(place[0], "neighbors") and not (learned and learned <= hosts)
 
     def _named_hosts(self, places: Iterable[_Place]) -> dict[_Place, str | None]:
         """The MAC addresses of hosts of which nobody knows the place, by the one port whose description names each."""
