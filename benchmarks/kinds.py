@@ -57,8 +57,7 @@ def gathered(live, real, warned):
     from crossthread.survey.writing import write_survey
 
     with tempfile.TemporaryDirectory() as place:
-        cables, hosts = keep(live, Path(place) / "raw")
-        typed = Survey.of(Info(title="typed"), neighbors=cables, hosts=hosts)
+        typed = Survey.of(Info(title="typed"), **keep(live, Path(place) / "raw"))
         survey = gather([Path(place) / "raw"], typed).survey
         heard = [Change("coverage", {"device": row.device, "table": "neighbors"}, {"complete": "yes"})
                  for row in survey.coverage if row.table == "neighbors"]  # fmt: skip

@@ -7,7 +7,7 @@ import shutil
 VIDS = (10, 20, 30)
 KINDS = (
     "isolated", "filter", "discard", "shared", "automatic", "off6", "wrong6", "none6", "proxy", "pruned", "flows",
-    "pair", "guard", "one-way",
+    "pair", "guard", "one-way", "unaware", "trees",
 )  # fmt: skip
 
 
@@ -35,6 +35,9 @@ class Campus:
         if not shutil.which("keepalived"):
             self.kinds -= {"pair"}
         self.kinds -= {"shared"} if "pair" in self.kinds else set()
+        self.joins = self.random.choice(["one", "one", "native", "two"])  # what faces a bridge that knows no VLANs
+        if self.kinds & {"pair", "shared", "proxy"} and self.joins == "two":
+            self.joins = "one"
         tables = (
             "devices", "ports", "neighbors", "gateways", "routes", "hosts", "filters", "trees", "tree_ports",
         )  # fmt: skip
@@ -49,6 +52,10 @@ class Campus:
         self._hosts()
         if "guard" in self.kinds:
             self._guard()
+        if "unaware" in self.kinds:
+            self._unaware()
+        if "trees" in self.kinds:
+            self._trees_per_vlan()
         if "flows" in self.kinds:
             self._flows()
         self.managed = {}
@@ -188,6 +195,78 @@ class Campus:
             self.rows["hosts"].append({"host": f"h10-{device}1", **told, "device": device, "port": "p1", "link": "up"})
         self.cable("sw-b", "k1", "kb", "u")
         self.cable("kb", "g", "kc", "u")
+
+    def _unaware(self):
+        """Two kernel bridges in a row that know no VLANs, behind one port, a trunk, or ports of two VLANs."""
+        self.bridges += ["kd", "ke"]
+        vid = self.random.choice(VIDS)
+        if self.joins == "native":
+            carried = ",".join(map(str, VIDS))
+            self.port("sw-a", "k2", f"vlan_mode=native-untagged tag={vid} trunks={carried}", mode="trunk", pvid=vid,
+                      allowed="10 20 30")  # fmt: skip
+        else:
+            self.port("sw-a", "k2", f"vlan_mode=access tag={vid}", mode="access", pvid=vid)
+        self.cable("sw-a", "k2", "kd", "u")
+        self.cable("kd", "w", "ke", "u")
+        ends = [("kd", "u"), ("kd", "w"), ("kd", "p1"), ("ke", "u"), ("ke", "p1")]
+        if self.joins == "two":
+            other = self.random.choice([one for one in VIDS if one != vid])
+            self.port("sw-b", "k2", f"vlan_mode=access tag={other}", mode="access", pvid=other)
+            self.cable("sw-b", "k2", "ke", "v")
+            ends.append(("ke", "v"))
+        for device in ("kd", "ke"):
+            self.rows["devices"].append(
+                {"device": device, "capabilities": "bridge", "routing": "no", "routing6": "no", "vlan_aware": "no"}
+            )
+            self.rows["trees"].append({"device": device, "instance": 0, "protocol": "off", "bpdus": "pass"})
+        for device, port in ends:
+            self.port(device, port, None)
+        wrong = self.random.choice(VIDS)
+        self._plain_host("kd", "p1", vid, 61)
+        self._plain_host("ke", "p1", self.random.choice([vid, wrong]), 62)
+        if self.joins == "native":
+            tag = self.random.choice([one for one in VIDS if one != vid])
+            self.port("ke", "p2", None)
+            self._plain_host("ke", "p2", tag, 63, vid=tag)
+
+    def _plain_host(self, device, port, subnet, last, **cells):
+        told = {"address": f"10.7.{subnet}.{last}/24", "gateway": f"10.7.{subnet}.1"}
+        told["mac"] = f"02:07:00:00:{subnet:02x}:{last}"
+        row = {"host": f"h{subnet}-{device}{port[1:]}", **told, "device": device, "port": port, "link": "up", **cells}
+        self.rows["hosts"].append(row)
+
+    def _trees_per_vlan(self):
+        """Two devices with a kernel bridge for each VLAN, side by side, whose trees block different cables."""
+        self.port("sw-b", "k3", "vlan_mode=trunk trunks=10,20", mode="trunk", pvid="none", allowed="10 20")
+        self.cable("sw-b", "k3", "kp", "u")
+        lacks = self.random.choice([None, None, ("kq", "l1", 10), ("kp", "l2", 20)])
+        links = {"kp": ("u", "l1", "l2"), "kq": ("l1", "l2")}
+        hosts = {"kp": ((10, "p1"), (20, "p2")), "kq": ((20, "p1"), (10, "p2"))}
+        for n in (1, 2):
+            self.cable("kp", f"l{n}", "kq", f"l{n}")
+        for number, device in enumerate(links, 1):
+            self.bridges.append(device)
+            self.rows["devices"].append({"device": device, "capabilities": "bridge", "routing": "no", "routing6": "no"})
+            for vid in (10, 20):
+                self.rows["trees"].append(
+                    {"device": device, "instance": vid, "protocol": "per-vlan",
+                     "priority": 4096 * self.random.randint(1, 9), "address": f"02:07:fe:00:{vid}:0{number}"}
+                )  # fmt: skip
+            for at, port in enumerate(links[device], 1):
+                vids = [vid for vid in (10, 20) if (device, port, vid) != lacks]
+                self.port(device, port, None, mode="trunk", pvid="none", allowed=" ".join(map(str, vids)))
+                for vid in vids:
+                    self._costs(device, port, vid, at)
+            for at, (vid, port) in enumerate(hosts[device], len(links[device]) + 1):
+                self.port(device, port, None, mode="access", pvid=vid)
+                self._costs(device, port, vid, at)
+                self._plain_host(device, port, vid, 70 + 10 * number + at)
+
+    def _costs(self, device, port, vid, number):
+        self.rows["tree_ports"].append(
+            {"device": device, "port": port, "instance": vid, "number": number, "priority": 128,
+             "cost": self.random.choice([2, 4, 19])}
+        )  # fmt: skip
 
     def _flows(self):
         """Flows of a switch that drop some packets, of all ports or of one; ARP and neighbour discovery pass."""

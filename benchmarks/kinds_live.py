@@ -1,5 +1,7 @@
 """The same networks running: Open vSwitch, Linux routers, bridges and hosts in namespaces."""
 
+import json
+import shutil
 import subprocess
 import time
 from concurrent.futures import ThreadPoolExecutor
@@ -28,6 +30,12 @@ class Live:
 
     def __init__(self, campus):
         self.campus, self.procs = campus, []
+        trees = {row["device"] for row in campus.rows["trees"] if row["protocol"] == "per-vlan"}
+        self.tagging = {
+            (row["device"], row["port"]): row["allowed"].split()
+            for row in campus.rows["ports"] if row["device"] in trees and row["mode"] == "trunk"
+        }  # fmt: skip
+        """The ports whose tags a switch in between puts on and takes off: this kernel has no tagged interfaces."""
 
     def start(self):
         Path("/run/netns").mkdir(exist_ok=True)
@@ -36,15 +44,51 @@ class Live:
         for name in ("sw", *campus.routers, *campus.bridges, *(host["host"] for host in rows["hosts"])):
             run("ip", "netns", "add", name)
         self._switch()
+        self._plug()
+        self._add_ports()
+        self._manage()
+        for name in campus.routers:
+            inside(name, "\n".join(self._router(name)))
+        for name in campus.bridges:
+            inside(name, "\n".join(self._bridge(name)))
+        for host in rows["hosts"]:
+            inside(host["host"], "\n".join(self._host(host)))
+            if host["address"].startswith("169.254.") and shutil.which("dhcpcd"):
+                self._ask_for_address(host["host"])
+        for switch, flow in campus.flows:
+            run("ovs-ofctl", "add-flow", f"unix:{WORK}/{switch}.mgmt", flow)
+            own = f"priority=900,in_port={switch}_m,actions=NORMAL"  # what the switch itself sends passes none of them
+            run("ovs-ofctl", "add-flow", f"unix:{WORK}/{switch}.mgmt", own)
+        if "pair" in campus.kinds:
+            self._share()
+        time.sleep(9 if campus.bridges or "pair" in campus.kinds else 6 if campus.bundle in ("lacp", "deaf") else 2)
+        if "pair" in campus.kinds:
+            self._see_who_holds()
+        for host in rows["hosts"]:
+            if host["address"].startswith("169.254."):
+                self._see_address(host)
+
+    def _plug(self):
+        """Put the cables in."""
+        rows, campus = self.campus.rows, self.campus
         for a, p, b, q in campus.cables:
             if "one-way" in campus.kinds and p == q == "u1":
                 self._half_a_cable(a, p, b, q)
             else:
                 self._cable(a, p, b, q)
         for host in rows["hosts"]:
-            self._cable(host["device"], host["port"], host["host"], "e0", host["mac"])
+            if host.get("vid"):
+                self._tagger(host["device"], host["port"], {host["vid"]: (host["host"], "e0")}, host["mac"])
+            else:
+                self._cable(host["device"], host["port"], host["host"], "e0", host["mac"])
+        for (device, port), vids in self.tagging.items():
+            self._tagger(device, port, {vid: (device, f"{port}.{vid}") for vid in vids})
         for name in (*campus.routers, *(host["host"] for host in rows["hosts"])):
             inside(name, QUIET)
+
+    def _add_ports(self):
+        """Give the switches their ports and bundles."""
+        rows, campus = self.campus.rows, self.campus
         bonds = {(r["device"], r["port"]) for r in rows["ports"] if r.get("lag")}
         for (device, port), settings in campus.settings.items():
             if port == "bond0":
@@ -65,22 +109,6 @@ class Live:
                 self.vsctl(
                     "add-port", device, f"{device}_{port}", "--", "set", "port", f"{device}_{port}", *settings.split()
                 )
-        self._manage()
-        for name in campus.routers:
-            inside(name, "\n".join(self._router(name)))
-        for name in campus.bridges:
-            inside(name, "\n".join(self._bridge(name)))
-        for host in rows["hosts"]:
-            inside(host["host"], "\n".join(self._host(host)))
-        for switch, flow in campus.flows:
-            run("ovs-ofctl", "add-flow", f"unix:{WORK}/{switch}.mgmt", flow)
-            own = f"priority=900,in_port={switch}_m,actions=NORMAL"  # what the switch itself sends passes none of them
-            run("ovs-ofctl", "add-flow", f"unix:{WORK}/{switch}.mgmt", own)
-        if "pair" in campus.kinds:
-            self._share()
-        time.sleep(9 if campus.bridges or "pair" in campus.kinds else 6 if campus.bundle in ("lacp", "deaf") else 2)
-        if "pair" in campus.kinds:
-            self._see_who_holds()
 
     def _manage(self):
         """Give switches a management interface each."""
@@ -95,6 +123,24 @@ class Live:
             )
             default = f"ip route add default via 10.7.{vid}.1" if routed else "true"
             inside(device, f"{QUIET}\nip addr add {address}/24 dev vlan{vid}\n{default}")
+
+    def _ask_for_address(self, name):
+        """Start a DHCP client, to which nobody will answer."""
+        inside(name, "ip -4 addr flush dev e0")
+        argv = ["dhcpcd", "-4", "-B", "-y", "1", "-t", "0", "-C", "resolv.conf", "-C", "hostname", "e0"]
+        quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL}
+        self.procs.append(subprocess.Popen(["nsenter", f"--net=/run/netns/{name}", *argv], **quiet))
+
+    def _see_address(self, host):
+        """What the client gave itself in the end: an address of its own choice."""
+        for _ in range(30):
+            told = json.loads(inside(host["host"], "ip -j -4 addr show dev e0"))
+            own = [f"{one['local']}/{one['prefixlen']}" for link in told for one in link.get("addr_info", ())]
+            if own:
+                host["address"] = own[0]
+                return
+            time.sleep(1)
+        raise RuntimeError(f"{host['host']} got no address")
 
     def _share(self):
         """Start the daemon that shares an address on each router, each with a place for files of its own."""
@@ -119,14 +165,31 @@ class Live:
                 row["virtual_state"] = "master" if f'"{row["virtual"]}"' in listed else "backup"
 
     def _bridge(self, name):
-        yield "ip link set lo up; ip link add br0 type bridge stp_state 1 forward_delay 200 hello_time 100 max_age 600"
-        yield f"ip link set br0 address {next(r['address'] for r in self.campus.rows['trees'] if r['device'] == name)}"
-        for row in self.campus.rows["tree_ports"]:
-            if row["device"] == name:
-                yield f"ip link set {row['port']} master br0"
-                if row["guard"] == "bpdu":
-                    yield f"bridge link set dev {row['port']} guard on"
-        yield "ip link set br0 up"
+        rows = self.campus.rows
+        trees = [row for row in rows["trees"] if row["device"] == name]
+        ports = [row for row in rows["tree_ports"] if row["device"] == name]
+        yield "ip link set lo up"
+        if trees[0]["protocol"] == "off":
+            yield "ip link add br0 type bridge stp_state 0"
+            for row in rows["ports"]:
+                if row["device"] == name:
+                    yield f"ip link set {row['port']} master br0"
+            yield "ip link set br0 up"
+            return
+        quick = "forward_delay 200 hello_time 100 max_age 600"
+        for tree in trees:
+            bridge = f"br{tree['instance']}"
+            yield f"ip link add {bridge} type bridge stp_state 1 {quick} priority {tree['priority']}"
+            yield f"ip link set {bridge} address {tree['address']}"
+            for row in sorted((p for p in ports if p["instance"] == tree["instance"]), key=lambda p: p["number"]):
+                member = row["port"]
+                if (name, member) in self.tagging:
+                    member = f"{row['port']}.{row['instance']}"
+                yield f"ip link set {member} master {bridge}"
+                yield f"bridge link set dev {member} cost {row['cost']}"
+                if row.get("guard") == "bpdu":
+                    yield f"bridge link set dev {member} guard on"
+            yield f"ip link set {bridge} up"
 
     def _switch(self):
         run("ovsdb-tool", "create", WORK / "conf.db", "/usr/share/openvswitch/vswitch.ovsschema")
@@ -158,10 +221,29 @@ class Live:
             self.vsctl("add-port", "wire", half)
         run("ovs-ofctl", "add-flow", f"unix:{WORK}/wire.mgmt", "in_port=wire_b,actions=output:wire_a")
 
+    def _tagger(self, device, port, behind, mac=None):
+        """A switch that puts the tags on for what is behind a port, and passes the frames of trees on."""
+        name, held = f"tag_{device}_{port}", f"{device}_{port}"
+        self.vsctl("add-br", name, "--", "set", "bridge", name, "datapath_type=netdev", "fail_mode=standalone",
+                   "other_config:forward-bpdu=true")  # fmt: skip
+        if (device, port) not in self.tagging:  # of a host: the switch is between it and the bridge
+            ends = ("netns", "sw", "type", "veth", "peer", "name", port, "netns", device)
+            run("ip", "link", "add", held, *ends)
+            for where, end in (("sw", held), (device, port)):
+                inside(where, f"ip link set {end} up; ethtool -K {end} tx off rx off >/dev/null 2>&1 || true")
+        self.vsctl("add-port", name, held, "--", "set", "port", held, "vlan_mode=trunk")
+        for vid, (ns, end) in behind.items():
+            near = f"{held}_{vid}"
+            own = ("address", mac) if mac else ()
+            run("ip", "link", "add", near, "netns", "sw", "type", "veth", "peer", "name", end, *own, "netns", ns)
+            for where, one in (("sw", near), (ns, end)):
+                inside(where, f"ip link set {one} up; ethtool -K {one} tx off rx off >/dev/null 2>&1 || true")
+            self.vsctl("add-port", name, near, "--", "set", "port", near, "vlan_mode=access", f"tag={vid}")
+
     def _cable(self, a, p, b, q, mac=None):
         ends = []
         for device, port in ((a, p), (b, q)):
-            switched = device in self.campus.switches
+            switched = device in self.campus.switches or (device, port) in self.tagging
             ends.append(("sw", f"{device}_{port}") if switched else (device, port))
         (ns, name), (far, other) = ends
         own = ("address", mac) if mac else ()
@@ -214,7 +296,9 @@ class Live:
 
         with ThreadPoolExecutor(64) as pool:
             first = dict(zip(pairs, pool.map(one, pairs), strict=True))
-            return {pair: value or one(pair) for pair, value in first.items()}
+        with ThreadPoolExecutor(8) as pool:  # once more, with less going on at a time
+            failed = [pair for pair, value in first.items() if not value]
+            return {**first, **dict(zip(failed, pool.map(one, failed), strict=True))}
 
     def ping_gateways(self):
         """Who gets an answer among hosts, the interfaces of router and switches, and these devices as such."""

@@ -25,7 +25,8 @@ def keep(live, folder):
         if "pair" in campus.kinds:
             told["shared-addresses"] = _shared(device)
         _write(folder / device, told)
-    for device in campus.bridges:
+    told_by_hand = {row["device"] for row in campus.rows["trees"] if row["protocol"] == "per-vlan"}
+    for device in sorted(set(campus.bridges) - told_by_hand):
         _write(folder / device, {n: inside(device, c) for n, c in (_COMMON | _BRIDGE).items()})
     for host in campus.rows["hosts"]:
         told = {name: inside(host["host"], command) for name, command in _COMMON.items() if "netconf" not in name}
@@ -34,9 +35,11 @@ def keep(live, folder):
     cables = [{**row, "port": _called(campus, row["device"], row["port"]),
                "neighbor_port": _called(campus, row["neighbor"], row["neighbor_port"])}
               for row in campus.rows["neighbors"] if (row["device"], row["port"]) in named]  # fmt: skip
-    hosts = [{"host": row["host"], "device": row["device"], "port": _called(campus, row["device"], row["port"])}
-             for row in campus.rows["hosts"]]  # fmt: skip
-    return cables, hosts
+    hosts = [{"host": row["host"], "vid": row.get("vid"), "device": row["device"],
+              "port": _called(campus, row["device"], row["port"])} for row in campus.rows["hosts"]]  # fmt: skip
+    tables = ("devices", "ports", "trees", "tree_ports")
+    typed = {name: [row for row in campus.rows[name] if row["device"] in told_by_hand] for name in tables}
+    return {"neighbors": cables, "hosts": hosts, **typed}
 
 
 def _called(campus, device, port):

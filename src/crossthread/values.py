@@ -27,6 +27,9 @@ VID_MIN, VID_MAX = 1, 4094
 NO_VID = 0
 """The null VLAN identifier (IEEE 802.1Q clause 9.6): no VLAN. A PVID of 0 means 'observed: there is none'."""
 
+BARE = VID_MAX + 1
+"""What frames without a tag are in on a bridge that knows no VLANs: nobody's VID (IEEE 802.1Q clause 9.6, reserved)."""
+
 NONE = "none"
 """The word for 'observed: there is none', as opposed to an empty cell, 'not observed'."""
 

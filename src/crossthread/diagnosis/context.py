@@ -59,6 +59,25 @@ class Context:
         """The hosts plugged into a port."""
         return self.network.hosts_at(end)
 
+    def behind(self, end: End) -> list[HostStation]:
+        """The hosts plugged into the bridges without regard to VLANs that a port leads to, past no other bridge."""
+        unaware, adjacent = self.network.fabric.unaware, self.adjacencies_at
+        if unaware(end.device):
+            return []
+        first = [link.far(end).device for link in adjacent.get(end, ())]
+        found, queue = set[str](), [device for device in first if unaware(device)]
+        while queue:
+            device = queue.pop()
+            if device not in found:
+                found.add(device)
+                faced = (link.far(port) for port in self.ends_of(device) for link in adjacent.get(port, ()))
+                queue += [far.device for far in faced if unaware(far.device)]
+        return [host for device in sorted(found) for port in self.ends_of(device) for host in self.hosts_at(port)]
+
+    def ends_of(self, device: str) -> list[End]:
+        """The ports of a device, as far as they were listed."""
+        return [End(device, port) for port in self.network.names.ports.get(device, ())]
+
     @property
     def host_ends(self) -> set[tuple[str, str | None]]:
         """The ports that some host is plugged into."""

@@ -57,7 +57,7 @@ PARTS = {
         ("cabling",),
     ),
     "trees per VLAN": Part(_columns("ports.mode,pvid,allowed,untagged"), ("trees",)),
-    "vlans": Part(_columns("vlans.* coverage.*"), ("names",)),
+    "vlans": Part(_columns("vlans.* coverage.* devices.vlan_aware"), ("names",)),
     "bridging": Part(_columns("ports.* trees.* tree_ports.*"), ("vlans", "trees")),
 }
 """Each part of a network. `names` also depends on which devices there are, and `bridging` on which VLANs: those are

@@ -22,7 +22,7 @@ from crossthread.views.coverage import not_read
 from crossthread.views.heard import Heard, heard_of
 
 _FACTS = ("chassis", "capabilities", "platform", "software", "serial", "management", "site", "tier", "routing",
-          "routing6", "discovery", "discovery_interval", "mac_ageing", "arp_ageing")  # fmt: skip
+          "routing6", "vlan_aware", "discovery", "discovery_interval", "mac_ageing", "arp_ageing")  # fmt: skip
 
 
 class PortLine(msgspec.Struct, frozen=True):

@@ -78,6 +78,7 @@ class Device(Row, frozen=True):
     tier: Annotated[str | None, cells.choice("core", "distribution", "access", "edge")] = None
     routing: Yes = None
     routing6: Yes = None
+    vlan_aware: Yes = None
     discovery: Annotated[str | None, cells.ON] = None
     mac_ageing: Number = None
     arp_ageing: Number = None

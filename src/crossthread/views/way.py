@@ -10,6 +10,7 @@ from crossthread.network.routing.walks import Leg, Walk
 from crossthread.network.switching.nodes import BEYOND, Node, Reached
 from crossthread.network.three_valued import vids_in
 from crossthread.network.topology.open_ends import OUTSIDE
+from crossthread.values import BARE
 
 
 class Hop(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -104,8 +105,13 @@ def _hops(leg: Leg, tap: Tap, goal: Tap, start: Node, node: Node, way: list[Reac
         at, enters, tag_in = following, step.crossing.far.port, tag
     out = goal.end.port if goal.end else None
     tag_out = leg.receiver.tag if goal.end else None
-    hops.append(Hop("bridge", at.device, None, enters, out, at.vid, tag_in, tag_out))
+    hops.append(Hop("bridge", at.device, None, enters, out, _vid(at), tag_in, tag_out))
     return hops
+
+
+def _vid(at: Node) -> int | None:
+    """The VLAN that a frame is in at a node; None on a bridge that knows no VLANs, where it has no tag."""
+    return at.vid if at.vid != BARE else None
 
 
 def _tag(at: Node, step: Reached) -> int | None:
@@ -127,4 +133,4 @@ def _bridge(at: Node, enters: str | None, tag_in: int | None, step: Reached, tag
     assert step.crossing is not None
     if at == BEYOND:
         return Hop("unsurveyed", "what was not surveyed")
-    return Hop("bridge", at.device, None, enters, step.crossing.near.port, at.vid, tag_in, tag)
+    return Hop("bridge", at.device, None, enters, step.crossing.near.port, _vid(at), tag_in, tag)

@@ -24,7 +24,7 @@ def for_port(hearing: Hearing, change: Change, instead: Change) -> Iterator[Witn
     if planned is not None and vid is not None and planned.vlan == vid:
         yield Witness(weights.PLAN, f"the plan has {end} in VLAN {vid}")
     links = context.adjacencies_at.get(end, ())
-    stations: list[Station] = [*context.hosts_at(end)[:1]]
+    stations: list[Station] = [*(context.hosts_at(end) or context.behind(end))[:1]]
     stations += [g for link in links for g in context.network.gateways_at.get(link.far(end), ()) if not g.tag][:1]
     for link in links if not stations else ():
         yield from _for_far_end(hearing, link, end, change)

@@ -116,6 +116,8 @@ def leaks(context: Context, adjacency: Adjacency) -> list[Leak]:
     found = []
     for near, far in ((adjacency.a, adjacency.b), (adjacency.b, adjacency.a)):
         pvid = fabric.member(far).pvid
+        if fabric.unaware(near.device) or fabric.unaware(far.device):
+            continue  # there it is in no VLAN
         if not pvid or not (fabric.member(far).joins.sure & fabric.forwarding(far).sure) >> pvid & 1:
             continue
         for vid in vids_in(fabric.member(near).untagged.sure & fabric.forwarding(near).sure & ~(1 << pvid)):
@@ -172,6 +174,26 @@ def vlan_leak(context: Context, adjacency: Adjacency) -> Finding | None:
         f"On this link {leaks_in_words(context, found)}.",
         tuple(fact for row in rows for fact in context.evidence(row, "mode", "pvid")),
     )
+
+
+@rule("vlan-leak", "VLAN", About.DEVICE, needs="devices.vlan_aware=no")
+def vlan_leak_inside(context: Context, device: str) -> Finding | None:
+    """A bridge without regard to VLANs faces ports that are in different ones, and so joins them.
+
+    Matters: hosts that were to be kept apart hear each other, and each may take the other's gateway or addresses.
+    Notice: hosts get addresses of another network, or reach what they should not.
+    Confirm: compare the untagged VLANs of the ports that the bridge is cabled to.
+    Mend: put all of them into one VLAN, or take out the cables that are of another.
+    """
+    facing = [link.far(end) for end in context.ends_of(device) for link in context.adjacencies_at.get(end, ())]
+    rows = {end: row for end in facing if (row := context.port(end)) is not None and row.mode == "access" and row.pvid}
+    if len({row.pvid for row in rows.values()}) < 2:
+        return None
+    joined = " and ".join(f"VLAN {row.pvid} of {end}" for end, row in rows.items())
+    evidence = context.evidence(context.device(device), "vlan_aware")
+    evidence += tuple(fact for row in rows.values() for fact in context.evidence(row, "mode", "pvid"))
+    subjects = (Subject(device=device), *map(at_port, rows))
+    return Finding("vlan-leak", "risks", subjects, f"{device} knows no VLANs, and joins {joined}.", evidence)
 
 
 @rule("vlan-split", "VLAN")

@@ -22,6 +22,7 @@ from crossthread.network.hosts.station import Station
 from crossthread.network.switching.nodes import Crossing, Node
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End
+from crossthread.values import BARE
 
 
 class Search:
@@ -46,8 +47,7 @@ class Search:
 
         Only the VLANs are tried that either station is in, or should be in.
         """
-        expected = self._context.expected
-        vids = {vid for s in (one, two) for vid in (expected.current_vlan(s), expected.vlan(s)) if vid}
+        vids = self._vids(one, two)
         parted = between_hosts.port_isolated(self._context, one, two)
         if parted is not None:
             return step_of([*self._joins.down(one), *self._joins.down(two), parted])
@@ -56,6 +56,12 @@ class Search:
             return step_of([*self._joins.down(one), *self._joins.down(two)])
         starts, ends = self._joins.attach(one, vids), self._joins.attach(two, vids)
         return self._sound_way(starts, ends) or self._cheapest(starts, ends, vids, frozenset())[0]
+
+    def _vids(self, one: Station, two: Station) -> set[int]:
+        """The VLANs that two stations are in or should be in; what has no tag, if a bridge of theirs knows none."""
+        expected = self._context.expected
+        found = {vid for s in (one, two) for vid in (expected.current_vlan(s), expected.vlan(s)) if vid}
+        return found | {bare for s in (one, two) for tap in s.taps if (bare := self._fabric.bare(tap.device))}
 
     def _sound_way(self, starts: Sequence[tuple[Node, Step]], ends: Sequence[tuple[Node, Step]]) -> Step | None:
         """The cheapest way, if it is one on which nothing is broken between the two places; else None.
@@ -80,8 +86,7 @@ class Search:
 
     def through(self, one: Station, two: Station, device: str) -> Step | None:
         """The cheapest way between two stations that passes a device, and no device twice."""
-        expected = self._context.expected
-        vids = {vid for s in (one, two) for vid in (expected.current_vlan(s), expected.vlan(s)) if vid}
+        vids = self._vids(one, two)
         free = Step(Cost(0, 0, 0))
         found = []
         for vid in vids:
@@ -176,7 +181,8 @@ class Search:
             for _, node, _, sure in self._fabric.cross(Crossing(near, far, adjacency), at.vid):
                 back = self._fabric.cross(Crossing(far, near, adjacency), node.vid)
                 if node.vid != at.vid and any(other == at for _, other, _, _ in back):
-                    yield node, step_of((), LEAK, int(not sure), 1)
+                    meant = BARE in (node.vid, at.vid)  # a bridge that knows no VLANs is in one by its neighbours
+                    yield node, step_of((), 0 if meant else LEAK, int(not sure), 1)
 
     def _soundness(self, adjacency: Adjacency) -> tuple[int, bool]:
         """The VIDs that surely get across as they are, and whether no VLAN can come out as another."""

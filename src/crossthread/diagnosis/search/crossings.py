@@ -18,11 +18,13 @@ from crossthread.diagnosis.rules.link import (
 from crossthread.diagnosis.rules.link_vlan import blocked_by_tree, link_vlan_missing
 from crossthread.diagnosis.rules.port.quality import cable_fault
 from crossthread.diagnosis.rules.port.state import port_admin_down, port_down
-from crossthread.diagnosis.rules.port.vlan import port_vlan_missing, vlan_suspended
+from crossthread.diagnosis.rules.port.vlan import port_vlan_missing, shared_port_vlan_wrong, vlan_suspended
 from crossthread.diagnosis.search.costs import Step, step_of
+from crossthread.network.switching.segments import same_tagging
 from crossthread.network.three_valued import Truth, all_of
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End
+from crossthread.values import BARE
 
 
 class Crossings:
@@ -41,6 +43,8 @@ class Crossings:
 
     def _find_price(self, adjacency: Adjacency, vid: int) -> Step | None:
         context, ends = self._context, (adjacency.a, adjacency.b)
+        if vid == BARE:
+            return None  # where a bridge that knows no VLANs ends, what has no tag comes into one
         if not all(self._fabric.member(end).bridged for end in ends):
             return None
         closed = [finding for finding in map(self.closed, ends) if finding is not None]
@@ -97,14 +101,25 @@ class Crossings:
 
     def _one_way(self, near: End, far: End, vid: int) -> Truth:
         leaves, enters = self._fabric.member(near), self._fabric.member(far)
+        if self._fabric.unaware(near.device) or self._fabric.unaware(far.device):
+            return self._by_unaware(near, far, vid)
         if leaves.tagged.has(vid) is not False:
-            same = leaves.tagging == enters.tagging
+            same = same_tagging(leaves.tagging, enters.tagging)
             return all_of((leaves.tagged.has(vid), enters.accepts.has(vid), same))
         joined: Truth = None if enters.pvid is None else enters.pvid == vid
         return all_of((leaves.untagged.has(vid), joined, enters.joins.has(vid)))
 
+    def _by_unaware(self, near: End, far: End, vid: int) -> Truth:
+        """The same where a bridge that knows no VLANs is at an end: what has no tag is in a VLAN of its neighbours."""
+        aware = [self._fabric.member(end) for end in (near, far) if not self._fabric.unaware(end.device)]
+        bare = (None if member.pvid is None else member.pvid == vid for member in aware)
+        return all_of((*bare, *(both.has(vid) for member in aware for both in (member.untagged, member.joins))))
+
     def _why_not(self, adjacency: Adjacency, vid: int) -> list[Finding] | None:
         context = self._context
+        shared = shared_port_vlan_wrong(context, adjacency, vid)
+        if shared is not None:
+            return [shared]
         one_access = link_mode_differs(context, adjacency)
         if one_access is not None:
             high = context.port(End(str(one_access.subjects[1].device), str(one_access.subjects[1].port)))

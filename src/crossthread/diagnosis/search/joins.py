@@ -17,6 +17,7 @@ from crossthread.network.hosts.station import HostStation, Interface, Station, T
 from crossthread.network.switching.nodes import Node
 from crossthread.network.three_valued import Truth, all_of
 from crossthread.network.topology.names import End
+from crossthread.values import BARE
 
 
 class Joins:
@@ -57,7 +58,7 @@ class Joins:
         for tap in station.taps:
             if not tap.device:
                 continue
-            for vid in vids:
+            for vid in vids if self._fabric.bare(tap.device) == BARE else vids - {BARE}:
                 step = self._join(station, tap, vid)
                 if step is None:
                     continue
@@ -77,6 +78,8 @@ class Joins:
             findings.append(self._crossings.vlan_on(tap.end, vid))
             member = self._fabric.member(tap.end)
             tag = station.tag
+            if not tag and self._fabric.unaware(tap.device):
+                return step_of(findings)
             enters: Truth = member.accepts.has(vid) if tag else (None if member.pvid is None else member.pvid == vid)
             leaves = member.tagged.has(vid) if tag else all_of((member.untagged.has(vid), member.joins.has(vid)))
             if all_of((enters, leaves)) is False:
@@ -87,6 +90,8 @@ class Joins:
             return step_of(findings, observations=int(all_of((enters, leaves)) is None))
         assert isinstance(station, Interface)
         if tap.end is None:
+            if self._fabric.unaware(tap.device) and station.row.vid is None:
+                return step_of([])
             lost = gateway_vlan_lost(context, station, vid)
             if station.row.vid is None or station.row.vid == vid:
                 return step_of([lost], observations=int(station.row.vid is None))
@@ -100,6 +105,8 @@ class Joins:
         if not member.bridged:
             return None
         findings: list[Finding | None] = [self._crossings.vlan_on(far, vid)]
+        if not station.tag and self._fabric.unaware(far.device):
+            return step_of(findings)
         if not station.tag:
             enters: Truth = None if member.pvid is None else member.pvid == vid
             carried = all_of((enters, member.untagged.has(vid), member.joins.has(vid)))

@@ -25,7 +25,7 @@ from crossthread.network.topology.names import End, Names
 from crossthread.survey import Survey
 from crossthread.survey.records import Host, Port
 from crossthread.survey.table import runs
-from crossthread.values import NO_VID, NONE
+from crossthread.values import BARE, NO_VID, NONE
 
 
 class Block(NamedTuple):
@@ -316,7 +316,8 @@ def current_vlan(station: Station, names: Names) -> int | None:
     """The VLAN that a station's frames join as things are, if that is one and known."""
     for tap in station.taps:
         if tap.enters.possible.bit_count() == 1:
-            return tap.enters.possible.bit_length() - 1
+            vid = tap.enters.possible.bit_length() - 1
+            return vid if vid != BARE else None
     if not isinstance(station.row, Host):
         return station.row.vid
     port = names.row(station.end) if station.end else None

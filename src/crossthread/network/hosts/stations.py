@@ -241,7 +241,11 @@ class Stations:
         """How a gateway interface without a parent port joins its device's own bridge."""
         if self._bridgeless(device):
             return _state(row), (Tap("", None, ANYTHING, ANYTHING),)
-        bits = Bounds(0, self._fabric.vids) if row.vid is None else Bounds.exactly(1 << row.vid)
+        if row.vid is None:
+            bare = self._fabric.bare(device)
+            bits = Bounds(0, self._fabric.vids) if bare is None else Bounds.exactly(1 << bare)
+        else:
+            bits = Bounds.exactly(1 << row.vid)
         inside = bits.both(self._fabric.exists(device))
         return _state(row), (Tap(device, None, inside, inside),)
 

@@ -11,7 +11,7 @@ from collections.abc import Container, Iterable, Mapping
 from functools import cached_property
 
 from crossthread.network.switching.nodes import Crossing, Node, Reached
-from crossthread.network.switching.segments import Fabric
+from crossthread.network.switching.segments import Fabric, same_tagging
 from crossthread.network.three_valued import EVERY_VID, vids_in
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.graph import joined
@@ -61,7 +61,9 @@ class Components:
             return 0
         fabric = self._fabric
         a, b = fabric.member(adjacency.a), fabric.member(adjacency.b)
-        both = a.tagged.sure & b.tagged.sure & a.accepts.sure & b.accepts.sure if a.tagging == b.tagging else 0
+        both = (
+            a.tagged.sure & b.tagged.sure & a.accepts.sure & b.accepts.sure if same_tagging(a.tagging, b.tagging) else 0
+        )
         if a.pvid and a.pvid == b.pvid:
             both |= 1 << a.pvid & a.untagged.sure & b.untagged.sure & a.joins.sure & b.joins.sure
         return both & fabric.forwarding(adjacency.a).sure & fabric.forwarding(adjacency.b).sure
@@ -88,8 +90,12 @@ class Components:
         far, into = fabric.member(crossing.far), fabric.forwarding(crossing.far).possible
         if far.tunnel:
             return (near.tagged.possible | near.untagged.possible) & out
-        tagged = near.tagged.possible & far.accepts.possible & into if near.tagging == far.tagging else 0
-        joined = far.joins.possible & into & (EVERY_VID if far.pvid is None else 1 << far.pvid & EVERY_VID)
+        tagged = (
+            near.tagged.possible & far.accepts.possible & into
+            if same_tagging(near.tagging, far.tagging) is not False
+            else 0
+        )
+        joined = far.joins.possible & into & (EVERY_VID if far.pvid is None else 1 << far.pvid & ~1)
         return (tagged | (near.untagged.possible if joined else 0)) & out & ~self.carried(crossing.adjacency)
 
     @cached_property

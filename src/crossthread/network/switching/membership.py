@@ -23,6 +23,7 @@ class Membership(msgspec.Struct, frozen=True):
     joins: Bounds
     """The VIDs that an untagged frame may join; the PVID has to be in it."""
     tagging: str
+    """The tag type; empty where frames of any go through."""
     bridged: bool
     """False for a routed port, which is no port of the bridge."""
     tunnel: bool = False
@@ -33,6 +34,26 @@ CLOSED = Membership(NOTHING, NOTHING, NOTHING, NO_VID, NOTHING, "802.1q", True)
 """A port that carries nothing, such as one whose station was not authorized (IEEE 802.1X)."""
 UNOBSERVED = Membership(ANYTHING, ANYTHING, ANYTHING, None, ANYTHING, "802.1q", True)
 ROUTED = Membership(NOTHING, NOTHING, NOTHING, NO_VID, NOTHING, "802.1q", False)
+
+
+def passing(row: Port | None, bare: int) -> Membership:
+    """What a port of a bridge without regard to VLANs does (IEEE 802.1D): what comes in goes out as it is.
+
+    Parameters
+    ----------
+    row
+        The survey's row of the port.
+    bare
+        The VLAN that frames without a tag are in there, by the ports that face such a bridge; `BARE` if that is not
+        one. Frames with its tag may come in all the same, and would not be in it.
+    """
+    if row is not None and row.mode == "routed":
+        return ROUTED
+    if row is not None and row.authorized == "no":
+        return msgspec.structs.replace(CLOSED, pvid=bare)
+    own = Bounds.exactly(1 << bare)
+    tagged = EVERYTHING.without(own)
+    return Membership(tagged, own, Bounds(tagged.sure, EVERYTHING.possible), bare, own, "", True)
 
 
 def membership(row: Port | None) -> Membership:

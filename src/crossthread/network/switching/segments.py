@@ -17,17 +17,18 @@ import msgspec
 
 from crossthread.network.coverage import Covered
 from crossthread.network.spanning.trees import Trees
-from crossthread.network.switching.membership import Membership, membership
+from crossthread.network.switching.membership import Membership, membership, passing
 from crossthread.network.switching.nodes import BEYOND, Crossing, Node, Reached
 from crossthread.network.switching.tunnels import Tunnels
 from crossthread.network.three_valued import EVERY_VID, EVERYTHING, NOTHING, Bounds, Truth, vids_in
 from crossthread.network.topology.adjacency import Adjacency
+from crossthread.network.topology.graph import joined
 from crossthread.network.topology.names import End, Names
 from crossthread.network.topology.open_ends import OUTSIDE, OpenEnd
 from crossthread.survey import Survey
 from crossthread.survey.records import Vlan
 from crossthread.survey.table import RowsBy, runs
-from crossthread.values import NO_VID
+from crossthread.values import BARE, NO_VID
 
 
 def _existing(listed: Iterable[tuple[int, str | None]]) -> Bounds:
@@ -68,6 +69,55 @@ def speaks_of(survey: Survey, vid: int) -> bool:
     return bool(find_named_vids(survey, EVERY_VID.bit_count() - 1) >> vid & 1)
 
 
+def find_bare(unaware: frozenset[str], adjacencies: Iterable[Adjacency], names: Names) -> dict[str, int]:
+    """What frames without a tag are in on each bridge without regard to VLANs.
+
+    That is the VLAN of the ports of other bridges that face it, or another such bridge that it is cabled to; `BARE` if
+    these are not in one, or not known.
+    """
+    if not unaware:
+        return {}
+    inner, facing = [], defaultdict[str, set[int]](set)
+    for adjacency in adjacencies:
+        if adjacency.up is False:
+            continue
+        for near, far in ((adjacency.a, adjacency.b), (adjacency.b, adjacency.a)):
+            if near.device in unaware and far.device in unaware:
+                inner.append((near.device, far.device))
+            elif near.device in unaware:
+                port = membership(names.row(far))
+                own = (port.pvid if port.untagged == Bounds.exactly(1 << port.pvid) else BARE) if port.pvid else BARE
+                if port.pvid is None or port.untagged.possible:  # one that takes no untagged frames is of no account
+                    facing[near.device].add(own)
+    stands = joined(inner)
+    found = defaultdict[str, set[int]](set)
+    for device in unaware:
+        found[stands.get(device, device)] |= facing[device]
+    return {
+        device: next(iter(vids)) if len(vids) == 1 else BARE
+        for device in unaware
+        for vids in [found[stands.get(device, device)]]
+    }
+
+
+def find_unaware(survey: Survey, names: Names) -> frozenset[str]:
+    """The devices that are known to bridge without regard to VLANs."""
+    told = zip(survey.column("devices", "device"), survey.column("devices", "vlan_aware"), strict=True)
+    return frozenset(names.spelled[device] for device, aware in told if aware == "no")
+
+
+def same_tagging(sender: str | None, receiver: str) -> Truth:
+    """Whether a port takes the tag type of a frame for one; None where a bridge that knows no VLANs passed it on.
+
+    Then it may be of any type, most likely the usual.
+    """
+    if sender in (None, receiver):
+        return True
+    if "" in (sender, receiver):
+        return True if "802.1q" in (sender, receiver) else None
+    return False
+
+
 class FabricBefore(NamedTuple):
     """The fabric of a network of which this one is a changed copy.
 
@@ -96,6 +146,7 @@ class Fabric:
         self._names, self._survey, self._covered = names, survey, covered
         self.adjacencies = adjacencies
         self.open_ends = open_ends or {}
+        self._bare = find_bare(find_unaware(survey, names), adjacencies, names)
         self._memberships: dict[End, Membership] = {}
         self._alike: dict[object, Membership] = {}
         self._forwarding: dict[End, Bounds] = {}
@@ -134,7 +185,7 @@ class Fabric:
         self.known = find_known_vids(survey)
         """The VIDs that the survey speaks of one by one."""
         others = islice(vids_in(~self.known & EVERY_VID), 2)
-        self.vids = self.known | sum(1 << vid for vid in others)
+        self.vids = self.known | sum(1 << vid for vid in others) | (BARE in self._bare.values()) << BARE
         """What a frame can be in, and an unobserved PVID be: those, and two that stand for all the others.
 
         With one alone, two ports of which nothing was observed would be in one VLAN for sure.
@@ -143,6 +194,8 @@ class Fabric:
     def _keep(self, before: FabricBefore) -> None:
         """Take over what was found of ports that the changes do not touch."""
         fabric, ports = before.fabric, before.ports
+        if fabric._bare != self._bare:
+            return
         self._memberships = {end: found for end, found in fabric._memberships.items() if end not in ports}
         if not before.stale & {"vlans", "trees"}:
             touched = ports | before.tree_ends
@@ -161,10 +214,19 @@ class Fabric:
                 row.mode, row.tagging, row.pvid, row.allowed, row.untagged, row.voice, row.frames, row.authorized,
                 row.ingress_filter,
             )  # fmt: skip
-            if settings not in self._alike:  # many ports have the same settings
-                self._alike[settings] = membership(row)
-            self._memberships[end] = self._alike[settings]
+            bare = self._bare.get(end.device)
+            if (settings, bare) not in self._alike:  # many ports have the same settings
+                self._alike[settings, bare] = membership(row) if bare is None else passing(row, bare)
+            self._memberships[end] = self._alike[settings, bare]
         return self._memberships[end]
+
+    def unaware(self, device: str) -> bool:
+        """Whether a device bridges without regard to VLANs."""
+        return device in self._bare
+
+    def bare(self, device: str) -> int | None:
+        """What frames without a tag are in on a bridge without regard to VLANs; None on any other."""
+        return self._bare.get(device)
 
     def carried(self, end: End) -> Bounds:
         """The VIDs a port carries, tagged or not, whatever the spanning tree says."""
@@ -187,7 +249,9 @@ class Fabric:
         return "yes" in self._survey.column("ports", "isolated")
 
     def exists(self, device: str) -> Bounds:
-        """The VIDs that exist and are active on a device; all where its VLANs were not listed."""
+        """The VIDs that exist and are active on a device; all where its VLANs were not listed, or it knows none."""
+        if device in self._bare:
+            return Bounds.exactly(EVERY_VID | 1 << BARE)
         if device not in self._exists:
             listed = tuple(self._states.get(device, {}).items())
             if listed not in self._existing:  # many devices have the same VLANs
@@ -201,7 +265,11 @@ class Fabric:
     def forwarding(self, end: End) -> Bounds:
         """The VIDs for which the port forwards: they exist on its device, and the spanning tree lets them."""
         if end not in self._forwarding:
-            self._forwarding[end] = self.trees.forwarding(end).both(self.exists(end.device))
+            forwards = self.trees.forwarding(end)
+            if end.device in self._bare:  # what has no tag follows the one tree of such a bridge, as all else does
+                sure, possible = forwards
+                forwards = Bounds(sure | (sure == EVERY_VID) << BARE, possible | bool(possible) << BARE)
+            self._forwarding[end] = forwards.both(self.exists(end.device))
         return self._forwarding[end]
 
     def enters(self, end: End, tag: int, tagging: str | None = None) -> Bounds:
@@ -225,11 +293,11 @@ class Fabric:
         if not port.bridged:
             return NOTHING
         if tag != NO_VID:
-            same = tagging is None or tagging == port.tagging
-            return port.accepts.both(Bounds.exactly(1 << tag)).both(self.forwarding(end)) if same else NOTHING
+            same = same_tagging(tagging, port.tagging)
+            return port.accepts.both(Bounds.exactly(1 << tag)).both(self.forwarding(end)).when(same)
         if port.pvid is None:
             return Bounds(0, self.vids & port.joins.possible & self.forwarding(end).possible)
-        own = Bounds.exactly(1 << port.pvid & EVERYTHING.sure)
+        own = Bounds.exactly(1 << port.pvid & ~1)
         return port.joins.both(own).both(self.forwarding(end))
 
     def leaves(self, end: End, tag: int) -> Bounds:

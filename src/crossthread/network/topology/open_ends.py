@@ -236,7 +236,7 @@ class _Finding:
             if place not in named or not learned <= {named[place]}:
                 self._add(End(*place), "far end")
 
-    def _may_hear(self, place: _Place, hosts: Collection[str | None]) -> bool:
+    def _may_hear(self, place: _Place, hosts: set[str | None]) -> bool:
         """Whether a neighbour may be at an access port: nobody read whom it heard, nor that it leads to hosts only.
 
         That it learned nobody does not say that nobody is there: what it learned is forgotten after five minutes.

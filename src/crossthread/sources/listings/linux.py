@@ -8,7 +8,16 @@ from msgspec.structs import replace
 
 from crossthread.sources.listings import software_switch
 from crossthread.sources.listings.flows import read_flows
-from crossthread.sources.listings.linux_links import Links, bond_members, counters, is_bond, kept_apart, table_of
+from crossthread.sources.listings.linux_bridges import Bridges, find_bridges, port_cells, read_bridges
+from crossthread.sources.listings.linux_links import (
+    Links,
+    bond_members,
+    counters,
+    is_bond,
+    kept_apart,
+    link_data,
+    table_of,
+)
 from crossthread.sources.listings.linux_routing import Parts, listed, proxies_of, read_forwarding, read_routes
 from crossthread.survey.records import ArpEntry, Gateway, Host, MacEntry, Port, Row, TreePort
 from crossthread.values import NO_VID, NONE, VlanSet, address, interface, parse_mac
@@ -102,7 +111,8 @@ def read_device(name: str, parts: Parts) -> list[Row]:
     physical = {port for port, link in links.items() if _is_physical(port, link, links, details)}
     rows: list[Row] = []
     source = parts["ip-addr"].path if "ip-addr" in parts else (parts["ip-link"].path if "ip-link" in parts else "")
-    bridged = _bridge_members(parts)
+    bridges = find_bridges(links)
+    bridged = {**_bridge_members(parts), **port_cells(bridges)}
     bundled = {member for held in software_switch.bundles(switched, details).values() for member in held}
     switching, bonded = _switching(parts), bond_members(links)
     for port in (name for name in links if name in physical):
@@ -142,12 +152,15 @@ def read_device(name: str, parts: Parts) -> list[Row]:
             numbers = {str(row.get("ofport")): port for port, row in details.items()}
             entering = sorted(((physical - bundled) & switched.keys()) | joined.keys() - bundled)
             rows += read_flows(name, parts["ovs-flows"].data, numbers, entering, parts["ovs-flows"].path)
-        bridges = tables.get("ovs-bridge", {})
-        rows += software_switch.read_trees(name, bridges, switched, details, physical, told)
+        rows += software_switch.read_trees(name, tables.get("ovs-bridge", {}), switched, details, physical, told)
     taggers = set()
     proxies = proxies_of(parts)
     for label, link in links.items():
         place = _place(label, link, switched, details, physical)
+        if label in bridges.vids:
+            place = {"vid": bridges.vids[label]}
+        elif link_data(links.get(str(link.get("link")), {}), "info", "bridge") is not None:
+            place.pop("port", None)  # a tagged interface on a bridge, and not on a port
         for own in _addresses(link, local=True):
             state: dict[str, Any] = {"admin": "up" if "UP" in _flags(link) else "down", "oper": _oper(link)}
             state["proxy_arp"] = proxies.get(label) if ":" not in own else None
@@ -157,9 +170,10 @@ def read_device(name: str, parts: Parts) -> list[Row]:
     return (
         rows
         + read_forwarding(name, parts)
-        + _tree_ports(name, parts)
+        + read_bridges(name, links, bridges, source)
+        + _tree_ports(name, parts, bridges)
         + read_routes(name, parts, kept_apart(links))
-        + _caches(name, parts)
+        + _caches(name, parts, bridges)
     )
 
 
@@ -254,16 +268,19 @@ def _guard(entry: dict[str, Any]) -> str | None:
     return " ".join(held) or NONE
 
 
-def _tree_ports(name: str, parts: Parts) -> list[Row]:
+def _tree_ports(name: str, parts: Parts, bridges: Bridges) -> list[Row]:
     """The spanning-tree states of a Linux bridge's ports."""
     states = {"blocking": "discarding", "listening": "discarding", "learning": "learning", "forwarding": "forwarding"}
     found: list[Row] = []
     for entry in listed(parts, "bridge-link"):
         state, cost, priority = states.get(str(entry.get("state"))), entry.get("cost"), entry.get("priority")
-        if isinstance(entry.get("ifname"), str) and (state or entry.get("state") == "disabled"):
+        port = entry.get("ifname")
+        if isinstance(port, str) and (state or entry.get("state") == "disabled"):
+            member = bridges.members.get(str(port))
             found.append(
                 TreePort(
-                    name, entry["ifname"], 0, role=None if state else "disabled", state=state,
+                    name, member.port if member else port, member.vid if member else 0,
+                    role=None if state else "disabled", state=state,
                     cost=cost if isinstance(cost, int) else None,
                     priority=4 * priority if isinstance(priority, int) else None, guard=_guard(entry),
                     source=parts["bridge-link"].path,
@@ -272,7 +289,7 @@ def _tree_ports(name: str, parts: Parts) -> list[Row]:
     return found
 
 
-def _caches(name: str, parts: Parts) -> list[Row]:
+def _caches(name: str, parts: Parts, bridges: Bridges) -> list[Row]:
     """ARP and neighbour caches, and a Linux bridge's filtering database."""
     found: list[Row] = []
     for entry in listed(parts, "ip-neigh"):
@@ -289,10 +306,12 @@ def _caches(name: str, parts: Parts) -> list[Row]:
             continue
         if int(own[:2], 16) & 1 or "self" in flags:
             continue
-        vid = entry.get("vlan")
+        vid, port = entry.get("vlan"), entry.get("ifname")
+        member = bridges.members.get(str(port))
+        port, vid = (member.port, member.vid) if member is not None else (port, vid)
         kind = "self" if entry.get("state") == "permanent" else "static" if "static" in flags else "learned"
         found.append(
-            MacEntry(name, vid if isinstance(vid, int) else None, own, entry.get("ifname"), kind,
+            MacEntry(name, vid if isinstance(vid, int) else None, own, port, kind,
                      source=parts["bridge-fdb"].path)
         )  # fmt: skip
     return found

@@ -9,7 +9,7 @@ from crossthread.sources.documents import Document
 Links = dict[str, dict[str, Any]]
 
 
-def _info(link: dict[str, Any], part: str, kind: str) -> dict[str, Any] | None:
+def link_data(link: dict[str, Any], part: str, kind: str) -> dict[str, Any] | None:
     """What an interface says of being of some kind itself (`info`), or of its master of that kind (`info_slave`)."""
     told = link.get("linkinfo")
     if not isinstance(told, dict) or told.get(f"{part}_kind") != kind:
@@ -34,7 +34,7 @@ def counters(link: dict[str, Any]) -> dict[str, int]:
 
 def is_bond(link: dict[str, Any]) -> bool:
     """Whether an interface bundles others."""
-    return _info(link, "info", "bond") is not None
+    return link_data(link, "info", "bond") is not None
 
 
 def bond_members(links: Links) -> dict[str, dict[str, Any]]:
@@ -45,13 +45,15 @@ def bond_members(links: Links) -> dict[str, dict[str, Any]]:
     """
     found: dict[str, dict[str, Any]] = {}
     for name, link in links.items():
-        data, master = _info(link, "info_slave", "bond"), link.get("master")
+        data, master = link_data(link, "info_slave", "bond"), link.get("master")
         if data is None or not isinstance(master, str):
             continue
         bits = data.get("ad_actor_oper_port_state_str")
         if data.get("mii_status") == "DOWN":
             state = "detached"
-        elif isinstance(bits, list) and (_info(links.get(master, {}), "info", "bond") or {}).get("mode") == "802.3ad":
+        elif (
+            isinstance(bits, list) and (link_data(links.get(master, {}), "info", "bond") or {}).get("mode") == "802.3ad"
+        ):
             state = "attached" if {"collecting", "distributing"} <= set(map(str, bits)) else "detached"
         else:
             state = "standby" if data.get("state") == "BACKUP" else "attached"
@@ -61,14 +63,14 @@ def bond_members(links: Links) -> dict[str, dict[str, Any]]:
 
 def kept_apart(links: Links) -> dict[str, str]:
     """The names of the routing tables that are kept apart (VRF), by the table's number as text."""
-    held = ((name, _info(link, "info", "vrf")) for name, link in links.items())
+    held = ((name, link_data(link, "info", "vrf")) for name, link in links.items())
     return {str(data.get("table")): name for name, data in held if data is not None}
 
 
 def table_of(link: dict[str, Any]) -> str | None:
     """The name of the routing table that an interface was put into."""
     master = link.get("master")
-    return master if _info(link, "info_slave", "vrf") is not None and isinstance(master, str) else None
+    return master if link_data(link, "info_slave", "vrf") is not None and isinstance(master, str) else None
 
 
 def all_routes_told(links: Links, routes: list[dict[str, Any]], rules: Document | None) -> bool:

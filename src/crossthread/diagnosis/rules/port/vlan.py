@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections import Counter
+
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_port
 from crossthread.diagnosis.findings import Alternative, Finding, Subject, at_port, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.host.subnet import host_outside_subnet
 from crossthread.network.hosts.station import HostStation, Station
+from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
 from crossthread.survey.survey import Evidence
@@ -63,6 +66,38 @@ def port_vlan_wrong(context: Context, host: HostStation, vid: int | None = None)
     )
 
 
+@rule("port-vlan-wrong", "Port", About.LINK)
+def shared_port_vlan_wrong(context: Context, adjacency: Adjacency, vid: int | None = None) -> Finding | None:
+    """A port that leads to a bridge without regard to VLANs is in another VLAN than the subnet of the hosts behind.
+
+    Matters: all that is plugged into that bridge talks to the wrong VLAN's stations.
+    Notice: the hosts behind one small bridge have no network, or another one's.
+    Confirm: compare the port's VLAN with the subnet of the hosts at the bridge behind it.
+    Mend: put the port into the VLAN of those hosts.
+    """
+    for end in (adjacency.a, adjacency.b):
+        row, hosts = context.port(end), context.behind(end)
+        if row is None or not row.pvid or row.mode not in (None, "access") or not hosts:
+            continue
+        counts = Counter(found for host in hosts if (found := context.expected.vlan(host)))
+        wanted = vid or next((found for found, _ in counts.most_common(1)), None)
+        host = next((host for host in hosts if context.expected.vlan(host) == wanted), hosts[0])
+        if wanted in (None, row.pvid):
+            continue
+        says = f"{end} is in VLAN {row.pvid}; {host.name}, at {adjacency.far(end).device} behind it, "
+        says += f"belongs to VLAN {wanted}."
+        evidence = context.evidence(row, "mode", "pvid") + context.evidence(host.row, "address")
+        return Finding(
+            "port-vlan-wrong",
+            "breaks",
+            (at_port(end, wanted), at_station(host)),
+            says,
+            evidence + context.evidence(context.device(adjacency.far(end).device), "vlan_aware"),
+            (set_port(end, pvid=wanted),),
+        )
+    return None
+
+
 def _either(
     context: Context, host: HostStation, now: int, wanted: int, move: tuple[Change, ...]
 ) -> tuple[Alternative, ...]:
@@ -90,7 +125,8 @@ def vlan_witnesses(context: Context, station: Station, vid: int) -> tuple[Eviden
         if not isinstance(other, HostStation) and getattr(other.row, "vid", None):
             found += context.evidence(other.row, "vid")
         elif other.end is not None and isinstance(other, HostStation):
-            found += context.evidence(context.port(other.end), "pvid")
+            row = context.port(other.end)
+            found += context.evidence(row, "pvid") if row is not None and row.pvid is not None else ()
     return found
 
 
