@@ -13,7 +13,7 @@ from crossthread.network.hosts.station import HostStation
 from crossthread.network.network import Network
 from crossthread.network.three_valued import EVERY_VID
 from crossthread.network.topology.adjacency import Adjacency, bundle
-from crossthread.network.topology.graph import joined
+from crossthread.network.topology.graph import distances, joined
 from crossthread.network.topology.names import End
 from crossthread.plan import Plan
 from crossthread.survey.records import Device, MacEntry, Neighbor, Port, Row, TreePort
@@ -61,22 +61,31 @@ class Context:
 
     def behind(self, end: End) -> list[HostStation]:
         """The hosts plugged into the bridges without regard to VLANs that a port leads to, past no other bridge."""
-        unaware, adjacent = self.network.fabric.unaware, self.adjacencies_at
-        if unaware(end.device):
+        if self.network.fabric.unaware(end.device):
             return []
-        first = [link.far(end).device for link in adjacent.get(end, ())]
-        found, queue = set[str](), [device for device in first if unaware(device)]
-        while queue:
-            device = queue.pop()
-            if device not in found:
-                found.add(device)
-                faced = (link.far(port) for port in self.ends_of(device) for link in adjacent.get(port, ()))
-                queue += [far.device for far in faced if unaware(far.device)]
-        return [host for device in sorted(found) for port in self.ends_of(device) for host in self.hosts_at(port)]
+        devices = {link.far(end).device for link in self.adjacencies_at.get(end, ())}
+        behind = {one for device in devices for one in self.unaware_around(device)}
+        return [host for device in sorted(behind) for host in self._plugged_into[device]]
 
-    def ends_of(self, device: str) -> list[End]:
-        """The ports of a device, as far as they were listed."""
-        return [End(device, port) for port in self.network.names.ports.get(device, ())]
+    @cached_property
+    def _plugged_into(self) -> dict[str, list[HostStation]]:
+        """The hosts at each bridge without regard to VLANs."""
+        found: dict[str, list[HostStation]] = defaultdict(list)
+        for device, port in sorted((device, port) for device, port in self.host_ends if device and port):
+            if self.network.fabric.unaware(device):
+                found[device] += self.hosts_at(End(device, port))
+        return found
+
+    def unaware_around(self, device: str) -> list[str]:
+        """A bridge without regard to VLANs, and all such that it is cabled to over others; nothing for any other."""
+        unaware = self.network.fabric.unaware
+        if not unaware(device):
+            return []
+        near: dict[str, list[str]] = defaultdict(list)
+        for end, links in self.adjacencies_at.items():
+            if unaware(end.device):
+                near[end.device] += [far.device for link in links if unaware((far := link.far(end)).device)]
+        return sorted(distances([device], near))
 
     @property
     def host_ends(self) -> set[tuple[str, str | None]]:

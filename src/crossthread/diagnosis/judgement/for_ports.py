@@ -110,7 +110,7 @@ def for_station(hearing: Hearing, station: Station, vid: int) -> Iterator[Witnes
             yield Witness(weights.STRANGERS, "")
         told = (s for s in stations if isinstance(s, Interface) and hearing.context.expected.told_vid(s) == vid)
         if (named := next(told, None)) is not None:
-            yield Witness(weights.NAMED, f"{named.device} {named.name} says that it serves VLAN {vid}")
+            yield Witness(weights.PEER, f"{named.device} {named.name} says that it serves VLAN {vid}")
     if mates:
         first = 0.0 if serving is not None else weights.OWN - weights.MATE
         every = sum(one.number for one in hosts)

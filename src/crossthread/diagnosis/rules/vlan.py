@@ -178,22 +178,33 @@ def vlan_leak(context: Context, adjacency: Adjacency) -> Finding | None:
 
 @rule("vlan-leak", "VLAN", About.DEVICE, needs="devices.vlan_aware=no")
 def vlan_leak_inside(context: Context, device: str) -> Finding | None:
-    """A bridge without regard to VLANs faces ports that are in different ones, and so joins them.
+    """Bridges without regard to VLANs face ports that are in different ones, and so join them.
 
     Matters: hosts that were to be kept apart hear each other, and each may take the other's gateway or addresses.
     Notice: hosts get addresses of another network, or reach what they should not.
     Confirm: compare the untagged VLANs of the ports that the bridge is cabled to.
     Mend: put all of them into one VLAN, or take out the cables that are of another.
     """
-    facing = [link.far(end) for end in context.ends_of(device) for link in context.adjacencies_at.get(end, ())]
+    around = context.unaware_around(device)
+    if around[:1] != [device]:
+        return None  # it is told of the first of them
+    facing = [
+        end for end, links in context.adjacencies_at.items() if any(link.far(end).device in around for link in links)
+    ]
     rows = {end: row for end in facing if (row := context.port(end)) is not None and row.mode == "access" and row.pvid}
     if len({row.pvid for row in rows.values()}) < 2:
         return None
-    joined = " and ".join(f"VLAN {row.pvid} of {end}" for end, row in rows.items())
-    evidence = context.evidence(context.device(device), "vlan_aware")
+    join = " and ".join(f"VLAN {row.pvid} of {end}" for end, row in sorted(rows.items()))
+    evidence = tuple(fact for one in around for fact in context.evidence(context.device(one), "vlan_aware"))
     evidence += tuple(fact for row in rows.values() for fact in context.evidence(row, "mode", "pvid"))
-    subjects = (Subject(device=device), *map(at_port, rows))
-    return Finding("vlan-leak", "risks", subjects, f"{device} knows no VLANs, and joins {joined}.", evidence)
+    knows, joins = ("knows", "joins") if len(around) == 1 else ("know", "join")
+    return Finding(
+        "vlan-leak",
+        "risks",
+        (Subject(device=device), *map(at_port, rows)),
+        f"{' and '.join(around)} {knows} no VLANs, and {joins} {join}.",
+        evidence,
+    )
 
 
 @rule("vlan-split", "VLAN")

@@ -47,7 +47,8 @@ def _subnets_for(context: Context, host: HostStation) -> Iterator[tuple[dict[str
         if isinstance(station, HostStation):
             whose = f"The others in {in_vlan} are in {subnet.network}"
         else:
-            if kept is None or address(kept) not in subnet.network:  # else it may be the interface's that is wrong
+            others = kept and address(kept) in subnet.network and len(context.expected.users(address(kept))) > 1
+            if not others:  # who have the same gateway: it may be the interface that is wrong
                 cells["gateway"] = str(gateway_address(station))
             whose = f"{'Its gateway' if station in used else in_vlan} has the subnet {subnet.network}"
         yield cells, f"{whose}; {free} is free there."

@@ -84,7 +84,7 @@ def shared_port_vlan_wrong(context: Context, adjacency: Adjacency, vid: int | No
         host = next((host for host in hosts if context.expected.vlan(host) == wanted), hosts[0])
         if wanted in (None, row.pvid):
             continue
-        says = f"{end} is in VLAN {row.pvid}; {host.name}, at {adjacency.far(end).device} behind it, "
+        says = f"{end} is in VLAN {row.pvid}; {host.name}, at {host.end or adjacency.far(end)} behind it, "
         says += f"belongs to VLAN {wanted}."
         evidence = context.evidence(row, "mode", "pvid") + context.evidence(host.row, "address")
         return Finding(
