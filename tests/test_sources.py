@@ -6,6 +6,8 @@ import json
 import os
 import random
 import struct
+import subprocess
+import sys
 import tempfile
 import unittest
 from pathlib import Path
@@ -261,7 +263,9 @@ class Gathering(unittest.TestCase):
         kinds |= {"info_slave_kind": slave[0], "info_slave_data": slave[1]} if slave else {}
         told |= ({"linkinfo": kinds} if kinds else {}) | ({"master": master} if master else {})
         return told | {
-            "addr_info": [dict(zip(("local", "prefixlen"), own.split("/"), strict=True)) for own in addresses]
+            "addr_info": [
+                {"local": ip, "prefixlen": int(bits)} for ip, _, bits in (own.partition("/") for own in addresses)
+            ]
         }
 
     def test_a_bond_is_a_bundle_with_its_members_as_they_are(self):
@@ -317,6 +321,43 @@ class Gathering(unittest.TestCase):
             wanted = {"10.61.90.0/24": ("10.61.20.2", None), "0.0.0.0/0": ("10.61.70.9", "guests")}
             self.assertEqual(found, wanted if apart in routes else {"10.61.90.0/24": ("10.61.20.2", None)})
             self.assertEqual({row.table: row.complete for row in survey.coverage}["routes"], complete)
+
+    def test_what_is_damaged_in_a_listing_is_told_and_its_table_was_not_read_in_full(self):
+        main = {"dst": "10.61.90.0/24", "gateway": "10.61.20.2", "dev": "e2", "flags": []}
+        links = [self.link("e2", 2, addresses=["10.61.20.1/24"]), self.link("e3", 3, addresses=["10.61.30.1/24"])]
+        shared = {"data": {"vrid": 1, "vips": "10.61.20.9", "state": 2, "ifp_ifname": "e2"}}
+        files = {
+            "ip-addr": links, "ip-route": [main, {**main, "dst": "10.61.999.0/24"}, "cut"], "shared": [shared],
+            "ip-netconf": [{"family": "inet", "interface": "e2", "forwarding": True}],
+            "ip-neigh": [{"dst": "10.61.20.7", "dev": "e2", "lladdr": "02:00:00:00:00:0q", "state": ["STALE"]}],
+        }  # fmt: skip
+        with tempfile.TemporaryDirectory() as folder:
+            place = Path(folder) / "chandlery"
+            place.mkdir()
+            for name, entries in files.items():
+                (place / f"{name}.json").write_text(json.dumps(entries))
+            found = gather([place])
+            done = subprocess.run(
+                [Path(sys.executable).with_name("crossthread"), "gather", str(place), "--into", f"{folder}/s"],
+                capture_output=True,
+                text=True,
+                check=False,
+            )
+        problems = {Path(entry.path).stem: entry.problems for entry in found.files if entry.problems}
+        self.assertEqual(problems.keys(), {"ip-route", "ip-neigh", "shared"})
+        self.assertEqual(problems["ip-route"][0],
+                         "entry 2: Expected an IP prefix instead of “10.61.999.0/24” - at `$.dst`")  # fmt: skip
+        self.assertEqual([told.partition(":")[0] for told in problems["ip-route"]], ["entry 2", "entry 3"])
+        self.assertIn("a MAC address instead of “02:00:00:00:00:0q”", problems["ip-neigh"][0])
+        self.assertEqual([row.prefix for row in found.survey.routes], ["10.61.90.0/24"])
+        complete = {row.table: row.complete for row in found.survey.coverage}
+        self.assertEqual([complete[name] for name in ("routes", "arp", "gateways", "ports")], ["no", "no", "no", "yes"])
+        self.assertEqual(done.returncode, 3)
+        self.assertIn("read but for 2 damaged entries", done.stdout)
+        with self.subTest("a host may have what stood in a damaged entry"):
+            host = self.listings(ip_addr=[self.link("e0", 1, addresses=["10.61.20.300/24"])],
+                                 ip_route=[{**main, "dst": "default", "gateway": "10.61.20.q"}])  # fmt: skip
+            self.assertEqual([(row.address, row.gateway) for row in host.hosts], [(None, None)])
 
     def test_twice_changes_nothing_and_one_more_source_adds(self):
         last = RAW / "sw-c"  # in no capture

@@ -131,7 +131,7 @@ class Listings(unittest.TestCase):
         told |= {"master": master} if master else {}
         told |= {"link": below} if below else {}
         if address:
-            told["addr_info"] = [dict(zip(("local", "prefixlen"), address.split("/"), strict=True))]
+            told["addr_info"] = [{"local": address.partition("/")[0], "prefixlen": int(address.partition("/")[2])}]
         return told
 
     def bridge(self, name, **more):
@@ -141,7 +141,7 @@ class Listings(unittest.TestCase):
 
     def test_one_bridge_that_filters_nothing_knows_no_vlans(self):
         survey = self.listed(
-            {**self.bridge("br0"), **{"addr_info": [{"local": "10.9.10.7", "prefixlen": "24"}]}},
+            {**self.bridge("br0"), **{"addr_info": [{"local": "10.9.10.7", "prefixlen": 24}]}},
             self.link("e1", master="br0", number=1), self.link("e2", master="br0", number=2),
             self.link("br0.20", "vlan", {"id": 20}, below="br0", address="10.9.20.7/24"),
         )  # fmt: skip

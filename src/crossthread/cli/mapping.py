@@ -35,7 +35,7 @@ def gather_command(
     tables = load_mapping(mapping) if mapping else ()
     answer = add_to_survey(sources, into, tables, dry_run, keep)
     emit(answer, show_gathered, json)
-    if any(entry.kind is None for entry in answer.files):
+    if any(entry.kind is None or entry.problems for entry in answer.files):
         raise typer.Exit(UNREADABLE)
 
 

@@ -23,23 +23,26 @@ _LISTED = {
 """Which tables a listing has in full."""
 
 
-def of_listings(device: str, kinds: dict[str, str], rows: Iterable[Row], all_routes: bool = True) -> list[Coverage]:
+def of_listings(
+    device: str, kinds: dict[str, str], rows: Iterable[Row], all_routes: bool = True, damaged: Collection[str] = ()
+) -> list[Coverage]:
     """What the listings of one device cover; `kinds` gives the path of each.
 
-    `all_routes` says whether packets go by nothing but the routes that were listed.
+    `all_routes` says whether packets go by nothing but the routes that were listed; `damaged` are the listings of which
+    some entries could not be read.
     """
-    found = {
-        table: Coverage(device, table, "yes", source=path)
-        for kind, path in kinds.items()
-        for table in _LISTED.get(kind, ())
-    }
+    found: dict[str, Coverage] = {}
+    for kind, path in sorted(kinds.items(), key=lambda entry: entry[0] in damaged):
+        for table in _LISTED.get(kind, ("gateways",) if kind in damaged and kind == "shared-addresses" else ()):
+            found[table] = Coverage(device, table, "no" if kind in damaged else "yes", source=path)
     held = list(rows)
     if "ip-route" in kinds:
         families = {":" in row.prefix for row in held if isinstance(row, Route)}
         families |= {True} if "ip-route6" in kinds else set()
         needed = {":" in row.address for row in held if isinstance(row, Gateway) and row.address}
         # Routes are listed family by family; those of IPv6 in use and not listed were not read.
-        complete = "no" if True in needed - families or not all_routes else "yes"
+        in_part = bool({"ip-route", "ip-route6"} & set(damaged))
+        complete = "no" if True in needed - families or not all_routes or in_part else "yes"
         found["routes"] = Coverage(device, "routes", complete, source=kinds["ip-route"])
     told = found.keys() | {row.TABLE for row in held}
     rest = (row for row in in_full(device, told, next(iter(kinds.values()))) if row.complete == "no") if kinds else ()

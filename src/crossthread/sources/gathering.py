@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import re
 from collections import defaultdict
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -20,13 +20,14 @@ from crossthread.sources.listings import discovery_daemon as daemon
 from crossthread.sources.listings import linux, packet_filter, shared_addresses
 from crossthread.sources.listings.linux_links import all_routes_told
 from crossthread.sources.listings.linux_routing import listed
+from crossthread.sources.listings.shapes import damaged
 from crossthread.sources.merging import Difference, Told, merge, writable
 from crossthread.sources.snmp.cabling import cabled
 from crossthread.sources.snmp.device import read_walk
 from crossthread.sources.table_mapping import TableMapping, mapping_for, read_mapped
 from crossthread.sources.yang.ietf import read_yang
 from crossthread.survey import Survey, SurveyError
-from crossthread.survey.records import TABLES, Coverage, Device, Gateway, Port, Row
+from crossthread.survey.records import TABLES, Coverage, Device, Gateway, Host, Port, Row
 from crossthread.values import NONE
 
 
@@ -239,12 +240,22 @@ def _together(documents: list[tuple[Document, float]]) -> tuple[list[Told], list
             continue
         newest[document.kind] = (document, time)
     chosen = list(newest.values())
-    told = _device(chosen[0][0].device, chosen) if chosen else []
+    problems = {document.kind: wrong for document, _ in chosen if (wrong := damaged(document.kind, document.data))}
+    told = _device(chosen[0][0].device, chosen, problems) if chosen else []
     for document, _ in chosen:
         count = sum(getattr(entry.row, "source", None) == document.path for entry in told)
+        wrong = problems.get(document.kind, [])
         says = "" if count else "read together with the others of its folder"
-        taken.append(Taken(document.path, document.kind, count, says))
+        says = f"read but for {len(wrong)} damaged entries" if len(wrong) > 1 else wrong[0] if wrong else says
+        taken.append(Taken(document.path, document.kind, count, says, tuple(wrong)))
     return told, taken
+
+
+def _half_read(row: Host, damaged: Collection[str]) -> Host:
+    """A host of whose listings some entries could not be read: what it is said not to have, it may have."""
+    address = None if row.address == NONE and "ip-addr" in damaged else row.address
+    gateway = None if row.gateway == NONE and {"ip-route", "ip-route6"} & set(damaged) else row.gateway
+    return msgspec.structs.replace(row, address=address, gateway=gateway)
 
 
 def _asked_at(row: Device, address: str) -> Device:
@@ -277,7 +288,7 @@ def _files(sources: Sequence[str | Path], relative_to: Path | None) -> list[tupl
     return [(label, path) for path, label in found.items()]
 
 
-def _device(folder: str, documents: list[tuple[Document, float]]) -> list[Told]:
+def _device(folder: str, documents: list[tuple[Document, float]], problems: Collection[str]) -> list[Told]:
     """All that the files of one folder say of its device, or of a host."""
     parts = {document.kind: document for document, _ in documents}
     times = {document.path: time for document, time in documents}
@@ -308,9 +319,10 @@ def _device(folder: str, documents: list[tuple[Document, float]]) -> list[Told]:
             held = [row for row in rows if isinstance(row, Port)]
             rows += daemon.read_own_ports(name, parts["lldp-ports"].data, held, parts["lldp-ports"].path)
         if host:
+            rows = [_half_read(row, problems) if isinstance(row, Host) else row for row in rows]
             parts = {}
     if asked and parts:
         rows = [_asked_at(row, str(asked["asked_at"])) if isinstance(row, Device) else row for row in rows]
     told = all_routes_told(linux.links_of(parts), listed(parts, "ip-route"), parts.get("ip-rule"))
-    rows += of_listings(name, {kind: document.path for kind, document in parts.items()}, rows, told)
+    rows += of_listings(name, {kind: document.path for kind, document in parts.items()}, rows, told, problems)
     return [Told(row, times.get(getattr(row, "source", None) or "", 0.0)) for row in rows]

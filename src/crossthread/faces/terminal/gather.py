@@ -60,16 +60,19 @@ def show_gathered(answer: Summary, out: Console) -> None:
             paragraph(out, said(difference), 3)
         if len(answer.differences) > _LISTED:
             out.print(line(f"   … and {len(answer.differences) - _LISTED} more; --json has all."))
-    if unknown:
-        out.print()
-        out.print(line(("Not used:", "bold")))
-        _show_unused(unknown, out)
+    damaged = [entry for entry in used if entry.problems]
+    for title, concerned in (("Damaged, and so not read in full:", damaged), ("Not used:", unknown)):
+        if concerned:
+            out.print()
+            out.print(line((title, "bold")))
+            _show_unused(concerned, out)
 
 
 def _show_unused(files: list[Taken], out: Console) -> None:
     for entry in files:
         only = len(entry.problems) == 1
-        paragraph(out, said(entry.says if only else f"{entry.path}: {entry.says}"), 3)
+        named = only and entry.kind is None  # what nothing was taken of says itself where it is
+        paragraph(out, said(entry.says if named else f"{entry.path}: {entry.says}"), 3)
         for problem in () if only else entry.problems:
             paragraph(out, said(problem), 6)
 

@@ -94,13 +94,20 @@ def read_host(name: str, parts: Parts) -> list[Row]:
     source = parts["ip-addr"].path if "ip-addr" in parts else parts["ip-link"].path
     found = _addresses(link)
     routes = [*listed(parts, "ip-route"), *listed(parts, "ip-route6")]
-    defaults = [str(e["gateway"]) for e in routes if e.get("dst") == "default" and e.get("gateway")]
+    defaults = [hop for e in routes if e.get("dst") == "default" and (hop := _hop(e)) is not None]
     hops = {":" in hop: hop for hop in reversed(defaults)}
     up = _oper(link)
     known = ("ip-route" in parts or "empty" in parts) and up == "up"
     gateway = " ".join(hops[six] for six in sorted(hops)) or (NONE if known else None)
     own = (" ".join(found) or NONE) if "ip-addr" in parts else None
     return [Host(name, _mac(link), own, gateway, link=up, source=source)]
+
+
+def _hop(route: dict[str, Any]) -> str | None:
+    try:
+        return str(address(str(route["gateway"])))
+    except (KeyError, ValueError):
+        return None
 
 
 def read_device(name: str, parts: Parts) -> list[Row]:
