@@ -13,7 +13,7 @@ from crossthread.diagnosis.context import Context
 from crossthread.survey.records import TABLES, columns_of
 from crossthread.views.map import map_network
 from crossthread.views.tree import tree_overview
-from tests.building import LAB
+from tests.building import DATA, LAB
 
 OTHER = {
     "device": "nowhere", "port": "port99", "host": "stranger", "vid": 777, "instance": 9, "pair": "9",
@@ -103,6 +103,34 @@ class Law(unittest.TestCase):
 
     def test_every_column_of_a_campus_with_aggregates_and_routers(self):
         self.assertGreater(self.hold(unobserved(generate(13, 8, 8, 3)), 3, 1), 80)
+
+    def test_one_address_of_a_host_that_has_several(self):
+        survey = read_survey(DATA / "recorded" / "kinds-22" / "survey.json.gz")
+        network, host = Network(survey), next(row for row in survey.hosts if " " in (row.address or ""))
+        self.assertEqual((host.address, host.gateway), ("10.7.10.4/24 fd07:10::4/64", "10.7.10.1 fe80::1"))
+        for cells, works in (
+            ({"gateway": "fe80::9"}, 144), ({"gateway": "10.7.10.9"}, 144), ({"gateway": "10.7.10.1 fe80::9"}, 150),
+            ({"address": "fd07:10::77/64"}, 140), ({"address": "10.7.10.77/24"}, 162), ({"gateway": "none"}, 144),
+        ):  # fmt: skip
+            edits = [Change("hosts", {"host": host.host}, cells)]
+            fresh, copy = Network(apply_changes(survey, edits)), network.changed(edits)
+            with self.subTest(cells):
+                self.assertEqual(answers(copy), answers(fresh))
+                self.assertEqual(sum(verdict == "works" for *_, verdict in matrix(copy).reaches), works)
+
+    def test_a_mend_of_one_address_leaves_the_others_of_the_host(self):
+        survey = read_survey(DATA / "recorded" / "kinds-22" / "survey.json.gz")
+        host = next(row for row in survey.hosts if " " in (row.address or ""))
+        for cells, address, gateway in (
+            ({"gateway": "10.7.10.9"}, host.address, "10.7.10.9 fe80::1"),
+            ({"address": "10.7.20.8/24", "gateway": "none"}, "10.7.20.8/24 fd07:10::4/64", "fe80::1"),
+        ):
+            after = Network(survey).mended([Change("hosts", {"host": host.host}, cells)])
+            row = next(row for row in after.told.hosts if row.host == host.host)
+            self.assertEqual((row.address, row.gateway), (address, gateway))
+            own = next(row for row in after.survey.hosts if row.host == host.host)
+            wanted = (cells.get("address", "10.7.10.4/24"), cells["gateway"])
+            self.assertEqual((own.address, own.gateway), wanted)
 
     def test_a_port_that_leaves_the_bridge_breaks_what_it_carried_and_nothing_else(self):
         survey = unobserved(healthy())

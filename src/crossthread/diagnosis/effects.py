@@ -113,12 +113,12 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
 def mended_by(network: Network, findings: list[Finding]) -> tuple[Network, list[Finding]]:
     """A copy with the mends of some findings made, and those that were: two may want one thing, such as an address."""
     try:
-        return network.changed(merge_changes(c for finding in findings for c in finding.repair)), findings
+        return network.mended(merge_changes(c for finding in findings for c in finding.repair)), findings
     except SurveyError:
         done: list[Finding] = []
         for finding in findings:
             try:
-                network = network.changed(finding.repair)
+                network = network.mended(finding.repair)
             except SurveyError:
                 continue
             done.append(finding)

@@ -101,19 +101,24 @@ def _whole(change: Change, told: Survey) -> Change:
         return change
     places = told.table("hosts").positions("host").get(str(change.key.get("host", "")).casefold(), ())
     cells = dict(change.cells)
+    meant = str(cells.get("address") or "")
     for n in places:
         row = told.hosts[n]
         for column in ("address", "gateway"):
             value, before = cells.get(column), getattr(row, column)
             if value and before and " " not in str(value) and (" " in before or " " in (row.address or "")):
-                cells[column] = _among(str(value), before)
+                cells[column] = _among(str(value), before, meant)
     return change if cells == change.cells else msgspec.structs.replace(change, cells=cells)
 
 
-def _among(value: str, before: str) -> str:
-    """A host's addresses with one of them changed: what is of the other version, or link-local, stays."""
+def _among(value: str, before: str, meant: str) -> str:
+    """A host's addresses with one of them changed: what is of the other version, or link-local, stays.
+
+    That a host has no gateway is meant for the version of the address that it gets.
+    """
     if value == NONE:
-        return value
+        others = [w for w in before.split() if w != NONE and meant and _version(w) != _version(meant)]
+        return " ".join(others) or value
     words = [word for word in before.split() if word != NONE]
     kept = [w for w in words if _version(w) != _version(value) or (interface(w).is_link_local and "/" in w)]
     return " ".join(sorted([value, *kept], key=_version))

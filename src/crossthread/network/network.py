@@ -71,12 +71,26 @@ class Network:
         SurveyError
             For a change that the format does not know; see `apply_changes`.
         """
-        if self.told is self.survey and not any(" " in str(c.cells.get(w) or "") for c in changes for w in _SEVERAL):
-            told = survey = apply_changes(self.survey, changes)
-        else:
-            told = apply_changes(self.told, [whole(change, self.told) for change in changes])
-            survey = apply_changes(self.survey, narrowed(changes, self.version))
-        return self._share(self._of(told, survey))
+        if self._alone(changes):
+            survey = apply_changes(self.survey, changes)
+            return self._share(self._of(survey, survey))
+        return self._share(Network(apply_changes(self.told, changes), self.version))
+
+    def mended(self, changes: Sequence[Change]) -> Network:
+        """The same for changes that were thought out on this network, which knows one address of each host.
+
+        Where they set that address or its gateway, what a host has of the other version stays as it is.
+        """
+        if self._alone(changes):
+            return self.changed(changes)
+        told = apply_changes(self.told, [whole(change, self.told) for change in changes])
+        return self._share(self._of(told, apply_changes(self.survey, narrowed(changes, self.version))))
+
+    def _alone(self, changes: Sequence[Change]) -> bool:
+        """Whether no host has several addresses, before or after some changes."""
+        return self.told is self.survey and not any(
+            " " in str(change.cells.get(cell) or "") for change in changes for cell in _SEVERAL
+        )
 
     def _of(self, told: Survey, survey: Survey) -> Network:
         """A network of the same version of IP, of a survey that has one address for each host already."""

@@ -172,7 +172,7 @@ def why(network: Network, source: str, target: str, seat: str | None = None, pla
 def _by_both(network: Network, twin: Network, pair: tuple[str, str], seat: str | None, plan: Plan | None) -> Why:
     """By IPv4 first, then by IPv6 with that mended; the pair's verdict is the worse of the two."""
     first = whole(_by_one(network, *pair, seat, plan), network.told)
-    mended = network.changed(first.repair).twin if first.repair else twin
+    mended = network.mended(first.repair).twin if first.repair else twin
     assert mended is not None
     second = whole(_by_one(mended, *pair, seat, plan), mended.told)
     alone = _by_one(twin, *pair, seat, plan) if first.repair else second
@@ -340,7 +340,7 @@ def _to_observe(
 ) -> tuple[Evidence, ...]:
     def verdict(changes: Sequence[Change]) -> Truth:
         try:
-            return all_of(walk.arrives for walk in walks(context.network.changed(changes), *pair))
+            return all_of(walk.arrives for walk in walks(context.network.mended(changes), *pair))
         except SurveyError:
             return None  # a row of which even the key was not observed
 

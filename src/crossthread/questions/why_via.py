@@ -66,7 +66,7 @@ def why_via(
     if answer.verdict == "unknown" or (_passes(answer.path, wanted) and _passes(answer.path_back, wanted)):
         return msgspec.structs.replace(answer, via=wanted)
     network = focused(network, answer.source, answer.target)
-    mended = network.changed(answer.repair)
+    mended = network.mended(answer.repair)
     context = Context(mended, plan)
     there, back = walks(mended, answer.source, answer.target)
     ways = [
@@ -75,7 +75,7 @@ def why_via(
     found = list(min(ways, key=lambda way: way.cost).findings) if ways else []
     extra = [opened(context, finding) for finding in found]
     findings = (*answer.findings, *extra)
-    final = mended.changed([change for finding in extra for change in finding.repair])
+    final = mended.mended([change for finding in extra for change in finding.repair])
     there, back = walks(final, answer.source, answer.target)
     order = work_order(network, findings, (answer.source, answer.target), answer.seat or seat)
     hosts = [end_named(final, name) for name in (answer.source, answer.target)]

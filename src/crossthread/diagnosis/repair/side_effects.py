@@ -30,7 +30,7 @@ def with_touches(
     found, now = [], network
     before = class_matrix(now)
     for step in steps:
-        now = now.changed(step.changes)
+        now = now.mended(step.changes)
         after = class_matrix(now)
         found.append(msgspec.structs.replace(step, touches=compare_classes(before, after)))
         before = after
@@ -95,7 +95,7 @@ class Stopped:
 
     def _find(self, changes: Sequence[Change]) -> tuple[Pairs, Pairs]:
         try:
-            after = self._context.network.changed(changes)
+            after = self._context.network.mended(changes)
         except SurveyError:
             return (), ()
         lost = _pairs_of_two(self._before, class_matrix(after))[1]

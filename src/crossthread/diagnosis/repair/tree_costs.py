@@ -24,7 +24,7 @@ def opened(context: Context, finding: Finding) -> Finding:
     vid = next((s.vid for s in finding.subjects if s.vid), 0)
     says = f"The spanning tree blocks {' and '.join(map(str, ends))} and takes VLAN {vid} another way."
     for changes in _costs(context, ends, vid):
-        trees = context.network.changed(changes).fabric.trees
+        trees = context.network.mended(changes).fabric.trees
         facing = [a.far(end) for end in ends for a in context.adjacencies_at.get(end, ())]
         if all(trees.forwarding(end).has(vid) for end in (*ends, *facing)):
             return cautious(context, msgspec.structs.replace(finding, says=says, repair=changes))

@@ -23,7 +23,7 @@ _ROUNDS = 30
 def try_out(network: Network, changes: Sequence[Change]) -> Network | None:
     """A copy with some changes made; None if that cannot be done, such as an address that the interface has already."""
     try:
-        return network.changed(changes)
+        return network.mended(changes)
     except SurveyError:
         return None
 
@@ -61,7 +61,7 @@ def collect(
 ) -> tuple[list[Finding], Network | None]:
     """Walk, note what stops the packet, mend it on a copy, and walk again; the copy is None if that gets nowhere."""
     findings = list(known)
-    now = network.changed([change for finding in known for change in finding.repair])
+    now = network.mended([change for finding in known for change in finding.repair])
     for _ in range(_ROUNDS):
         there, back = walks(now, source, target)
         if there.arrives is not False and back.arrives is not False:

@@ -92,7 +92,7 @@ def worked(
     now, steps = network, list[WorkStep]()
     before = progress_of(network, pair) if pair else None
     for draft in _ordered(context, drafts(findings), seat):
-        after = now.changed(draft.changes)
+        after = now.mended(draft.changes)
         told = None
         if pair:
             reached = progress_of(after, pair)
