@@ -5,7 +5,19 @@ import unittest
 from itertools import pairwise
 from pathlib import Path
 
-from crossthread import Change, Network, Survey, apply_changes, check, map_network, matrix, why, why_steps
+from crossthread import (
+    Change,
+    Network,
+    Survey,
+    SurveyError,
+    apply_changes,
+    check,
+    map_network,
+    matrix,
+    port,
+    why,
+    why_steps,
+)
 from crossthread.demo import healthy
 from crossthread.diagnosis.caution import dares
 from crossthread.diagnosis.context import Context
@@ -52,6 +64,61 @@ class Maps(unittest.TestCase):
         (link,) = map_network(survey).links
         self.assertEqual([(one.a, one.b) for one in link.members], [("m1", "m2")])
         self.assertEqual(link.seen_from, ("b",))
+
+
+class Refused(unittest.TestCase):
+    def test_a_bad_cell_among_many_rows_that_end_alike(self):
+        rows = [f"sw,p{n},access,up,{'upp' if n == 33 else 'up'}" for n in range(60)]
+        with tempfile.TemporaryDirectory() as folder:
+            (Path(folder) / "survey.toml").write_text("format = 1\n")
+            (Path(folder) / "ports.csv").write_text("\n".join(["device,port,mode,admin,oper", *rows]) + "\n")
+            with self.assertRaises(SurveyError) as refused:
+                read_survey(folder)
+        self.assertEqual(list(map(str, refused.exception.problems)),
+                         ["ports.csv:35: oper “upp”: expected one of up, down"])  # fmt: skip
+
+    def test_a_row_that_is_no_object(self):
+        with tempfile.TemporaryDirectory() as folder:
+            place = Path(folder) / "yard.json"
+            place.write_text('{"devices": [{"device": "sw"}, "x", {"device": "y"}]}')
+            with self.assertRaises(SurveyError) as refused:
+                read_survey(place)
+        self.assertEqual(str(refused.exception), "yard.json:1: row 2 of devices: expected an object")
+
+    def test_a_port_that_is_not_there_names_four_that_are(self):
+        survey = Survey.of(KNOWN, ports=[access("sw", f"p{n}") for n in range(1, 7)])
+        with self.assertRaisesRegex(UnknownNameError, "it has p1, p2, p3, p4 …$"):
+            port(survey, "sw", "p9")
+
+
+class Routers(unittest.TestCase):
+    def beside(self, **cells):
+        """Two routers cabled to each other by tagged interfaces, and a switch with a host behind each."""
+        ports = [access("sw-a", "p1"), access("sw-b", "p1", 8), trunk("sw-a", "up"), trunk("sw-b", "up", allowed="8")]
+        ports += [{"device": r, "port": e, "admin": "up", "oper": "up"} for r in ("rt-a", "rt-b") for e in ("e1", "e2")]
+        held = [("rt-a", "e1", 7, "10.9.7.254/24"), ("rt-b", "e1", 8, "10.9.8.254/24"),
+                ("rt-a", "e2", 100, "10.9.100.1/30"), ("rt-b", "e2", 100, "10.9.100.2/30")]  # fmt: skip
+        gateways = [
+            {"device": d, "interface": f"{e}.{v}", "vid": v, "port": e, "untagged": "no", "address": a, "admin": "up",
+             "oper": "up", "proxy_arp": "no", **(cells if (d, v) == ("rt-b", 100) else {})} for d, e, v, a in held
+        ]  # fmt: skip
+        static = {"origin": "static"}
+        routes = [{"device": "rt-a", "prefix": "10.9.8.0/24", "next_hop": "10.9.100.2", **static},
+                  {"device": "rt-b", "prefix": "10.9.7.0/24", "next_hop": "10.9.100.1", **static}]  # fmt: skip
+        return Survey.of(
+            KNOWN, ports=ports, gateways=gateways, routes=routes,
+            devices=[*({"device": d, "capabilities": "bridge", "routing": "no"} for d in ("sw-a", "sw-b")),
+                     *({"device": d, "capabilities": "router", "routing": "yes"} for d in ("rt-a", "rt-b"))],
+            neighbors=[row for pair in (("sw-a", "up", "rt-a", "e1"), ("sw-b", "up", "rt-b", "e1"),
+                                        ("rt-a", "e2", "rt-b", "e2")) for row in cable(*pair)],
+            hosts=[{**host("a", "10.9.7.1/24", "sw-a", "p1"), "gateway": "10.9.7.254"},
+                   {**host("b", "10.9.8.1/24", "sw-b", "p1"), "gateway": "10.9.8.254"}],
+        )  # fmt: skip
+
+    def test_they_hear_each_other_without_a_bridge_if_they_tag_alike(self):
+        self.assertEqual([v for *_, v in matrix(self.beside()).reaches], ["works", "works"])
+        other = self.beside(vid=101, interface="e2.101")
+        self.assertNotIn("works", [v for *_, v in matrix(other).reaches])
 
 
 class Counted(unittest.TestCase):
