@@ -30,7 +30,7 @@ from crossthread.views.tree import instance_of
 from tests.test_corners import KNOWN, access, cable, gateway, host, named, trunk
 
 
-def line(count, **more):
+def line(count, known=KNOWN, **more):
     """Switches in a row with VLAN 7, and a host at each end."""
     names = [f"sw-{n}" for n in range(count)]
     ports = [access(names[0], "p1"), access(names[-1], "p1")]
@@ -39,7 +39,7 @@ def line(count, **more):
         ports += [trunk(one, "up"), trunk(two, "down")]
         cables += cable(one, "up", two, "down")
     return Survey.of(
-        KNOWN, devices=[{"device": n, "capabilities": "bridge"} for n in names], ports=ports, neighbors=cables,
+        known, devices=[{"device": n, "capabilities": "bridge"} for n in names], ports=ports, neighbors=cables,
         hosts=[host("a", "10.9.7.1/24", names[0], "p1"), host("b", "10.9.7.2/24", names[-1], "p1")], **more,
     )  # fmt: skip
 
@@ -64,6 +64,21 @@ class Maps(unittest.TestCase):
         (link,) = map_network(survey).links
         self.assertEqual([(one.a, one.b) for one in link.members], [("m1", "m2")])
         self.assertEqual(link.seen_from, ("b",))
+
+
+class Caveats(unittest.TestCase):
+    def test_what_is_taken_as_usual_on_the_way_is_told(self):
+        self.assertEqual(why(line(2), "a", "b").caveats, ())
+        vlans = "which VLANs exist was not read of {}: one that is missing or suspended there is dropped"
+        trees = "the ports' states in the spanning tree were not read of {}: a guard may hold one closed"
+        named = [name for name in READ_IN_FULL if name not in ("vlans", "tree_ports")]
+        for count, whose in ((2, "sw-0, sw-1"), (5, "sw-0, sw-1, sw-2, sw-3 and 1 more")):
+            unread = line(count, Info(complete=tuple(named)))
+            self.assertEqual(why(unread, "a", "b").caveats, (vlans.format(whose), trees.format(whose)))
+        listed = [{"device": f"sw-{n}", "vid": 7} for n in range(2)]
+        off = [{"device": f"sw-{n}", "instance": 0, "protocol": "off"} for n in range(2)]
+        told = line(2, Info(complete=tuple(named)), vlans=listed, trees=off)
+        self.assertEqual(why(told, "a", "b").caveats, ())
 
 
 class Refused(unittest.TestCase):

@@ -15,13 +15,32 @@ from crossthread.views.way import Hop
 
 
 def caveats(context: Context, walks: Sequence[Walk], paths: Sequence[Sequence[Hop]]) -> tuple[str, ...]:
-    """Filters that nobody read, links that may pass one direction only, links that are too narrow for large packets."""
+    """Filters, VLANs and trees that nobody read, links that may pass one direction only, links that are too narrow for large packets."""
     unread: dict[str, None] = dict.fromkeys(where for walk in walks for where in _unread_filters(walk))
     found = [f"packet filters were not read at {' and '.join(unread)}: one there could still drop it"] if unread else []
+    bridges = list(dict.fromkeys(hop.name for path in paths for hop in path if hop.kind == "bridge"))
+    found += _taken_as_usual(context, bridges)
     links = {link: None for path in paths for link in _links(context, path)}
     found += [says for link in links for says in (_one_way(context, link), _narrow(context, link)) if says]
     found += [says for path in paths for stretch in _stretches(path) if (says := _narrower(context, stretch))]
     return tuple(dict.fromkeys(found))
+
+
+def _taken_as_usual(context: Context, bridges: Sequence[str]) -> Iterator[str]:
+    """What is taken to be as it usually is where nobody read it: that VLANs exist, and what a tree lets through."""
+    covered, fabric = context.network.covered, context.network.fabric
+    vlans = [name for name in bridges if not covered.fully(name, "vlans") and not fabric.unaware(name)]
+    if vlans:
+        yield f"which VLANs exist was not read of {_listed(vlans)}: one that is missing or suspended there is dropped"
+    trees = [name for name in bridges if not covered.fully(name, "tree_ports") and not fabric.trees.off(name)]
+    if trees:
+        yield f"the ports' states in the spanning tree were not read of {_listed(trees)}: a guard may hold one closed"
+
+
+def _listed(names: Sequence[str]) -> str:
+    """Up to four names, and how many more there are."""
+    more = f" and {len(names) - 4} more" if len(names) > 4 else ""
+    return ", ".join(names[:4]) + more
 
 
 def _unread_filters(walk: Walk) -> Iterator[str]:
