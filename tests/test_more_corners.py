@@ -81,6 +81,34 @@ class Caveats(unittest.TestCase):
         self.assertEqual(why(told, "a", "b").caveats, ())
 
 
+class Addresses(unittest.TestCase):
+    def told(self, *hosts, hop="none", **more):
+        """What is said of the first two of some hosts at one switch: `name address VLAN`."""
+        rows = [text.split() for text in hosts]
+        survey = Survey.of(
+            KNOWN, devices=[{"device": "sw", "capabilities": "bridge"}],
+            ports=[access("sw", name, int(vid)) for name, _, vid in rows],
+            hosts=[host(name, address, "sw", name, hop) for name, address, _ in rows], **more,
+        )  # fmt: skip
+        return why(survey, "a", "b")
+
+    def test_two_hosts_never_get_one_address(self):
+        others = [f"m{n} 10.9.7.{n}0/24 7" for n in (3, 4, 5)]
+        answer = self.told("a 10.9.5.5/24 7", "b 10.9.6.6/24 7", *others, hop="10.9.7.1", gateways=[
+            gateway("sw", "vlan7", "10.9.7.1/24", vid=7)])  # fmt: skip
+        given = [change.cells["address"] for finding in answer.findings for change in finding.repair]
+        self.assertEqual(given, ["10.9.7.2/24", "10.9.7.3/24"])
+
+    def test_two_mates_in_two_vlans_among_others(self):
+        """Either port may be the wrong one: neither host is renumbered into the subnet of those beside it."""
+        others = [f"m{n} 10.9.7.{n}0/25 7" for n in (1, 2, 3, 4)]
+        answer = self.told("a 10.9.5.55/28 7", "b 10.9.5.53/28 8", "c 10.9.7.99/25 8", *others)
+        self.assertEqual(answer.confidence, "open")
+        (finding,) = answer.findings
+        moves = [[(c.table, c.key["port"], c.cells["pvid"]) for c in one.changes] for one in finding.alternatives[:2]]
+        self.assertEqual(sorted(moves), [[("ports", "a", 8)], [("ports", "b", 7)]])
+
+
 class Refused(unittest.TestCase):
     def test_a_bad_cell_among_many_rows_that_end_alike(self):
         rows = [f"sw,p{n},access,up,{'upp' if n == 33 else 'up'}" for n in range(60)]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from itertools import product
+from itertools import islice, product
 from typing import NamedTuple
 
 from crossthread.diagnosis.context import Context
@@ -18,6 +18,7 @@ from crossthread.diagnosis.repair.trials import (
     changes_of,
     collect,
     given_back,
+    one_address_twice,
     one_tag_twice,
     only_needed,
     try_out,
@@ -25,6 +26,7 @@ from crossthread.diagnosis.repair.trials import (
 )
 from crossthread.network.hosts.ends import end_named
 from crossthread.network.hosts.station import HostStation
+from crossthread.values import NONE
 
 
 class Explanation(NamedTuple):
@@ -85,8 +87,25 @@ def suspects(context: Context, pair: tuple[str, str]) -> Iterator[list[Finding]]
     one, two = ([None, *(hypotheses(context, end) if isinstance(end, HostStation) else ())] for end in ends)
     for both in product(one, two):
         suspected = [finding for finding in both if finding is not None and finding.repair]
+        if len(suspected) == 2 and _given(suspected[0]) & _given(suspected[1]):
+            suspected = _apart(context, suspected, pair[1])
         if suspected:
             yield suspected
+
+
+def _given(finding: Finding) -> set[object]:
+    """The addresses that a finding's mend gives to hosts."""
+    return {c.cells["address"] for c in finding.repair if c.table == "hosts" and c.cells.get("address")} - {NONE}
+
+
+def _apart(context: Context, suspected: Sequence[Finding], name: str) -> list[Finding]:
+    """The same where both hosts would get one address: the second another, as it is found once the first is mended."""
+    first, second = suspected
+    near = Context(context.network.mended(first.repair), context.plan)
+    end = end_named(near.network, name)
+    told = hypotheses(near, end) if isinstance(end, HostStation) else iter(())
+    again = (one for one in told if one.identity == second.identity and not _given(first) & _given(one))
+    return [first, *islice(again, 1)]
 
 
 def explanation_of(context: Context, source: str, target: str, known: Sequence[Finding]) -> Explanation | None:
@@ -94,8 +113,11 @@ def explanation_of(context: Context, source: str, target: str, known: Sequence[F
     findings, mended = collect(context.network, source, target, context.plan, known)
     if mended is None:
         return None
-    made = try_out(context.network, changes_of(findings))
-    if made is None or one_tag_twice(context.network, made, changes_of(findings)) or given_back(findings):
+    changes = changes_of(findings)
+    made = try_out(context.network, changes)
+    if made is None or one_tag_twice(context.network, made, changes) or given_back(findings):
+        return None
+    if one_address_twice(made, changes):
         return None
     needed = only_needed(context.network, source, target, findings)
     hearing = Hearing(context, accused(context, changes_of(needed)))

@@ -16,6 +16,7 @@ from crossthread.network.hosts.ends import end_named
 from crossthread.network.network import Network
 from crossthread.plan import Plan
 from crossthread.survey.changes import Change, merge_changes
+from crossthread.values import NONE, interface
 
 _ROUNDS = 30
 
@@ -40,6 +41,13 @@ def one_tag_twice(before: Network, after: Network, changes: Sequence[Change]) ->
         return {place for place, held in names.items() if len(held) > 1}
 
     return bool(doubled(after) - doubled(before))
+
+
+def one_address_twice(after: Network, changes: Sequence[Change]) -> bool:
+    """Whether a host would get an address that another station has then, too."""
+    texts = (str(change.cells.get("address") or NONE) for change in changes if change.table == "hosts")
+    held = (str(interface(text).ip) for text in texts if text != NONE and " " not in text)
+    return any(len(after.stations.by_address.of(ip)) > 1 for ip in held)
 
 
 def given_back(findings: Iterable[Finding]) -> bool:

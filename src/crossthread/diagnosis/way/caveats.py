@@ -15,7 +15,7 @@ from crossthread.views.way import Hop
 
 
 def caveats(context: Context, walks: Sequence[Walk], paths: Sequence[Sequence[Hop]]) -> tuple[str, ...]:
-    """Filters, VLANs and trees that nobody read, links that may pass one direction only, links that are too narrow for large packets."""
+    """What nobody read, links that may pass one direction only, links that are too narrow for large packets."""
     unread: dict[str, None] = dict.fromkeys(where for walk in walks for where in _unread_filters(walk))
     found = [f"packet filters were not read at {' and '.join(unread)}: one there could still drop it"] if unread else []
     bridges = list(dict.fromkeys(hop.name for path in paths for hop in path if hop.kind == "bridge"))
