@@ -39,6 +39,17 @@ class Witnesses(unittest.TestCase):
         self.heard([], astray, [(-0.75, "")], -4.25)  # strangers live there
         self.heard([], at("loft", "desk1", pvid=1), [(-1.0, "")], -4.5)  # nobody set it
 
+    def test_of_a_gateway_that_looks_changed_itself(self):
+        now = interface("crane", "g1.10", 10, address="10.9.10.77/24")
+        used = host("desk-loft-1", gateway="10.9.10.77")
+        self.heard([now], used, [(1.0, ""), (-1.5, "")], -2.5, desks=(2, 1))  # the others use .1, which nobody has
+        self.heard([now], used, [(1.0, ""), (-1.5, "")], -1.5, desks=(1, 0))  # the other gateway is the first
+        both = [now, interface("crane", "g1.20", 20, address="10.9.20.77/24")]
+        self.heard(both, used, [(1.0, "")], 0.0, desks=(1, 0), tills=(0, 0))  # here they are like that
+        others = [host(name, gateway="10.9.10.77") for name in ("desk-loft-2", "desk-keel-1")]
+        told = [(1.0, "2 other hosts use 10.9.10.77"), (1.0, "")]
+        self.heard([now, *others], used, told, 1.0, desks=(2, 1))
+
     def test_of_an_end_of_a_link(self):
         access = at("keel", "t1", mode="access", pvid=10, allowed="")
         told = [

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.hearing import Hearing, count_lengths
 from crossthread.diagnosis.judgement.witness import Witness, agreeing
@@ -44,8 +45,28 @@ def _for_gateway(hearing: Hearing, host: HostStation, hop: str) -> Iterator[Witn
     """What other hosts, and interfaces, say of the address of a gateway."""
     users = hearing.count_users(hop, host)
     yield from agreeing(users, f"{_count(users, 'other host')} {'use' if users > 1 else 'uses'} {hop}")
-    if any(isinstance(s, Interface) for s in hearing.context.network.stations.by_address.of(hop)):
+    holders = [s for s in hearing.context.network.stations.by_address.of(hop) if isinstance(s, Interface)]
+    if holders:
         yield Witness(weights.IN_USE, "")
+    if not users and any(_looks_changed(hearing, host, holder) for holder in holders):
+        yield Witness(weights.DOUBTFUL, "")
+
+
+def _looks_changed(hearing: Hearing, host: HostStation, holder: Interface) -> bool:
+    """Whether an interface may have another address than it should.
+
+    Other hosts of the subnet use one that nobody has, or all other gateways are at one end of their subnets.
+    """
+    stations = hearing.context.network.stations
+    if holder.address is None or host.address is None:
+        return False
+    peers = [one.station.row.gateway for one in hearing.near(host.address.ip, host)
+             if isinstance(one.station, HostStation)]  # fmt: skip
+    hops = {hop for hop in peers if hop not in (None, NONE)}
+    if any(address(hop or "") in holder.address.network and (hop or "") not in stations.by_address for hop in hops):
+        return True
+    others = {end_of(s.address.ip, s.address) for s in stations.gateways if s.address is not None and s is not holder}
+    return len(others) == 1 and None not in others and end_of(holder.address.ip, holder.address) is None
 
 
 def _for_place(hearing: Hearing, host: HostStation, own: PrefixedAddress, both: bool) -> Iterator[Witness]:

@@ -50,6 +50,9 @@ LEFT_OUT = -1.5
 IN_USE = 1.0
 """The address is a gateway's."""
 
+DOUBTFUL = -1.5
+"""A gateway's address that no other host uses, and that looks changed itself: by other hosts, or by the site's habit."""
+
 ROW = 1.0
 """To edit one more port, interface, host or other thing."""
 HARM = -4.0
