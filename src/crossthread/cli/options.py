@@ -32,7 +32,7 @@ def usage_error(says: str) -> NoReturn:
 
 def expect_vlan(network: Network, vlan: int | None) -> None:
     """End with status 2 if a VLAN is none that a survey speaks of."""
-    from crossthread.network.switching.segments import speaks_of
+    from crossthread.network.switching.known_vids import speaks_of
 
     if vlan is not None and not (vlan > 0 and speaks_of(network.survey, vlan)):
         usage_error(f"the survey does not speak of VLAN {vlan}; expected a VID from 1 to {VID_MAX} that it has")

@@ -18,7 +18,8 @@ from crossthread.network.routing.filters import Filters
 from crossthread.network.routing.routes import Routing
 from crossthread.network.routing.unread import Unread
 from crossthread.network.switching.components import Components
-from crossthread.network.switching.segments import Fabric, FabricBefore, find_known_vids
+from crossthread.network.switching.known_vids import find_known_vids
+from crossthread.network.switching.segments import Fabric, FabricBefore
 from crossthread.network.topology.adjacency import Adjacency, find_adjacencies
 from crossthread.network.topology.links import Link, Loose, find_links, links_again
 from crossthread.network.topology.names import End, Names, find_devices

@@ -13,8 +13,8 @@ from crossthread.errors import UnknownNameError
 from crossthread.network.given import of_network
 from crossthread.network.hosts.station import HostStation, Station
 from crossthread.network.network import Network
+from crossthread.network.switching.known_vids import find_named_vids, speaks_of
 from crossthread.network.switching.nodes import Node
-from crossthread.network.switching.segments import find_named_vids, speaks_of
 from crossthread.network.topology.names import End
 from crossthread.values import VID_MAX, VlanSet
 from crossthread.views.map import LinkEnd

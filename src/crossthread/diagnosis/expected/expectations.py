@@ -27,7 +27,7 @@ from crossthread.diagnosis.expected.voters import (
 from crossthread.network.hosts.classes import HostClass, current_vlan
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.network import Network
-from crossthread.network.switching.segments import find_named_vids
+from crossthread.network.switching.known_vids import find_named_vids
 from crossthread.plan import Plan
 from crossthread.values import NO_VID, Address, PrefixedAddress
 

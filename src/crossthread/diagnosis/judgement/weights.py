@@ -51,7 +51,7 @@ IN_USE = 1.0
 """The address is a gateway's."""
 
 DOUBTFUL = -1.5
-"""A gateway's address that no other host uses, and that looks changed itself: by other hosts, or by the site's habit."""
+"""A gateway's address that no other host uses, and that looks changed itself: by other hosts, or the site's habit."""
 
 ROW = 1.0
 """To edit one more port, interface, host or other thing."""

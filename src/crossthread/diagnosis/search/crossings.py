@@ -20,7 +20,7 @@ from crossthread.diagnosis.rules.port.quality import cable_fault
 from crossthread.diagnosis.rules.port.state import port_admin_down, port_down
 from crossthread.diagnosis.rules.port.vlan import port_vlan_missing, shared_port_vlan_wrong, vlan_suspended
 from crossthread.diagnosis.search.costs import Step, step_of
-from crossthread.network.switching.segments import same_tagging
+from crossthread.network.switching.unaware import same_tagging
 from crossthread.network.three_valued import Truth, all_of
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End

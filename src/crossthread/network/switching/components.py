@@ -11,7 +11,8 @@ from collections.abc import Container, Iterable, Mapping
 from functools import cached_property
 
 from crossthread.network.switching.nodes import Crossing, Node, Reached
-from crossthread.network.switching.segments import Fabric, same_tagging
+from crossthread.network.switching.segments import Fabric
+from crossthread.network.switching.unaware import same_tagging
 from crossthread.network.three_valued import EVERY_VID, vids_in
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.graph import joined

@@ -17,12 +17,13 @@ import msgspec
 
 from crossthread.network.coverage import Covered
 from crossthread.network.spanning.trees import Trees
+from crossthread.network.switching.known_vids import find_known_vids
 from crossthread.network.switching.membership import Membership, membership, passing
 from crossthread.network.switching.nodes import BEYOND, Crossing, Node, Reached
 from crossthread.network.switching.tunnels import Tunnels
+from crossthread.network.switching.unaware import find_bare, find_unaware, same_tagging
 from crossthread.network.three_valued import EVERY_VID, EVERYTHING, NOTHING, Bounds, Truth, vids_in
 from crossthread.network.topology.adjacency import Adjacency
-from crossthread.network.topology.graph import joined
 from crossthread.network.topology.names import End, Names
 from crossthread.network.topology.open_ends import OUTSIDE, OpenEnd
 from crossthread.survey import Survey
@@ -43,79 +44,6 @@ def _existing(listed: Iterable[tuple[int, str | None]]) -> Bounds:
 
 def _suspended(listed: Iterable[tuple[int, str | None]]) -> int:
     return sum(1 << vid for vid, state in listed if state == "suspended")
-
-
-def find_known_vids(survey: Survey) -> int:
-    """The VIDs that a survey speaks of one by one, as bits."""
-    tables = (("vlans", "vid"), ("ports", "pvid"), ("gateways", "vid"), ("hosts", "vid"))
-    found = {vid for table, column in tables for vid in set(survey.column(table, column))}
-    return sum(1 << vid for vid in found if vid)
-
-
-_FEW = 128
-"""A list of more VLANs than this, such as 1-99 101-4094, says what a port keeps out, and not what is there."""
-
-
-def find_named_vids(survey: Survey, most: int = _FEW) -> int:
-    """The VIDs that a survey speaks of, also in a list of at most so many that a port lets through, as bits."""
-    found = find_known_vids(survey)
-    for allowed in set(survey.column("ports", "allowed")):
-        found |= allowed.bits if allowed is not None and allowed.bits.bit_count() <= most else 0
-    return found
-
-
-def speaks_of(survey: Survey, vid: int) -> bool:
-    """Whether a survey speaks of a VLAN at all, also in a long list; not if only `all` includes it."""
-    return bool(find_named_vids(survey, EVERY_VID.bit_count() - 1) >> vid & 1)
-
-
-def find_bare(unaware: frozenset[str], adjacencies: Iterable[Adjacency], names: Names) -> dict[str, int]:
-    """What frames without a tag are in on each bridge without regard to VLANs.
-
-    That is the VLAN of the ports of other bridges that face it, or another such bridge that it is cabled to; `BARE` if
-    these are not in one, or not known.
-    """
-    if not unaware:
-        return {}
-    inner, facing = [], defaultdict[str, set[int]](set)
-    for adjacency in adjacencies:
-        if adjacency.up is False:
-            continue
-        for near, far in ((adjacency.a, adjacency.b), (adjacency.b, adjacency.a)):
-            if near.device in unaware and far.device in unaware:
-                inner.append((near.device, far.device))
-            elif near.device in unaware:
-                port = membership(names.row(far))
-                own = (port.pvid if port.untagged == Bounds.exactly(1 << port.pvid) else BARE) if port.pvid else BARE
-                if port.pvid is None or port.untagged.possible:  # one that takes no untagged frames is of no account
-                    facing[near.device].add(own)
-    stands = joined(inner)
-    found = defaultdict[str, set[int]](set)
-    for device in unaware:
-        found[stands.get(device, device)] |= facing[device]
-    return {
-        device: next(iter(vids)) if len(vids) == 1 else BARE
-        for device in unaware
-        for vids in [found[stands.get(device, device)]]
-    }
-
-
-def find_unaware(survey: Survey, names: Names) -> frozenset[str]:
-    """The devices that are known to bridge without regard to VLANs."""
-    told = zip(survey.column("devices", "device"), survey.column("devices", "vlan_aware"), strict=True)
-    return frozenset(names.spelled[device] for device, aware in told if aware == "no")
-
-
-def same_tagging(sender: str | None, receiver: str) -> Truth:
-    """Whether a port takes the tag type of a frame for one; None where a bridge that knows no VLANs passed it on.
-
-    Then it may be of any type, most likely the usual.
-    """
-    if sender in (None, receiver):
-        return True
-    if "" in (sender, receiver):
-        return True if "802.1q" in (sender, receiver) else None
-    return False
 
 
 class FabricBefore(NamedTuple):
