@@ -163,6 +163,16 @@ class Routers(unittest.TestCase):
         other = self.beside(vid=101, interface="e2.101")
         self.assertNotIn("works", [v for *_, v in matrix(other).reaches])
 
+    def test_an_interface_on_a_port_that_nobody_read_may_lead_anywhere(self):
+        gone = [Change("ports", {"device": "rt-a", "port": "e2"}, delete=True)]
+        gone += [Change("neighbors", {"device": a, "port": "e2", "neighbor": b, "neighbor_port": "e2"}, delete=True)
+                 for a, b in (("rt-a", "rt-b"), ("rt-b", "rt-a"))]  # fmt: skip
+        unread = [Change("coverage", {"device": "rt-a", "table": name}, {"complete": "no"})
+                  for name in ("ports", "neighbors")]  # fmt: skip
+        self.assertEqual([v for *_, v in matrix(apply_changes(self.beside(), gone)).reaches], ["fails", "fails"])
+        half = apply_changes(self.beside(), [*gone, *unread])
+        self.assertEqual([v for *_, v in matrix(half).reaches], ["unknown", "unknown"])
+
 
 class Counted(unittest.TestCase):
     def test_what_is_heard_in_many_places_names_three_and_counts_the_rest(self):

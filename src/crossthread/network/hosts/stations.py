@@ -273,8 +273,9 @@ class Stations:
         return up, tuple(taps)
 
     def open(self, end: End) -> bool:
-        """Whether the unknown begins at a port."""
-        return bundle(end, self._names) in self._fabric.open_ends
+        """Whether the unknown begins at a port; it may at one of a device of which not all ports were read."""
+        ends = self._fabric.open_ends
+        return bundle(end, self._names) in ends or (End(end.device, "") in ends and self._names.row(end) is None)
 
     def _bridgeless(self, device: str) -> bool:
         """Whether a device is known to have no bridge on which an interface without a parent port could sit."""
