@@ -146,8 +146,8 @@ def _of_crossing(context: Context, crossing: Crossing, vid: int) -> list[Evidenc
 
 def _beyond(context: Context, end: End) -> Evidence:
     """What was not observed at an open end: what is there, or a whole device that is known by name."""
-    beyond = context.network.open_ends[end]
-    if not end.port:
+    beyond = context.network.open_ends.get(end)
+    if beyond is None or not end.port:  # of a device of which not all ports were read
         return Evidence("ports", {"device": end.device}, "port", None)
     if beyond.name is not None and context.network.names.device(beyond.name) is None:
         return Evidence("devices", {"device": beyond.name}, "device", None)
