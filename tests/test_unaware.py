@@ -5,7 +5,7 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from crossthread import Change, Network, Survey, apply_changes, check, gather, matrix, vlan, why
+from crossthread import Change, Network, Survey, apply_changes, check, gather, matrix, port, vlan, why
 from crossthread.survey import Info
 from tests.yard import at
 
@@ -58,6 +58,10 @@ class Frames(unittest.TestCase):
         (piece,) = vlan(harbour(), 10).segments
         self.assertEqual(set(piece.hosts), {"desk", "oar", "sail"})
         self.assertEqual(check(harbour()).counts["breaks"], 0)
+        facts = [
+            {fact.fact: fact.value for fact in port(harbour(), *end).facts} for end in (("skiff", "u"), ("pier", "k"))
+        ]
+        self.assertEqual([told.get("vlan aware") for told in facts], ["no", None])
 
     def test_the_port_in_front_is_in_another_vlan(self):
         wrong = harbour(at("pier", "k", pvid=20))

@@ -161,10 +161,11 @@ def port_page(network: Network, device: str, port: str) -> PortPage:
     faced = context.adjacencies_at.get(end) or context.adjacencies_at.get(whole, [])
     view = link_view(network, *end) if faced else None
     found = view.findings if view is not None else select(check(network), at=(end.device, end.port)).findings
+    told = context.device(end.device) if network.fabric.unaware(end.device) else None
     return PortPage(
         device=end.device,
         port=end.port,
-        facts=tuple(facts_of(row, _FACTS)),
+        facts=(*facts_of(row, _FACTS), *facts_of(told, ("vlan_aware",))),  # why no VLAN is told of it
         far=f"{view.b.device} {view.b.port}" if view is not None else None,
         sides=view.sides if view is not None else (),
         hosts=tuple(host.name for host in context.hosts_at(end)),
