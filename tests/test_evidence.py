@@ -14,7 +14,8 @@ from crossthread.faces.pictures.overlay import why_overlay
 from crossthread.plan import read_plan
 from crossthread.questions.matrix_change import matrix_after
 from crossthread.questions.why_all import why_all
-from crossthread.survey.records import Device, Gateway, Host
+from crossthread.survey.records import Device, Gateway, Host, Neighbor, Port, Route
+from crossthread.values import VlanSet
 from crossthread.views.map import map_network
 from tests.building import cabled, network_of, ports
 from tests.building import hosts as listed
@@ -27,6 +28,17 @@ from tests.test_repair import chain, on, port
 def host(name, number, address, gateway, place, **cells):
     mac = f"02:00:00:00:02:{number:02x}"
     return Host(name, mac=mac, address=address, gateway=gateway, device="sw", port=place, link="up", **cells)
+
+
+def heard(*cables):
+    """What both ends of each cable hear of each other."""
+    ends = [cable.split() for cable in cables]
+    return tuple(Neighbor(a, p, "lldp", neighbor=b, neighbor_port=q) for a, p, b, q in
+                 [*ends, *((b, q, a, p) for a, p, b, q in ends)])  # fmt: skip
+
+
+def on_trunk(name):
+    return Port("sw", name, admin="up", oper="up", mode="trunk", allowed=VlanSet.parse("5-7"), pvid=0)
 
 
 def one_switch(hosts, gateways=(), **ports):
@@ -73,6 +85,97 @@ class Taught(unittest.TestCase):
             self.assertEqual([f.rule for f in answer.findings], ["host-mask-differs"])
             self.assertEqual(answer.repair[0].cells, {"address": "10.7.1.2/28"})
             self.assertTrue(answer.repair_proven)
+
+    def test_a_host_prefix_that_swallows_the_routers_other_subnets_is_not_believed(self):
+        survey = one_switch(
+            [host("a", 1, "10.7.19.215/22", "10.7.19.254", "p1"), host("far", 3, "10.7.18.7/24", "10.7.18.254", "p3")],
+            [interface("vlan5", "10.7.19.254/27", 5), interface("vlan6", "10.7.18.254/24", 6)], p1=5, p3=6,
+        )  # fmt: skip
+        answer = why(Network(survey), "far", "a")
+        self.assertTrue(answer.repair_proven)
+        self.assertEqual({change.table for change in answer.repair}, {"hosts"})
+        self.assertEqual(answer.repair[0].cells["address"], "10.7.19.226/27")
+
+    def test_of_a_subnet_whose_size_is_in_dispute_either_is_told(self):
+        survey = one_switch(
+            [host("new", 1, "none", "10.7.16.129", "p1"), host("b", 2, "10.7.16.141/25", "10.7.16.129", "p2"),
+             host("far", 3, "10.7.18.7/24", "10.7.18.254", "p3")],
+            [interface("vlan5", "10.7.16.129/28", 5), interface("vlan6", "10.7.18.254/24", 6)], p1=5, p2=5, p3=6,
+        )  # fmt: skip
+        (finding,) = why(Network(survey), "far", "new").findings
+        self.assertEqual([one.changes[0].cells["address"] for one in finding.alternatives],
+                         ["10.7.16.130/28", "10.7.16.130/25"])  # fmt: skip
+
+    def test_what_works_already_is_not_mended_along_the_way(self):
+        """A host works in the VLAN that the gateway of its subnet came into: only the link of the other is out."""
+        devices = (Device("sw", capabilities=("bridge",)), Device("crane", capabilities=("router",), routing="yes"))
+        rows = (*(port("sw", name, "access", vid) for name, vid in
+                  (("p1", 6), ("p2", 5), ("p3", 5), ("p4", 5), ("p9", 6), ("u5", 6), ("u6", 6))),
+                port("crane", "g5", "routed", None), port("crane", "g6", "routed", None))  # fmt: skip
+        gone = apply_changes(
+            Survey(devices=devices, ports=rows, neighbors=heard("sw u5 crane g5", "sw u6 crane g6"),
+                   hosts=(*(host(name, n, f"10.7.5.{n}0/24", "10.7.5.1", f"p{n}") for n, name in enumerate("abde", 1)),
+                          host("far", 9, "10.7.6.9/24", "10.7.6.1", "p9")),
+                   gateways=(Gateway("crane", "g5", "10.7.5.1/24", port="g5", untagged="yes", admin="up", oper="up"),
+                             Gateway("crane", "g6", "10.7.6.1/24", port="g6", untagged="yes", admin="up", oper="up"))),
+            [on("sw", "p9", oper="down"), Change("hosts", {"host": "far"}, {"link": "down"})],
+        )  # fmt: skip
+        answer = why(Network(gone), "a", "far")
+        self.assertEqual([finding.rule for finding in answer.findings], ["host-link-down"])
+        self.assertEqual([set(change.cells) for change in answer.repair], [{"oper"}, {"link"}])
+
+    def test_a_routers_port_that_is_down_shows_its_vlan_by_the_far_end(self):
+        devices = (Device("sw", capabilities=("bridge",)), Device("crane", capabilities=("router",), routing="yes"))
+        rows = (
+            *(port("sw", name, "access", vid) for name, vid in (("p1", 5), ("p2", 4), ("p9", 6), ("u5", 5))),
+            port("crane", "g5", "routed", None),
+            port("sw", "u6", "access", 6),
+            port("crane", "g6", "routed", None),
+        )
+        survey = Survey(
+            devices=devices, ports=rows, neighbors=heard("sw u5 crane g5", "sw u6 crane g6"),
+            hosts=(host("a", 1, "10.7.5.10/24", "10.7.5.1", "p1"), host("b", 2, "10.7.5.20/24", "10.7.5.1", "p2"),
+                   host("far", 9, "10.7.6.9/24", "10.7.6.1", "p9")),
+            gateways=tuple(Gateway("crane", f"g{n}", f"10.7.{n}.1/24", port=f"g{n}", untagged="yes", admin="up",
+                                   oper="up") for n in (5, 6)),
+        )  # fmt: skip
+        down = apply_changes(survey, [
+            on("crane", "g5", admin="down", oper="down"), on("sw", "u5", oper="down"),
+            Change("gateways", {"device": "crane", "interface": "g5", "address": "10.7.5.1/24"},
+                   {"admin": "down", "oper": "down"}),
+        ])  # fmt: skip
+        answer = why(Network(down), "far", "b")
+        told = {finding.rule: finding for finding in answer.findings}
+        self.assertEqual(told["port-vlan-wrong"].repair[0].cells, {"pvid": 5})
+        self.assertIn("crane g5 serves 10.7.5.0/24 in VLAN 5", told["port-vlan-wrong"].alternatives[0].because)
+
+    def test_a_lost_interface_may_have_been_at_either_router(self):
+        devices = (Device("sw", capabilities=("bridge",)), *(Device(name, capabilities=("router",), routing="yes")
+                                                             for name in ("crane", "hoist")))  # fmt: skip
+        rows = (*(port("sw", f"p{vid}", "access", vid) for vid in (5, 6, 7)), port("crane", "g1", "routed", None),
+                *(on_trunk(f"u{n}") for n in (1, 2)), port("hoist", "g1", "routed", None))  # fmt: skip
+        survey = Survey(
+            devices=devices, ports=rows, neighbors=heard("sw u1 crane g1", "sw u2 hoist g1"),
+            hosts=tuple(host(f"h{n}", n, f"10.7.{n}.9/24", "none" if n == 7 else f"10.7.{n}.254", f"p{n}")
+                        for n in (5, 6, 7)),
+            gateways=tuple(Gateway(name, f"g1.{n}", f"10.7.{n}.254/24", vid=n, port="g1", untagged="no", admin="up",
+                                   oper="up", proxy_arp="no") for n, name in ((5, "crane"), (6, "hoist"))),
+            routes=(Route("crane", "10.7.7.0/24", "10.7.5.253", interface="g1.5", origin="static"),),
+        )  # fmt: skip
+        survey = apply_changes(
+            survey,
+            [
+                Change(
+                    "gateways",
+                    {"device": "hoist", "interface": "g1.5", "address": "10.7.5.253/24"},
+                    {"vid": 5, "port": "g1", "untagged": "no", "admin": "up", "oper": "up", "proxy_arp": "no"},
+                )
+            ],
+        )
+        told = {finding.rule: finding for finding in why(Network(survey), "h7", "h5").findings}
+        lost = told["gateway-missing"]
+        self.assertEqual([one.changes[0].key["device"] for one in lost.alternatives], ["hoist", "crane"])
+        self.assertEqual(lost.repair[0].key["address"], "10.7.7.254/24")  # at the end that the others are at
 
     def test_a_repair_that_is_not_proven_says_where_it_still_stops(self):
         survey = one_switch([host("a", 1, "10.7.1.1/24", "none", "p1"), host("b", 2, "fd00::2/64", "none", "p2")],

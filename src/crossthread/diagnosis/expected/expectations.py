@@ -62,6 +62,11 @@ class Expected:
         for group in self._lengths.around(wanted):
             yield from group.stations
 
+    def disputed_lengths(self, wanted: Address) -> set[int]:
+        """The prefix lengths that a subnet may as well have, as some there have it: those of its interfaces."""
+        held = [s for group in self._lengths.around(wanted) for s in group.stations if isinstance(s, Interface)]
+        return {length for own in held for length in self._lengths.disputed(own)}
+
     def near_in(self, wanted: Address, vid: int) -> Iterator[Station]:
         """Those of them whose frames join a certain VLAN as things are."""
         for group in self._lengths.around(wanted):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left, bisect_right
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator
 from functools import cached_property
@@ -14,6 +15,8 @@ from crossthread.network.network import Network
 from crossthread.survey.records import Gateway
 from crossthread.values import Address, PrefixedAddress
 
+_CLEAR = 0.75
+"""By how much one prefix length has to outweigh another to be beyond dispute."""
 _AT_END = 0.75
 """What it weighs for a prefix length that a gateway is then at an end of its subnet, as most are."""
 
@@ -29,6 +32,7 @@ class PrefixLengths:
         self._network, self._voters = network, voters
         self._first: dict[Station, int | None] = {}
         self._settled: dict[Station, int | None] = {}
+        self._held: dict[Block, bool] = {}
 
     def length(self, station: Station) -> int | None:
         """The prefix length that a station should have; its own where nobody says otherwise."""
@@ -50,9 +54,24 @@ class PrefixLengths:
             self._first[station] = self._vote(station, self._voters.around)
         return self._first[station]
 
+    def disputed(self, station: Station) -> list[int]:
+        """The other prefix lengths for which about as much speaks as for the one that a station should have."""
+        wanted, weights = self.length(station), self._weigh(station, self._voters.around)
+        return [
+            length for length, weight in weights.items() if length != wanted and weight > weights[wanted or 0] - _CLEAR
+        ]
+
     def _vote(self, station: Station, around: Callable[[Address], Iterable[Group]]) -> int | None:
         if station.address is None:
             return None
+        own, weights = station.address, self._weigh(station, around)
+        best = max(weights.values())
+        winners = [length for length, weight in weights.items() if weight > best - 1e-9]
+        return own.network.prefixlen if own.network.prefixlen in winners else winners[0]
+
+    def _weigh(self, station: Station, around: Callable[[Address], Iterable[Group]]) -> dict[int, float]:
+        """What speaks for each prefix length of a station that has an address."""
+        assert station.address is not None
         weights: dict[int, float] = defaultdict(float)
         own, twice = station.address, 1
         served = {own.ip} if isinstance(station, Interface) else set[Address]()
@@ -71,9 +90,7 @@ class PrefixLengths:
         }:  # a gateway that nobody has was at an end, too
             for length in weights:
                 weights[length] += _AT_END if end_of(ip, ip_interface(f"{ip}/{length}")) else 0.0
-        best = max(weights.values())
-        winners = [length for length, weight in weights.items() if weight > best - 1e-9]
-        return own.network.prefixlen if own.network.prefixlen in winners else winners[0]
+        return weights
 
     def _needs_more(self, one: Station, other: Station) -> bool:
         """Whether one station sends what is to be passed on to another, in whose prefix it is not itself.
@@ -90,8 +107,34 @@ class PrefixLengths:
         return any(route.next_hop == str(other.address.ip) for route in routes)
 
     def _believable(self, station: Station) -> float:
-        """How far to believe a prefix length: less for an interface whose subnet overlaps another's of its device."""
+        """How far to believe a prefix length: less if it puts several interfaces of one device into one subnet."""
+        if isinstance(station, HostStation) and station.address is not None:
+            return WEAK if self._crowded(Block.of(str(station.address))) else 1.0
         return WEAK if station in self._overlapping else 1.0
+
+    def _crowded(self, block: Block) -> bool:
+        """Whether interfaces of one device that have subnets of their own are all in a prefix."""
+        if block not in self._held:
+            ips, held = self._interfaces[block.version]
+            inside = held[bisect_left(ips, block.first) : bisect_right(ips, block.last)]
+            homes: dict[tuple[str, str | None], set[Block]] = defaultdict(set)
+            for device, table, own in inside:
+                homes[device, table].add(own)
+            self._held[block] = any(len(own) > 1 for own in homes.values())
+        return self._held[block]
+
+    @cached_property
+    def _interfaces(self) -> dict[int, tuple[list[int], list[tuple[str, str | None, Block]]]]:
+        """By IP version the addresses of all interfaces in their order, and whose each is: device, table, subnet."""
+        known = sorted(
+            (s.address.version, int(s.address.ip), s.device, s.row.table or "", Block.of(str(s.row.address)))
+            for s in self._network.stations.gateways if s.address is not None
+        )  # fmt: skip
+        return {
+            version: ([ip for v, ip, *_ in known if v == version],
+                      [(device, table, own) for v, _, device, table, own in known if v == version])
+            for version in (4, 6)
+        }  # fmt: skip
 
     @cached_property
     def _overlapping(self) -> set[Station]:

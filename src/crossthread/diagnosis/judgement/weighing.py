@@ -38,7 +38,7 @@ def accused(context: Context, changes: Iterable[Change]) -> set[Accused]:
     for change in changes:
         if change.table == "hosts" and set(change.cells) - {"link"}:
             found.add(("", str(change.key["host"])))
-        elif change.table == "gateways" and set(change.cells) - {"oper"}:
+        elif change.table == "gateways" and set(change.cells) - {"admin", "oper"}:
             found.add((str(change.key["device"]), str(change.key["interface"])))
         elif change.table == "ports" and "pvid" in change.cells:
             found |= {("", host.name) for host in context.hosts_at(_end(change))}

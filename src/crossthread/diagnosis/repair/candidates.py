@@ -8,13 +8,15 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_gateway, set_host, set_port
 from crossthread.diagnosis.expected.voters import gateway_address
 from crossthread.diagnosis.findings import Finding
+from crossthread.diagnosis.rules.gateway_missing import places_for
+from crossthread.diagnosis.rules.host.address import free_address
 from crossthread.diagnosis.rules.host.tag import tag_mends
 from crossthread.diagnosis.rules.link import both_trunks
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
 from crossthread.survey.records import Port
-from crossthread.values import NONE, address
+from crossthread.values import NONE, address, interface
 
 Option = tuple[Change, ...]
 
@@ -23,6 +25,7 @@ def others(context: Context, finding: Finding) -> Iterator[Option]:
     """What else might mend a finding."""
     if finding.rule in _BY_RULE:
         yield from _BY_RULE[finding.rule](context, finding)
+    yield from _of_another_size(context, finding)
 
 
 def _ends(context: Context, finding: Finding) -> list[tuple[End, Port]]:
@@ -59,6 +62,22 @@ def _modes(context: Context, finding: Finding) -> Iterator[Option]:
 def _port_instead(context: Context, finding: Finding) -> Iterator[Option]:
     for host in _hosts(context, finding):
         yield from _into_subnet(context, host)
+
+
+def _of_another_size(context: Context, finding: Finding) -> Iterator[Option]:
+    """Where a host gets an address of a subnet whose size is in dispute: one for each size that somebody there has."""
+    for change in finding.repair:
+        text = str(change.cells.get("address") or NONE)
+        if change.table != "hosts" or text == NONE or " " in text:
+            continue
+        given, host = interface(text), context.network.stations.hosts[str(change.key["host"]).casefold()]
+        hop = str(change.cells.get("gateway") or host.row.gateway or NONE)
+        for length in sorted(context.expected.disputed_lengths(given.ip) - {given.network.prefixlen}, reverse=True):
+            own = interface(f"{given.ip if hop == NONE else hop}/{length}")
+            ip = given.ip if given.ip in own.network else free_address(context, own)
+            if ip is not None:
+                fresh = Change(change.table, change.key, {**change.cells, "address": f"{ip}/{length}"})
+                yield tuple(fresh if one is change else one for one in finding.repair)
 
 
 def _gateways(context: Context, finding: Finding) -> Iterator[Option]:
@@ -141,6 +160,16 @@ def _tags(context: Context, finding: Finding) -> Iterator[Option]:
         yield from tag_mends(context, host)
 
 
+def _other_routers(context: Context, finding: Finding) -> Iterator[Option]:
+    """Another device that routes, where nothing tells which one had the lost interface."""
+    for change in finding.repair[:1]:
+        if change.table == "gateways" and "proxy_arp" in change.cells and change.cells.get("vid"):
+            own, vid = interface(str(change.key["address"])), int(str(change.cells["vid"]))
+            for option in places_for(context, own, vid):
+                if option[0].key["device"] != change.key["device"]:
+                    yield option
+
+
 _BY_RULE: Mapping[str, Callable[[Context, Finding], Iterator[Option]]] = {
     "link-native-differs": _natives,
     "link-access-vlan-differs": _access_ends,
@@ -150,6 +179,7 @@ _BY_RULE: Mapping[str, Callable[[Context, Finding], Iterator[Option]]] = {
     "host-outside-subnet": _port_instead,
     "host-mask-differs": _lengths,
     "gateway-mask-differs": _lengths,
+    "gateway-missing": _other_routers,
     "route-missing": _next_hops,
     "route-back-missing": _next_hops,
     "host-gateway-wrong": _gateways,

@@ -50,6 +50,7 @@ def mend(context: Context, source: str, target: str) -> list[Finding]:
             found.append(other)
     if not found:
         return _possible(context.network, collect(context.network, source, target, context.plan, told)[0])
+    found = _least(found)
     compare = Comparison(context, (source, target))
     best = found[0]
     for other in found[1:]:  # of equals the first
@@ -59,6 +60,16 @@ def mend(context: Context, source: str, target: str) -> list[Finding]:
     if not works(context.network, ranked, source, target):  # two of the best mends get into each other's way
         ranked = [msgspec.structs.replace(f, repair=own.repair) for f, own in zip(ranked, best.findings, strict=True)]
     return _under_causes(context, ranked)
+
+
+def _least(found: Sequence[Explanation]) -> list[Explanation]:
+    """Those explanations that do not contain another one that suffices, and that stops nobody."""
+    held = [[(finding.identity, finding.repair) for finding in one.findings] for one in found]
+    enough = [own for own, one in zip(held, found, strict=True) if not one.less]
+    return [
+        one for one, own in zip(found, held, strict=True)
+        if not any(len(less) < len(own) and all(part in own for part in less) for less in enough)
+    ]  # fmt: skip
 
 
 def _under_causes(context: Context, findings: Sequence[Finding]) -> list[Finding]:

@@ -83,6 +83,7 @@ def collect(
             if not found and not findings:
                 found = [unexplained(near, failed.stop)]
             found = [opened(near, finding) for finding in found]
+            found = [finding for finding in found if not _reverts(findings, finding)]
             fresh = [f for f in found if (f.rule, f.subjects) not in {(g.rule, g.subjects) for g in findings}]
             changes = [change for finding in fresh for change in finding.repair]
             after = try_out(now, changes) if changes else None
@@ -95,6 +96,21 @@ def collect(
             break
         now = after
     return findings, None
+
+
+_ONE_VALUE = {"pvid", "vid", "mode", "gateway", "interface", "tagging"}
+"""The columns that a mend sets once: one that sets another value later takes back what was mended before."""
+
+
+def _reverts(findings: Iterable[Finding], later: Finding) -> bool:
+    """Whether a mend sets again what another one has set, so that the two go round in a circle."""
+    told = {(change.table, str(change.key), column): value for finding in findings for change in finding.repair
+            for column, value in change.cells.items() if column in _ONE_VALUE}  # fmt: skip
+    return any(
+        told.get((change.table, str(change.key), column), value) != value
+        for change in later.repair
+        for column, value in change.cells.items()
+    )
 
 
 def works(network: Network, findings: Sequence[Finding], source: str, target: str) -> bool:

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import re
-from collections import defaultdict
-from collections.abc import Callable, Collection
+from collections import Counter, defaultdict
+from collections.abc import Callable, Collection, Iterator
 from ipaddress import ip_interface, ip_network
 from itertools import islice
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import raise_link, set_gateway
+from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.findings import Finding, Subject, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway_address import transit_address_wrong
@@ -50,14 +51,15 @@ def gateway_missing(context: Context, host: HostStation, vid: int | None = None)
     known = [ip_interface(str(used)).ip for used in users if used not in (None, NONE)]
     taken = context.network.stations.by_address
     free = [
-        ip for ip in (*known, *islice(subnet.network.hosts(), 256)) if ip in subnet.network and str(ip) not in taken
-    ]
+        ip for ip in (*known, *_usual(context, subnet), *islice(subnet.network.hosts(), 256))
+        if ip in subnet.network and str(ip) not in taken
+    ]  # fmt: skip
     if not free:
         return None
     wanted = free[0]
     vid = vid or context.expected.vlan(host)
     length = subnet.network.prefixlen
-    repair = _add_gateway(context, ip_interface(f"{wanted}/{length}"), vid)
+    repair = next(places_for(context, ip_interface(f"{wanted}/{length}"), vid), ())
     where = f" VLAN {vid}" if vid else " its VLAN"
     if context.network.unread.anywhere:
         return None  # what has the address may be where nobody looked
@@ -72,12 +74,19 @@ def gateway_missing(context: Context, host: HostStation, vid: int | None = None)
     )
 
 
-def _add_gateway(context: Context, own: PrefixedAddress, vid: int | None) -> tuple[Change, ...]:
-    """Give the address to an interface of that VLAN that has none, or add one where the other gateways are."""
+def _usual(context: Context, subnet: PrefixedAddress) -> list[Address]:
+    """The first and the last address of a subnet, as most gateways have it."""
+    ends = Counter(end_of(s.address.ip, s.address) for s in context.network.stations.gateways if s.address is not None)
+    first, last = subnet.network[1], subnet.network[-2]
+    return [last, first] if ends["last"] > ends["first"] else [first, last]
+
+
+def places_for(context: Context, own: PrefixedAddress, vid: int | None) -> Iterator[tuple[Change, ...]]:
+    """Give an address to an interface of that VLAN that has none, or add one at a router; the likeliest first."""
     gateways = context.network.stations.gateways
     bare = [g for g in gateways if g.row.address in (None, NONE) and g.row.vid == vid and vid]
     if bare:
-        return (set_gateway(bare[0], address=str(own)),)
+        yield (set_gateway(bare[0], address=str(own)),)
     idle = [
         end
         for end, faced in context.adjacencies_at.items()
@@ -88,7 +97,7 @@ def _add_gateway(context: Context, own: PrefixedAddress, vid: int | None) -> tup
     for end in idle:
         cells = {"port": end.port, "untagged": "yes", "admin": "up", "oper": "up", "proxy_arp": "no"}
         key = {"device": end.device, "interface": end.port, "address": str(own)}
-        return (Change("gateways", key, cells), *raise_link(context, end))
+        yield (Change("gateways", key, cells), *raise_link(context, end))
     for gateway in sorted(gateways, key=_unfit(context, own, vid)):
         if vid is None or (gateway.end and gateway.tag == 0 and not _takes_tag(context, gateway.end, vid)):
             continue
@@ -98,8 +107,7 @@ def _add_gateway(context: Context, own: PrefixedAddress, vid: int | None) -> tup
             facing = [context.port(a.far(gateway.end)) for a in context.adjacencies_at.get(gateway.end, ())]
             native = any(port is not None and port.pvid == vid for port in facing)
             cells2 |= {"port": gateway.end.port, "untagged": "yes" if native else "no"}
-        return (Change("gateways", {"device": gateway.device, "interface": name, "address": str(own)}, cells2),)
-    return ()
+        yield (Change("gateways", {"device": gateway.device, "interface": name, "address": str(own)}, cells2),)
 
 
 def _takes_tag(context: Context, end: End, vid: int) -> bool:

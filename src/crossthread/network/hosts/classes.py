@@ -313,13 +313,15 @@ def _block(station: Station) -> Block | None:
 
 
 def current_vlan(station: Station, names: Names) -> int | None:
-    """The VLAN that a station's frames join as things are, if that is one and known."""
+    """The VLAN that a station's frames join, or would join if its link were up, if that is one and known."""
     for tap in station.taps:
         if tap.enters.possible.bit_count() == 1:
             vid = tap.enters.possible.bit_length() - 1
             return vid if vid != BARE else None
     if not isinstance(station.row, Host):
-        return station.row.vid
+        far = [names.row(tap.end) for tap in station.taps if tap.end is not None and station.tag == NO_VID]
+        plugged = [port.pvid for port in far if port is not None and port.mode == "access" and port.pvid]
+        return station.row.vid or next(iter(plugged), None)
     port = names.row(station.end) if station.end else None
     return (port.pvid or None) if port else None
 
