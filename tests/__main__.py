@@ -13,7 +13,18 @@ import time
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
-_LONG = ("recorded", "laws", "half_known", "changed_copies", "repair", "visiting", "command", "lab", "situations")
+_LONG = (
+    "edited",
+    "recorded",
+    "laws",
+    "half_known",
+    "changed_copies",
+    "repair",
+    "visiting",
+    "command",
+    "lab",
+    "situations",
+)
 """The modules that take longest, which begin first."""
 
 

@@ -8,9 +8,9 @@ meant to change. Read what it prints.
 
 import gzip
 import json
-import random
+import re
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 
 import crossthread as ct
@@ -22,8 +22,10 @@ from tests.test_plan import plan_of
 from tests.yard import quay, yard
 
 SURVEYS = sorted((DATA / "recorded").glob("*/survey.json.gz"))
-_PAIRS = 2
+_PAIRS = 3
 """Of how many pairs that do not talk it is asked why."""
+_FEW = 10
+"""Of networks with fewer hosts all is asked."""
 
 
 def asked(survey: ct.Survey) -> Iterator[tuple[str, object]]:
@@ -35,14 +37,22 @@ def asked(survey: ct.Survey) -> Iterator[tuple[str, object]]:
                            ("addresses", ct.addresses), ("vlans", ct.vlans), ("trees", ct.trees),
                            ("tree advice", ct.tree_advice), ("plan draft", ct.draft_plan)):  # fmt: skip
         yield name, question(network)
+    yield "classes", ct.class_matrix(network)
+    if len(survey.hosts) < _FEW:
+        yield "why all", ct.why_all(network)
+        yield "tree ways", ct.tree_ways(network)
     for row in survey.trees[:1]:
         yield f"tree {row.instance}", ct.tree(network, row.instance)
+        yield f"without {row.device}", ct.tree_without(network, row.device)
     for host in survey.hosts[:2]:
         yield f"find {host.host}", ct.find(network, host.host)
+        yield f"find {host.mac}", ct.find(network, str(host.mac or host.address))
     for device in survey.devices[:2]:
         yield f"device {device.device}", ct.device(network, device.device)
     for port in [row for row in survey.ports if row.mode == "trunk"][:2]:
         yield f"port {port.device} {port.port}", ct.port(network, port.device, port.port)
+    for cable in list(network.adjacencies)[:2]:
+        yield f"link {cable.a}", ct.link(network, cable.a.device, cable.a.port)
     for vid in sorted({row.vid for row in survey.gateways if row.vid})[:2]:
         yield f"vlan {vid}", ct.vlan(network, vid)
     stopped = [(a, b) for a, b, verdict in verdicts.reaches if verdict != "works"]
@@ -56,11 +66,18 @@ def asked(survey: ct.Survey) -> Iterator[tuple[str, object]]:
     for a, b in passed[:1]:
         yield f"why {a} {b}", ct.why(network, a, b)
         yield f"steps {a} {b}", ct.why_steps(network, a, b)
+        for router in [row.device for row in survey.devices if row.routing == "yes"][:1]:
+            yield f"via {router} {a} {b}", ct.why_via(network, a, b, router)
+
+
+def plain(answer: object) -> object:
+    """An answer as plain values, without the folder that a plan was read from."""
+    return json.loads(re.sub(r'"[^"]*/plan.toml', '"plan.toml', json_of(answer)))
 
 
 def answers(survey: Path) -> dict[str, object]:
     """All answers about one recorded survey, as plain values."""
-    return {name: json.loads(json_of(answer)) for name, answer in asked(ct.read_survey(survey))}
+    return {name: plain(answer) for name, answer in asked(ct.read_survey(survey))}
 
 
 def recorded(survey: Path) -> dict[str, object]:
@@ -81,7 +98,10 @@ def differences(was: object, now: object, at: str = "") -> Iterator[str]:
         yield f"{at}: {json.dumps(was)[:400]} → {json.dumps(now)[:400]}"
 
 
-EDITED = {"yard": 2, "keel-routes": 1, "campus": 2, "quay": 2, "planned": 1}
+EDITED = {
+    "yard": 3, "keel-routes": 2, "campus": 2, "quay": 3, "planned": 3, "museum-between": 1, "kinds-05": 1,
+    "kinds-21": 1, "kinds-22": 1, "kinds-41": 1, "network-06": 1, "network-11": 1,
+}  # fmt: skip
 """How many values each column of a small network is given, one at a time; in every second edit two columns."""
 _PLAN = """
 [vlans]
@@ -126,6 +146,8 @@ reason = "south is to be cabled anew"
 
 def small(name: str) -> ct.Survey:
     """One of those networks."""
+    if (DATA / "recorded" / name).is_dir():
+        return ct.read_survey(DATA / "recorded" / name / "survey.json.gz")
     if name == "campus":
         return generate(5, 4, 6, 3)
     with tempfile.TemporaryDirectory() as folder:
@@ -136,46 +158,46 @@ def small(name: str) -> ct.Survey:
         )
 
 
-def told(finding: ct.Finding) -> str:
-    """A finding in a line: its rule, how bad it is, what its mend changes, what follows from it."""
-    under = f" ({'; '.join(map(told, finding.follows))})" if finding.follows else ""
-    mend = f" → {', '.join(map(str, finding.repair))}" if finding.repair else ""
-    return f"{finding.rule} {finding.severity} {' '.join(map(str, finding.subjects[:2]))}{mend}{under}"
-
-
-def edited(name: str) -> Iterator[str]:
-    """What one cell of a small network, or two, set otherwise, leads to: whom it stops, and what is found."""
-    survey, chance, plan = small(name), random.Random(name), plan_of(_PLAN) if name == "planned" else None
+def edited(name: str) -> Iterator[dict[str, object]]:
+    """What one cell of a small network, or two, set otherwise, leads to: whom it stops and why, and what is found."""
+    survey, plan = small(name), plan_of(_PLAN) if name == "planned" else None
     before = {(a, b): verdict for a, b, verdict in ct.matrix(ct.Network(survey)).reaches}
     last: list[ct.Change] = []
-    for number, edit in enumerate(changes(chance, survey, EDITED[name])):
+    for number, edit in enumerate(changes(name, survey, EDITED[name])):
         edits, last = [*edit, *last[: number % 2]], edit
+        made = "; ".join(map(str, edits))
         try:
             network = ct.Network(ct.apply_changes(survey, edits))
         except ct.SurveyError as error:
-            yield f"{'; '.join(map(str, edits))} | {str(error).splitlines()[0]}"
+            yield {"edit": made, "error": str(error).splitlines()[0]}
             continue
-        turned = [f"{a}>{b} {verdict}" for a, b, verdict in ct.matrix(network).reaches if before.get((a, b)) != verdict]
-        found = "; ".join(map(told, ct.check(network, plan).findings))
-        yield f"{'; '.join(map(str, edits))} | {', '.join(turned)} | {found}"
+        turned = [[a, b, verdict] for a, b, verdict in ct.matrix(network).reaches if before.get((a, b)) != verdict]
+        stopped = next(((a, b) for a, b, verdict in turned if verdict != "works"), None)
+        yield {"edit": made, "turned": turned, "check": plain(ct.check(network, plan)),
+               "why": plain(ct.why(network, *stopped, plan=plan)) if stopped else None}  # fmt: skip
 
 
-def kept(name: str) -> list[str]:
+def kept(name: str) -> list[dict[str, object]]:
     """What it led to when that was recorded."""
-    path = DATA / "recorded" / f"{name}.txt"
-    return path.read_text(encoding="utf-8").splitlines() if path.exists() else []
+    path = DATA / "recorded" / f"{name}.json.gz"
+    return [json.loads(line) for line in gzip.decompress(path.read_bytes()).splitlines()] if path.exists() else []
+
+
+def keep(path: Path, lines: Iterable[object]) -> None:
+    """Write a record."""
+    text = "\n".join(json.dumps(line, ensure_ascii=False) for line in lines)
+    path.write_bytes(gzip.compress(text.encode(), mtime=0))
 
 
 if __name__ == "__main__":
     for network in EDITED:
         lines = list(edited(network))
         for was, now in zip(kept(network), lines, strict=False):
-            if was != now:
-                print(f"{was}\n  → {now}")
-        (DATA / "recorded" / f"{network}.txt").write_text("\n".join(lines) + "\n", encoding="utf-8")
+            for line in differences(was, now, str(now["edit"])):
+                print(line)
+        keep(DATA / "recorded" / f"{network}.json.gz", lines)
     for place in SURVEYS:
         new = answers(place)
         for line in differences(recorded(place), new, place.parent.name):
             print(line)
-        packed = gzip.compress(json.dumps(new, ensure_ascii=False).encode(), mtime=0)
-        place.with_name("answers.json.gz").write_bytes(packed)
+        keep(place.with_name("answers.json.gz"), [new])

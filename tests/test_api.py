@@ -35,6 +35,13 @@ QUESTIONS = {
 }
 
 
+def below(kind):
+    """All kinds of a record."""
+    for one in kind.__subclasses__():
+        yield one
+        yield from below(one)
+
+
 class Documented(unittest.TestCase):
     def test_every_command_has_its_question(self):
         wanted = "map_network inventory compare_drawing addresses find check vlan vlans link trees tree tree_ways why "
@@ -83,6 +90,12 @@ class Asked(unittest.TestCase):
         self.assertIn("<th>rule</th>", check(network)._repr_html_())
         self.assertIn("more</p>", matrix(network)._repr_html_())
         self.assertIn("14 findings", repr(check(network)))
+
+    def test_no_record_and_no_answer_can_be_changed(self):
+        kinds = [kind for kind in below(msgspec.Struct) if kind.__module__.startswith("crossthread.")]
+        kinds = [kind for kind in kinds if kind.__module__.split(".")[1] not in ("live", "sources")]
+        self.assertGreater(len(kinds), 60)
+        self.assertEqual([kind for kind in kinds if not kind.__struct_config__.frozen], [])
 
     def test_hostile_names_are_no_markup_in_a_notebook(self):
         hosts = [{"host": "<script>x", "address": "10.0.0.1/24"}, {"host": "b", "address": "10.0.0.2/24"}]

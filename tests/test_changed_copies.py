@@ -53,16 +53,18 @@ def key_of(survey, row):
     return {c: kinds[c][0].show(value) for c in columns if (value := getattr(row, c)) is not None}
 
 
-def changes(chance, survey, each):
-    """For every column of every table some changes; rows that go, and rows that come."""
+def changes(seed, survey, each):
+    """For every column of every table some changes, whatever other columns there are; rows that go, and that come."""
     for table in TABLES:
         rows = survey.table(table)
         if not rows:
             continue
         for column in columns_of(TABLES[table]):
+            chance = random.Random(f"{seed} {table} {column}")
             values = sorted(candidates(survey, table, column))
             for value in chance.sample(values, min(each, len(values))):
                 yield [Change(table, key_of(survey, chance.choice(rows)), {column: value})]
+        chance = random.Random(f"{seed} {table}")
         yield [Change(table, key_of(survey, chance.choice(rows)), delete=True)]
         fresh = {**key_of(survey, chance.choice(rows)), **{c: OTHER[c] for c in TABLES[table].KEY[-1:] if c in OTHER}}
         yield [Change(table, fresh, {})]
@@ -79,7 +81,7 @@ class Law(unittest.TestCase):
         network = Network(survey)
         answers(network)
         asked = 0
-        for edits in changes(chance, survey, each):
+        for edits in changes(seed, survey, each):
             try:
                 fresh = Network(apply_changes(survey, edits))
             except SurveyError:

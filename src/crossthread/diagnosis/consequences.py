@@ -28,7 +28,7 @@ def nested(context: Context, findings: list[Finding], causes: Mapping[object, se
     """
     # Findings are told apart as objects here: they hold dictionaries, and two may say the same.
     order = sorted(findings, key=lambda f: (SEVERITIES.index(f.severity), -f.affected))
-    places = {id(finding): set(_places(context, finding)) for finding in order}
+    places = {id(finding): dict.fromkeys(_places(context, finding)) for finding in order}  # in a fixed order
     by_place: dict[_Place, list[Finding]] = defaultdict(list)
     by_rule: dict[str, list[Finding]] = defaultdict(list)
     for finding in order:

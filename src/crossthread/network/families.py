@@ -30,7 +30,7 @@ def one_family(survey: Survey, version: int) -> Survey:
         return survey
     addresses, gateways = survey.column("hosts", "address"), survey.column("hosts", "gateway")
     chosen = [pick(text, version) for text in addresses]
-    return replaced_hosts(survey, chosen, [_gateway(*pair) for pair in zip(gateways, chosen, strict=True)])
+    return replaced_hosts(survey, chosen, [_gateway(*pair, version) for pair in zip(gateways, chosen, strict=True)])
 
 
 def pick(text: str | None, version: int) -> str | None:
@@ -40,11 +40,13 @@ def pick(text: str | None, version: int) -> str | None:
     return min(text.split(), key=lambda word: (interface(word).is_link_local, interface(word).version != version))
 
 
-def _gateway(text: str | None, own: str | None) -> str | None:
-    if text is None or own in (None, NONE):
+def _gateway(text: str | None, own: str | None, version: int) -> str | None:
+    """Of several gateways the one of a host's own address; without an address, that of the version."""
+    bare = own in (None, NONE)
+    if text is None or (bare and " " not in text):
         return text
     words = [word for word in text.split() if word != NONE]
-    return next((word for word in words if address(word).version == _version(own)), NONE)
+    return next((word for word in words if address(word).version == (version if bare else _version(own))), NONE)
 
 
 def _version(text: str | None) -> int:

@@ -32,7 +32,9 @@ def hypotheses(context: Context, host: HostStation) -> Iterator[Finding]:
         return
     if row.mode != "access":
         told = port_mode_wrong(context, host)
+        homes = sorted(Hearing(context).home(Hearing(context).kin(host))) if told is None else []
         yield from [told] if told is not None else []
+        yield from (one for vid in homes[:_HOMES] if (one := port_mode_wrong(context, host, vid, True)) is not None)
     elif now := context.expected.current_vlan(host):
         yield from _of_two_vlans(context, host, now)
         yield from _of_its_gateway(context, host, now)

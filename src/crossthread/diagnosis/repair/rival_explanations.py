@@ -124,7 +124,17 @@ def explanation_of(context: Context, source: str, target: str, known: Sequence[F
     shares = [_share(hearing, finding) for finding in needed]
     stops = len(context.once(Stopped).by(changes_of(needed))[0])
     less = (weights.LEFT_OUT if left_out(needed) else 0.0) + (weights.HARM if stops else 0.0)
+    less += weights.ALL_WRONG if _nothing_right(context, needed) else 0.0
     return Explanation(needed, shares, less, stops)
+
+
+def _nothing_right(context: Context, findings: Sequence[Finding]) -> bool:
+    """Whether a host would be given another VLAN, address and gateway all at once, so that nothing it has is right."""
+    changes = changes_of(findings)
+    moved = {(str(c.key["device"]), str(c.key["port"])) for c in changes if c.table == "ports" and "pvid" in c.cells}
+    renamed = (c for c in changes if c.table == "hosts" and {"address", "gateway"} <= set(c.cells))
+    hosts = (context.network.stations.hosts.get(str(c.key["host"]).casefold()) for c in renamed)
+    return any(host is not None and host.end in moved for host in hosts)
 
 
 def _share(hearing: Hearing, finding: Finding) -> float:

@@ -85,9 +85,18 @@ def host_of_another_vlan(context: Context, host: HostStation) -> Finding | None:
 
 
 def _living_in(context: Context, vid: int, but: HostStation) -> Iterator[tuple[Station, str]]:
-    """The gateways of a VLAN, or else hosts in it, each with the gateway to use there."""
+    """The gateways of a VLAN, or else hosts in it, each with the gateway to use there.
+
+    Hosts first where they use an address that nobody has, and nobody uses the interface's: that has a wrong one.
+    """
+    known = context.network.stations.by_address
+    lost = [one for one in context.classes_in.get(vid, ())
+            if one.block is not None and one.gateway not in (None, NONE) and one.gateway not in known]  # fmt: skip
     for gateway in context.expected.served(vid):
-        yield gateway, str(gateway_address(gateway))
+        hop = gateway_address(gateway)
+        for one in lost if hop is not None and not context.expected.users(hop) else ():
+            yield one.hosts[0], one.gateway or NONE
+        yield gateway, str(hop)
     mates = (one for one in context.classes_in.get(vid, ()) if one.block is not None and one.hosts[0] is not but)
     for one in sorted(mates, key=lambda one: -len(one.hosts)):
         # Where somebody uses a gateway that nobody read, that would decide: no reason to renumber a host.

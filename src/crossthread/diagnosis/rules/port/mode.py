@@ -22,7 +22,7 @@ from crossthread.values import NO_VID
     cuts=True,
     follows="gateway-port-mode-wrong link-mode-differs port-mode-wrong",
 )
-def port_mode_wrong(context: Context, host: HostStation, vid: int | None = None) -> Finding | None:
+def port_mode_wrong(context: Context, host: HostStation, vid: int | None = None, tried: bool = False) -> Finding | None:
     """A host that does not tag is plugged into a trunk that does not carry its VLAN untagged.
 
     Matters: its frames join the trunk's native VLAN or are dropped, and it does not understand the tags it hears.
@@ -38,7 +38,7 @@ def port_mode_wrong(context: Context, host: HostStation, vid: int | None = None)
     if row.pvid == wanted and context.network.fabric.leaves(host.end, NO_VID).has(wanted) is not False:
         return None
     native = f"native VLAN {row.pvid}" if row.pvid else ("no native VLAN" if row.pvid == 0 else "native VLAN unknown")
-    possible = [wanted, *_as_likely(context, host, wanted)]
+    possible = [wanted, *(() if tried else _as_likely(context, host, wanted))]
     moves = [(set_port(host.end, mode="access", pvid=one, allowed="", untagged=""),) for one in possible]
     undecided = len(possible) > 1
     belongs = " or ".join(map(str, possible)) + "; nothing that was read decides which" * undecided
