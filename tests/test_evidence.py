@@ -177,6 +177,31 @@ class Taught(unittest.TestCase):
         self.assertEqual([one.changes[0].key["device"] for one in lost.alternatives], ["hoist", "crane"])
         self.assertEqual(lost.repair[0].key["address"], "10.7.7.254/24")  # at the end that the others are at
 
+    def test_without_a_link_it_does_not_matter_what_gateway_a_host_has(self):
+        survey = one_switch(
+            [host("a", 1, "10.7.5.10/24", None, "p5"), host("b", 2, "10.7.6.9/24", "10.7.6.1", "p6")],
+            [interface("vlan5", "10.7.5.1/24", 5), interface("vlan6", "10.7.6.1/24", 6)], p5=5, p6=6,
+        )  # fmt: skip
+        self.assertEqual(why(Network(survey), "a", "b").verdict, "unknown")
+        for name in ("a", "b"):
+            down = [
+                Change("hosts", {"host": name}, {"link": "down"}),
+                on("sw", f"p{5 + 'ab'.index(name)}", oper="down"),
+            ]
+            answer = why(Network(apply_changes(survey, down)), "a", "b")
+            self.assertEqual((answer.verdict, answer.stopped), ("fails", f"the link of {name} is down"))
+            self.assertEqual([finding.rule for finding in answer.findings], ["host-link-down"])
+
+    def test_who_has_a_gateway_outside_its_subnet_gets_the_one_that_its_peers_use(self):
+        survey = one_switch(
+            [host("a", 1, "10.7.5.10/24", "10.7.99.1", "p5"), host("far", 9, "10.7.6.9/24", "10.7.6.1", "p6"),
+             *(host(f"h{n}", n, f"10.7.5.{n}0/24", "10.7.5.1", f"p{n}") for n in (2, 3))],
+            [interface("vlan5", "10.7.5.77/24", 5), interface("vlan6", "10.7.6.1/24", 6)], p5=5, p6=6, p2=5, p3=5,
+        )  # fmt: skip
+        answer = why(Network(survey), "a", "far")
+        self.assertEqual({tuple(change.cells.items()) for change in answer.repair},
+                         {(("gateway", "10.7.5.1"),), (("address", "10.7.5.1/24"),)})  # fmt: skip
+
     def test_a_repair_that_is_not_proven_says_where_it_still_stops(self):
         survey = one_switch([host("a", 1, "10.7.1.1/24", "none", "p1"), host("b", 2, "fd00::2/64", "none", "p2")],
                             p1=5, p2=5)  # fmt: skip

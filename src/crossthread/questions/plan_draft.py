@@ -84,7 +84,7 @@ def _key(text: str) -> str:
 def _value(value: object) -> str:
     """A value as TOML 1.0 writes it: what JSON writes, but for tables and the character DEL."""
     if isinstance(value, dict):
-        return "{" + ", ".join(f"{_key(key)} = {_value(held)}" for key, held in value.items()) + "}"
+        return "{" + ", ".join([f"{word} = {_value(held)}" for word, held in value.items()]) + "}"
     if isinstance(value, list):
         return "[" + ", ".join(map(_value, value)) + "]"
     return msgspec.json.encode(value).decode().replace("\x7f", "\\u007f")
@@ -193,20 +193,25 @@ def _ports(context: Context) -> Iterator[tuple[str, list[_Line]]]:
 
 
 def _hosts(context: Context) -> Iterator[_Line]:
+    classes, expected = context.network.classes.of, context.expected
+    known: dict[int, tuple[int | None, int | None, str | None]] = {}  # of a class, by the row of its first host
     for host in context.network.stations.hosts.values():
         entry: dict[str, object] = {}
         doubts: list[str] = []
-        wanted, own = context.expected.vlan(host), host.row.address
+        first = classes[host.name.casefold()].hosts.numbers[0]
+        if first not in known:
+            best = expected.gateways(host)[:1]
+            serving = str(best[0].address.ip) if best and best[0].address is not None else None
+            known[first] = expected.vlan(host), expected.length(host), serving
+        wanted, length, serving = known[first]
+        own, gateway = host.row.address, host.row.gateway
         if wanted is not None:
             entry["vlan"] = wanted
         if own not in (None, NONE):
-            length = context.expected.length(host)
             entry["address"] = f"{str(own).partition('/')[0]}/{length}"
             if entry["address"] != own:
                 doubts.append(f"the prefix length of its neighbours; it has {own}")
-        gateway = host.row.gateway
-        best = context.expected.gateways(host)[:1]
-        usual = str(best[0].address.ip) if best and best[0].address is not None else gateway
+        usual = serving or gateway
         if usual is not None:
             entry["gateway"] = usual
             if usual != gateway:

@@ -38,6 +38,8 @@ def told(stop: Stop | None, back: bool, nobody: bool = False, unread: bool = Fal
         return f"{station} asks for {stop.target}, which nobody has that was read"
     if stop.reason == "route" and unread:
         return f"{station} has no route to {stop.target} that was read"
+    if stop.reason == "down" and isinstance(stop.station, HostStation):
+        station = f"the link of {station}"
     if stop.port is not None:
         station = str(stop.port)
     says = _REASONS[stop.reason].format(station=station, target=stop.target)

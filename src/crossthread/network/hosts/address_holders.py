@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 
 from crossthread.network.hosts.hosts import Hosts
 from crossthread.network.hosts.station import Station
@@ -43,6 +43,11 @@ class Holders:
 
     def __contains__(self, ip: str) -> bool:
         return ip in self._names or ip in self._routers
+
+    def numbers(self, ips: Iterable[str | None]) -> set[int]:
+        """The places of the rows of the hosts that have one of some addresses."""
+        one = (self._twice.get(ip) or [self._names[ip]] for ip in ips if ip in self._names)
+        return {self._hosts.number(name) for names in one for name in names}
 
     def of(self, ip: str) -> list[Station]:
         """The stations that have an address: hosts in the order of the survey, then interfaces."""

@@ -291,7 +291,7 @@ class Classes:
             shared |= plugged & {(device, self._names.port(device, called) or called)}
         hops = set(survey.column("hosts", "gateway")) | {row.next_hop for row in survey.routes} | holders.shared
         found = {n for n, pair in enumerate(pairs) if pair in shared} if shared else set()
-        return found | {n for n, ip in enumerate(holders.ips) if ip in hops}
+        return found | holders.numbers(hops)
 
     def _free(self, device: str) -> int:
         """The VIDs that an access port of a device surely forwards, where it blocks nothing, as bits."""

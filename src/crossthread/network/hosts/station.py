@@ -12,7 +12,7 @@ from crossthread.network.switching.nodes import BEYOND, Node
 from crossthread.network.three_valued import Bounds, Truth
 from crossthread.network.topology.names import End
 from crossthread.survey.records import Gateway, Host, MacEntry
-from crossthread.values import NONE, PrefixedAddress, interface
+from crossthread.values import NONE, Address, PrefixedAddress, interface
 
 
 class Tap(msgspec.Struct, frozen=True):
@@ -63,6 +63,11 @@ class Station:
         """Its address; None if it has none, or none was observed."""
         text = self.row.address
         return interface(text) if text and text != NONE else None
+
+    @cached_property
+    def ip(self) -> Address | None:
+        """The same without its prefix length: one object, as it is looked at for every pair."""
+        return self.address.ip if self.address is not None else None
 
     @cached_property
     def _attached(self) -> Attachment:

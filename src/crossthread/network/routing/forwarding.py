@@ -24,7 +24,7 @@ _UNREAD = ("", None)
 
 def _holds(station: Station, wanted: Address) -> bool:
     """Whether a station answers for an address: one that it shares with others only while it holds it."""
-    own = station.address is not None and station.address.ip == wanted
+    own = station.ip is not None and station.ip == wanted
     return own or not isinstance(station, Interface) or station.row.virtual_state in (None, "master")
 
 
@@ -80,11 +80,11 @@ class Forwarding:
     def send(self, source: Station, target: Station, reply: bool = False) -> Walk:
         """Walk one packet, an echo or its reply, from a host to a host, with all that the source knows."""
         walk = self._walk(source, target)
-        if not self._filtering.used or walk.arrives is False or source.address is None or target.address is None:
+        if not self._filtering.used or walk.arrives is False or source.ip is None or target.ip is None:
             return walk
         itself = {station.device for station in (source, target) if isinstance(station, Interface)}
         by = self._filtering.seen_by(self._walk(target, source)) if reply else frozenset[str]()
-        return self._filtering.filtered(walk, Packet(source.address.ip, target.address.ip, reply, by), itself)
+        return self._filtering.filtered(walk, Packet(source.ip, target.ip, reply, by), itself)
 
     def _walk(self, source: Station, target: Station) -> Walk:
         for host in (source, target):
@@ -92,24 +92,27 @@ class Forwarding:
                 if host.row.address == NONE:
                     return Walk(False, (), Stop("address", host))
                 return Walk(None, (), Stop("unknown", host), ((host.row, "address"),))
-        own, goal = source.address, target.address
+        own, goal = source.address, target.ip
         assert own is not None
         assert goal is not None
         if own.version != goal.version:
-            return Walk(False, (), Stop("family", target, goal.ip))
+            return Walk(False, (), Stop("family", target, goal))
         if isinstance(target, Interface) and target.up is False:
-            return Walk(False, (), Stop("down", target, goal.ip))
+            return Walk(False, (), Stop("down", target, goal))
         if isinstance(source, Interface):
-            return self._from_device(source, target, goal.ip)
-        if goal.ip in own.network:
-            if is_broadcast(goal.ip, own):
-                return Walk(False, (), Stop("broadcast", source, goal.ip))
-            return self._deliver(source, goal.ip, target, ())
+            return self._from_device(source, target, goal)
+        if goal in own.network:
+            if is_broadcast(goal, own):
+                return Walk(False, (), Stop("broadcast", source, goal))
+            return self._deliver(source, goal, target, ())
         gateway = source.row.gateway if isinstance(source, HostStation) else None
         if gateway is None:
+            cut = next((host for host in (source, target) if host.up is False), None)
+            if cut is not None:  # whatever its gateway is
+                return Walk(False, (), Stop("down", cut, goal))
             return Walk(None, (), Stop("unknown", source), ((source.row, "gateway"),))
         if gateway == NONE:
-            return Walk(False, (), Stop("gateway", source, goal.ip))
+            return Walk(False, (), Stop("gateway", source, goal))
         hop = address(gateway)
         if hop.version != own.version or (hop not in own.network and not hop.is_link_local):
             return Walk(False, (), Stop("gateway-outside", source, hop))
@@ -134,7 +137,7 @@ class Forwarding:
             hop = address(row.next_hop) if row.next_hop not in (None, NONE) and row.next_hop else None
             if row.prefix in ("0.0.0.0/0", "::/0") and hop is not None and hop in source.address.network:
                 return self._deliver(source, hop, target, ())
-        return Walk(None, (), Stop("unknown", source, target.address and target.address.ip))
+        return Walk(None, (), Stop("unknown", source, target.ip))
 
     def answers(self, sender: Station, wanted: Address) -> list[tuple[Station, bool, Truth]]:
         """Who answers when a station asks for an address: the station, whether by proxy, and how surely."""
@@ -172,7 +175,7 @@ class Forwarding:
         if not ways or ways[0].interface.name == gateway.name or ways[0].discards:
             return False
         # Makers differ in whether a device answers, by proxy, for its own address of another interface.
-        its_own = any(s.address and s.address.ip == wanted for s in self._stations.on_device[gateway.device])
+        its_own = any(s.ip == wanted for s in self._stations.on_device[gateway.device])
         return all_of((says, routes, ways[0].usable, None if its_own else True))
 
     def _proxy_gaps(self, gateway: Station) -> list[tuple[Row, str]]:
@@ -269,9 +272,9 @@ class Forwarding:
 
     def _forward(self, gateway: Station, target: Station, seen: tuple[tuple[str, str | None], ...]) -> Walk:
         """Let a device forward a packet that one of its interfaces took."""
-        assert target.address is not None
+        assert target.ip is not None
         assert isinstance(gateway.row, Gateway)
-        goal, device, table = target.address.ip, gateway.device, gateway.row.table
+        goal, device, table = target.ip, gateway.device, gateway.row.table
         if _is_there(gateway, target):
             return Walk(target.up, ())
         on = self._routing.on(device, goal.version)
@@ -314,9 +317,9 @@ class Forwarding:
 
     def _by_known_routes(self, gateway: Station, target: Station, seen: tuple[tuple[str, str | None], ...]) -> Walk:
         """Forward a packet as the routes say that were read."""
-        assert target.address is not None
+        assert target.ip is not None
         assert isinstance(gateway.row, Gateway)
-        goal, device, table = target.address.ip, gateway.device, gateway.row.table
+        goal, device, table = target.ip, gateway.device, gateway.row.table
         ways = self._routing.choices(device, table, goal)
         if not ways:
             return Walk(False, (), Stop("route", gateway, goal))

@@ -23,8 +23,13 @@ def _served_wrongly(context: Context, host: HostStation) -> bool:
 
 
 def _best_gateway(context: Context, host: HostStation) -> tuple[str | None, Station | None]:
+    """The gateway that a host should use, and the interface that has that address, or should have it."""
     for gateway in context.expected.gateways(host):
-        found = _link_local_of(context, host, gateway) or gateway_address(gateway)
+        wrong = gateway_address_wrong(context, gateway)
+        meant = [str(change.cells.get("address") or "") for change in wrong.repair] if wrong is not None else []
+        told = next((ip_interface(text).ip for text in meant if text not in ("", NONE)), None)
+        told = told if str(told) != host.row.gateway else None  # that is what this host alone may say
+        found = told or _link_local_of(context, host, gateway) or gateway_address(gateway)
         if found is not None:
             return str(found), gateway
     return None, None
