@@ -1,0 +1,212 @@
+"""What rules look at besides the plain case: both ends, the other instance, the one that is told of all."""
+
+import datetime
+import tempfile
+import unittest
+from pathlib import Path
+
+import msgspec
+
+from crossthread import Change, Network, Survey, apply_changes, check, compare, why
+from crossthread.demo import healthy
+from crossthread.survey import Info
+from crossthread.survey.records import TABLES, Tree
+from tests.building import cabled, hosts, ports, survey_of
+from tests.yard import at, host, yard
+
+
+def told(survey, rule):
+    """The findings of a rule, also those under others."""
+    waiting, found = list(check(survey).findings), []
+    while waiting:
+        one = waiting.pop(0)
+        waiting += one.follows
+        found += [one] if one.rule == rule else []
+    return found
+
+
+class Yards(unittest.TestCase):
+    def setUp(self):
+        holder = tempfile.TemporaryDirectory()
+        self.addCleanup(holder.cleanup)
+        self.folder = Path(holder.name)
+        self.yard = yard(self.folder / "yard")
+
+    def edited(self, *changes):
+        return apply_changes(self.yard, changes)
+
+    def believing(self, allowed, instance=20, protocol="per-vlan", native=1):
+        """The yard's two switches, each of which believes itself the root of a tree."""
+        rows = (Tree(device, instance, protocol=protocol, priority=4096, address=mac, root_priority=4096,
+                     root_address=mac, root_cost=0)
+                for device, mac in (("loft", "02:00:00:00:0b:01"), ("keel", "02:00:00:00:0b:02")))  # fmt: skip
+        linked = self.edited(at("loft", "t1", allowed=allowed, pvid=native))
+        return Survey(**{name: linked.table(name) for name in TABLES if linked.table(name)}, trees=tuple(rows),
+                      info=linked.info)  # fmt: skip
+
+
+class Trees(Yards):
+    def test_two_roots_of_a_vlans_tree_matter_where_the_link_carries_that_vlan(self):
+        both = told(self.believing("1 10 20"), "tree-roots-several")
+        self.assertEqual([s.instance for s in both[0].subjects], [20, 20])
+        self.assertEqual(told(self.believing("1 10"), "tree-roots-several"), [])
+        self.assertEqual(len(told(self.believing("1 10", 0, "rstp"), "tree-roots-several")), 1)
+
+    def test_differing_natives_let_trees_per_vlan_run_into_each_other(self):
+        for tree, says in (((1, "per-vlan"), True), ((0, "rstp"), False)):
+            (found,) = told(self.believing("1 10 20", *tree, native=10), "link-native-differs")
+            self.assertEqual("run into each other" in found.says, says)
+
+
+class Links(Yards):
+    def test_natives_break_something_if_either_is_in_use_and_carried(self):
+        for native, allowed, severity in ((10, "1 10 20", "breaks"), (99, "1 10 20 99", "risks")):
+            with self.subTest(native=native, allowed=allowed):
+                survey = self.edited(at("loft", "t1", pvid=native, allowed=allowed))
+                self.assertEqual([f.severity for f in told(survey, "link-native-differs")], [severity])
+
+    def test_a_link_that_one_end_alone_hears_may_pass_frames_one_way_only(self):
+        deaf = Survey(**{name: self.yard.table(name) for name in ("devices", "ports", "vlans", "gateways", "hosts")},
+                      neighbors=tuple(r for r in self.yard.neighbors if r.device != "keel" or r.port != "t1"),
+                      info=self.yard.info)  # fmt: skip
+        caveats = " ".join(why(Network(deaf), "desk-loft-1", "desk-keel-1").caveats)
+        self.assertIn("loft t1 hears keel t1, and keel t1 hears nobody there", caveats)
+        for silent in (
+            at("keel", "t1", discovery="receive"),
+            Change("devices", {"device": "loft"}, {"discovery": "off"}),
+        ):
+            told_off = why(Network(apply_changes(deaf, [silent])), "desk-loft-1", "desk-keel-1").caveats
+            self.assertNotIn("one direction only", " ".join(told_off))
+
+    def test_a_port_is_slow_measured_by_what_both_ends_can(self):
+        for speed, far, slow in ((1000, 10000, [10000]), (1000, 1000, []), (10000, 10000, []), (1000, "", [])):
+            with self.subTest(speed=speed, far=far):
+                survey = self.edited(at("loft", "t1", speed=speed, capable_speed=10000),
+                                     at("keel", "t1", speed=speed, capable_speed=far))  # fmt: skip
+                found = [f for f in told(survey, "port-slow") if f.subjects[0].device == "loft"]
+                self.assertEqual([f"{n} Mb/s would be possible" in f.says for f, n in zip(found, slow, strict=True)],
+                                 [True] * len(slow))  # fmt: skip
+
+    def test_two_access_ends_of_different_vlans_are_put_into_the_vlan_that_is_asked_for(self):
+        survey = self.edited(at("loft", "t1", mode="access", pvid=10, allowed=""),
+                             at("keel", "t1", mode="access", pvid=20, allowed=""),
+                             *(Change("hosts", {"host": row.host}, delete=True) for row in self.yard.hosts
+                               if row.host.startswith("till")))  # fmt: skip
+        (found,) = why(Network(survey), "desk-loft-1", "desk-keel-1").findings
+        self.assertEqual((found.rule, found.repair), ("link-access-vlan-differs", (at("keel", "t1", pvid=10),)))
+
+
+class Hosts(Yards):
+    def test_who_gave_itself_an_address_is_told_whether_a_gateway_is_in_reach(self):
+        alone = {"address": "169.254.7.9/16", "gateway": "none"}
+        for more, says in (
+            ((), "served by crane g1.10, which it reaches"),
+            ((at("keel", "t9", allowed="1 20"),), "served by crane g1.10, which it does not reach"),
+            ((at("loft", "desk1", pvid=30),), "It is in VLAN 30, which no gateway that was read serves"),
+        ):
+            with self.subTest(says):
+                (found,) = told(self.edited(host("desk-loft-1", **alone), *more), "host-address-automatic")
+                self.assertIn(says, found.says)
+
+    def test_a_trunk_towards_an_untagged_gateway_gets_its_vlan_allowed_too(self):
+        survey = yard(self.folder / "ports", style="ports")
+        survey = apply_changes(survey, [at("keel", "t8", mode="trunk", pvid=1, allowed="1 20")])
+        (found,) = told(survey, "gateway-port-mode-wrong")
+        self.assertEqual(found.repair[0].cells, {"pvid": 10, "allowed": "1 10 20"})
+
+
+class Shared(Yards):
+    def sharing(self, *states):
+        rows = [Change("gateways", {"device": "crane", "interface": f"g1.10{'ab'[n]}",
+                                     "address": f"10.9.10.{n + 2}/24"},
+                       {"vid": 10, "port": "g1", "untagged": "no", "admin": "up", "oper": "up", "virtual": "10.9.10.99",
+                        "virtual_state": state}) for n, state in enumerate(states)]  # fmt: skip
+        return told(self.edited(*rows), "gateway-shared-state")
+
+    def test_one_holder_is_right_and_none_or_two_are_not(self):
+        self.assertEqual(self.sharing("master", "backup"), [])
+        (two,), (none,), (alone,) = (self.sharing(*s) for s in (["master"] * 2, ["backup"] * 2, ["backup"]))
+        self.assertIn("crane g1.10a and crane g1.10b both hold", two.says)
+        self.assertIn("Nobody holds 10.9.10.99, which crane g1.10a and crane g1.10b share", none.says)
+        self.assertIn("nor does anybody else that was read", alone.says)
+
+    def test_phones_of_one_device_are_told_of_once(self):
+        survey = self.edited(
+            at("loft", "desk1", voice=30), at("loft", "desk2", voice=30), at("loft", "till1", voice=20)
+        )
+        (found,) = told(survey, "voice-vlan-missing")
+        self.assertIn("2 ports of loft tell phones to use VLAN 30", found.says)
+        self.assertEqual([s.port for s in found.subjects], ["desk1", "desk2"])
+
+
+class Transit(unittest.TestCase):
+    def test_a_vlan_interface_that_lost_its_address_to_the_other_router_gets_it_back(self):
+        with tempfile.TemporaryDirectory() as folder:
+            survey = survey_of(
+                Path(folder), devices="device|capabilities|routing\nnorth|bridge router|yes\nsouth|bridge router|yes",
+                ports=ports("north t1 trunk 1 1 10 20 30", "south t1 trunk 1 1 10 20 30", "north a access 10",
+                            "south b access 20"),
+                neighbors=cabled("north t1 south t1"),
+                hosts=hosts("one 10.9.10.9/24 10.9.10.1 north a", "two 10.9.20.9/24 10.9.20.1 south b"),
+                gateways="device|interface|address|vid|admin|oper|proxy_arp\nnorth|vlan10|10.9.10.1/24|10|up|up|no\n"
+                         "south|vlan20|10.9.20.1/24|20|up|up|no\nsouth|vlan30|10.9.30.2/30|30|up|up|no",
+                routes="device|prefix|next_hop|interface|origin\nnorth|10.9.20.0/24|10.9.30.2|vlan30|static\n"
+                       "south|10.9.10.0/24|10.9.30.1|vlan30|static",
+            )  # fmt: skip
+            (found,) = why(Network(survey), "one", "two").findings
+        self.assertEqual(found.rule, "gateway-missing")
+        self.assertEqual(found.repair[0].key, {"device": "north", "interface": "vlan30", "address": "10.9.30.1/30"})
+        self.assertEqual(found.repair[0].cells["vid"], 30)
+
+
+class Compared(unittest.TestCase):
+    def test_each_kind_of_difference_is_one(self):
+        was = Network(healthy())
+        self.assertFalse(compare(was, Network(healthy())).differs)
+        for change in (
+            Change("vlans", {"device": "galley", "vid": 10}, {"name": "offices"}),
+            Change("devices", {"device": "galley"}, {"software": "9.9"}),
+            Change("hosts", {"host": "shop-till"}, {"mac": "02:00:00:00:77:77"}),
+            Change("routes", {"device": "core-east", "prefix": "10.99.0.0/24", "next_hop": "10.61.90.2"}, {}),
+        ):
+            with self.subTest(str(change)):
+                self.assertTrue(compare(was, Network(apply_changes(healthy(), [change]))).differs)
+
+    def test_counters_rise_in_so_many_minutes_if_both_times_are_known(self):
+        noon = datetime.datetime(2026, 5, 1, 12, 0, tzinfo=datetime.UTC)
+        key = {"device": "galley", "port": "port1"}
+        for times, rate in (
+            ((noon, noon + datetime.timedelta(minutes=20)), 5.0),
+            ((noon, None), None),
+            ((noon, noon), None),
+        ):
+            before, after = (
+                msgspec_replaced(apply_changes(healthy(), [Change("ports", key, {"crc_errors": count})]), time)
+                for count, time in zip((10, 110), times, strict=True)
+            )
+            (rose,) = compare(Network(before), Network(after)).counters
+            self.assertEqual((rose.by, rose.a_minute), (100, rate))
+
+    def test_what_was_made_of_planned_changes(self):
+        port = {"device": "galley", "port": "port3"}
+        before = apply_changes(healthy(), [Change("ports", port, {"mode": "access", "pvid": 10, "allowed": ""})])
+        planned = [Change("ports", port, {"pvid": 20, "description": "till"})]
+        for made, state in (
+            ({"pvid": 20, "description": "till"}, "done"), ({"pvid": 20}, "in part"), ({"pvid": 30}, "otherwise"),
+            ({}, "not done"),
+        ):  # fmt: skip
+            after = apply_changes(before, [Change("ports", port, made)]) if made else before
+            answer = compare(Network(before), Network(after), repair=planned)
+            self.assertEqual([one.done for one in answer.repair], [state])
+
+
+def msgspec_replaced(survey, time):
+    """The same survey, taken at another time."""
+    return Survey(
+        **{name: survey.table(name) for name in ("devices", "ports")},
+        info=msgspec.structs.replace(Info(), taken_at=time),
+    )
+
+
+if __name__ == "__main__":
+    unittest.main()
