@@ -28,9 +28,9 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parent.parent
 SOURCE = ROOT / "src" / "crossthread"
 CORE = ("values.py", "survey", "plan", "network", "views", "diagnosis", "questions")
-BUDGET, LIMIT = 500, 1500
+BUDGET, LIMIT, MEMORY = 500, 600, 3 << 30
 """For how many seconds of tests a mutant is looked at, as long as they take while they are watched, which is about
-three times as long as without; after how many it is taken to go on for ever, and is noticed."""
+three times as long as without; after how many, or with how many bytes, it is taken to go on for ever, and is noticed."""
 SWAPS = {
     ast.Eq: ast.NotEq, ast.NotEq: ast.Eq, ast.Lt: ast.LtE, ast.LtE: ast.Lt, ast.Gt: ast.GtE, ast.GtE: ast.Gt,
     ast.In: ast.NotIn, ast.NotIn: ast.In, ast.Is: ast.IsNot, ast.IsNot: ast.Is, ast.And: ast.Or, ast.Or: ast.And,
@@ -196,7 +196,8 @@ def noticed(tests, job):
         copy = Path(holder) / "src"
         shutil.copytree(ROOT / "src", copy, ignore=shutil.ignore_patterns("__pycache__"))
         (copy / path.relative_to(ROOT / "src")).write_text("\n".join(fresh) + "\n", encoding="utf-8")
-        command = [sys.executable, "-m", "unittest", "-f", *fitting(tests, path, mutator)]
+        bounded = "import resource, unittest; resource.setrlimit(resource.RLIMIT_AS, (%d, %d)); unittest.main(None)"
+        command = [sys.executable, "-c", bounded % (MEMORY, MEMORY), "-f", *fitting(tests, path, mutator)]
         settings = {**os.environ, "PYTHONPATH": str(copy), "PYTHONDONTWRITEBYTECODE": "1"}
         try:
             done = subprocess.run(command, cwd=ROOT, env=settings, capture_output=True, timeout=LIMIT, check=False)
