@@ -12,6 +12,7 @@ from crossthread.demo import healthy
 from crossthread.survey import Info
 from crossthread.survey.records import TABLES, Tree
 from tests.building import cabled, hosts, ports, survey_of
+from tests.test_plan import plan_of
 from tests.yard import at, host, yard
 
 
@@ -113,6 +114,57 @@ class Hosts(Yards):
         survey = apply_changes(survey, [at("keel", "t8", mode="trunk", pvid=1, allowed="1 20")])
         (found,) = told(survey, "gateway-port-mode-wrong")
         self.assertEqual(found.repair[0].cells, {"pvid": 10, "allowed": "1 10 20"})
+
+    def test_peers_say_which_gateway_where_none_was_read_but_only_one_that_is_in_their_subnet(self):
+        others = [("desk-loft-2", "10.9.99.1"), ("desk-keel-1", "10.9.99.1"), ("more", "10.9.10.7")]
+        survey = self.edited(
+            *(Change("gateways", {"device": "crane", "interface": f"g1.{v}", "address": f"10.9.{v}.1/24"}, delete=True)
+              for v in (10, 20)),
+            Change("hosts", {"host": "more"}, {"address": "10.9.10.77/24", "device": "loft", "port": "till1"}),
+            at("loft", "till1", pvid=10), *(host(name, gateway=hop) for name, hop in others),
+        )  # fmt: skip
+        unread = Survey(**{name: survey.table(name) for name in ("devices", "ports", "vlans", "neighbors", "hosts")})
+        for own, rule in (("10.9.55.1", "host-gateway-outside-subnet"), ("none", "host-gateway-missing")):
+            with self.subTest(own):
+                (found,) = [one for one in told(apply_changes(unread, [host("desk-loft-1", gateway=own)]), rule)
+                            if one.subjects[0].host == "desk-loft-1"]  # fmt: skip
+                self.assertEqual([change.cells for change in found.repair], [{"gateway": "10.9.10.7"}])
+                self.assertIn("more", found.says)
+
+    def test_a_host_of_both_versions_may_lack_the_gateway_of_one(self):
+        survey = self.edited(
+            host("desk-loft-1", address="10.9.10.20/24 fd09:10::20/64", gateway="10.9.10.1"),
+            host("till-loft-1", address="10.9.20.22/24 fd09:20::22/64", gateway="10.9.20.1 fd09:20::1"),
+            *(Change("gateways", {"device": "crane", "interface": f"g1.{v}", "address": f"fd09:{v}::1/64"},
+                     {"vid": v, "port": "g1", "untagged": "no", "admin": "up", "oper": "up"}) for v in (10, 20)),
+            Change("devices", {"device": "crane"}, {"routing6": "yes"}),
+        )  # fmt: skip
+        (found,) = why(Network(survey), "desk-loft-1", "till-loft-1").findings
+        self.assertIn("desk-loft-1 has no IPv6 gateway; fd09:10::1 (crane g1.10) serves its subnet", found.says)
+
+    def test_of_two_addresses_that_as_many_use_the_one_at_an_end_is_the_gateways(self):
+        survey = self.edited(
+            host("desk-loft-1", gateway="10.9.10.33"), host("desk-loft-2", gateway="10.9.10.254"),
+            host("desk-keel-1", gateway="10.9.10.33"),
+            Change("hosts", {"host": "more"}, {"address": "10.9.10.77/24", "gateway": "10.9.10.254", "device": "loft",
+                                               "port": "till1"}), at("loft", "till1", pvid=10),
+        )  # fmt: skip
+        (found,) = told(survey, "gateway-address-wrong")
+        self.assertEqual(found.repair[0].cells, {"address": "10.9.10.254/24"})
+
+
+class Settings(Yards):
+    def test_ports_that_are_not_as_planned_are_told_together(self):
+        plan = plan_of("[settings]\nmtu = 9000\nspeed = 10000\n")
+        for count, says in ((1, "loft desk1 has"), (3, "loft desk1, loft desk2, loft till1 have"),
+                            (4, "loft desk1, loft desk2, loft till1 and 1 more have")):  # fmt: skip
+            ports = [("loft", "desk1"), ("loft", "desk2"), ("loft", "till1"), ("keel", "desk1")][:count]
+            survey = self.edited(*(at(*port, mtu=1500) for port in ports))
+            (found,) = [one for one in check(survey, plan).findings if "mtu" in one.says or "1500" in one.says]
+            self.assertIn(says, found.says)
+        slow = self.edited(at("loft", "t1", speed=1000), at("loft", "desk1", speed=100))
+        (found,) = [one for one in check(slow, plan).findings if one.rule == "plan-differs" and "1000" in one.says]
+        self.assertEqual([str(s.port) for s in found.subjects], ["t1"])
 
 
 class Shared(Yards):
