@@ -97,7 +97,8 @@ def reached(folder, tables, title):
             if (told := seen.get((row["device"], row["port"]))) and told.role and told.state:
                 row.update(role=told.role, state=told.state)
         write(folder, tables, title)
-    return [[a, b, verdict == "works"] for a, b, verdict in ct.matrix(ct.read_survey(folder)).reaches]
+    known = {"works": True, "fails": False}  # what hangs on who answers first is not stable in a lab either
+    return [[a, b, known.get(verdict, "unstable")] for a, b, verdict in ct.matrix(ct.read_survey(folder)).reaches]
 
 
 def main():

@@ -30,7 +30,8 @@ SOURCE = ROOT / "src" / "crossthread"
 CORE = ("values.py", "survey", "plan", "network", "views", "diagnosis", "questions")
 BUDGET, LIMIT, MEMORY = 500, 600, 3 << 30
 """For how many seconds of tests a mutant is looked at, as long as they take while they are watched, which is about
-three times as long as without; after how many, or with how many bytes, it is taken to go on for ever, and is noticed."""
+three times as long as without; after how many, or with how many bytes, it is taken to go on for ever, and is noticed.
+"""
 SWAPS = {
     ast.Eq: ast.NotEq, ast.NotEq: ast.Eq, ast.Lt: ast.LtE, ast.LtE: ast.Lt, ast.Gt: ast.GtE, ast.GtE: ast.Gt,
     ast.In: ast.NotIn, ast.NotIn: ast.In, ast.Is: ast.IsNot, ast.IsNot: ast.Is, ast.And: ast.Or, ast.Or: ast.And,

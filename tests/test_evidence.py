@@ -177,6 +177,15 @@ class Taught(unittest.TestCase):
         self.assertEqual([one.changes[0].key["device"] for one in lost.alternatives], ["hoist", "crane"])
         self.assertEqual(lost.repair[0].key["address"], "10.7.7.254/24")  # at the end that the others are at
 
+    def test_a_host_that_gets_an_address_keeps_a_gateway_that_is_where_gateways_are(self):
+        survey = one_switch(
+            [host("new", 1, "none", "10.7.5.1", "p5"), host("far", 9, "10.7.6.9/24", "10.7.6.1", "p6")],
+            [interface("vlan5", "10.7.5.77/24", 5), *(interface(f"vlan{n}", f"10.7.{n}.1/24", n) for n in (6, 7))],
+            p5=5, p6=6,
+        )  # fmt: skip
+        told = {tuple(change.cells.items()) for change in why(Network(survey), "new", "far").repair}
+        self.assertEqual(told, {(("address", "10.7.5.2/24"),), (("address", "10.7.5.1/24"),)})
+
     def test_without_a_link_it_does_not_matter_what_gateway_a_host_has(self):
         survey = one_switch(
             [host("a", 1, "10.7.5.10/24", None, "p5"), host("b", 2, "10.7.6.9/24", "10.7.6.1", "p6")],

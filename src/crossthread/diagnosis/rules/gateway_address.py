@@ -108,7 +108,7 @@ def _most_asked(context: Context, gateway: Interface, wanted: dict[Address, list
     used = counts.get(own.ip, 0)
     if best is None or counts[best] <= used:
         return None
-    enough = counts[best] > 1 or (not used and _more_usual(context, gateway, best))
+    enough = counts[best] > 1 or (not used and more_usual(context, gateway, best))
     return best if enough or best not in own.network else None
 
 
@@ -127,7 +127,7 @@ def _asked_for(context: Context, gateway: Interface, vid: int | None) -> dict[Ad
     return found
 
 
-def _more_usual(context: Context, gateway: Interface, hop: Address) -> bool:
+def more_usual(context: Context, gateway: Interface, hop: Address) -> bool:
     """Whether the site's other gateways stand where this address does in their subnets, and not where this one is.
 
     Most sites give all gateways the first address of their subnets, or the last, or always one of the two.

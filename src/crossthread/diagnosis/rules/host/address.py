@@ -9,6 +9,7 @@ from crossthread.diagnosis.edits import set_host
 from crossthread.diagnosis.expected.voters import gateway_address
 from crossthread.diagnosis.findings import Finding, at_station
 from crossthread.diagnosis.registry import About, rule
+from crossthread.diagnosis.rules.gateway_address import more_usual
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.values import NONE, Address, PrefixedAddress, address
 
@@ -47,11 +48,16 @@ def _subnets_for(context: Context, host: HostStation) -> Iterator[tuple[dict[str
         if isinstance(station, HostStation):
             whose = f"The others in {in_vlan} are in {subnet.network}"
         else:
-            others = kept and address(kept) in subnet.network and len(context.expected.users(address(kept))) > 1
-            if not others:  # who have the same gateway: it may be the interface that is wrong
+            if not (kept and address(kept) in subnet.network and _stays(context, station, address(kept))):
                 cells["gateway"] = str(gateway_address(station))
             whose = f"{'Its gateway' if station in used else in_vlan} has the subnet {subnet.network}"
         yield cells, f"{whose}; {free} is free there."
+
+
+def _stays(context: Context, gateway: Station, hop: Address) -> bool:
+    """Whether a host keeps its gateway: others have it too, or it is where gateways are, and the interface is not."""
+    usual = isinstance(gateway, Interface) and gateway.address is not None and more_usual(context, gateway, hop)
+    return usual or len(context.expected.users(hop)) > 1
 
 
 def _has(context: Context, station: Station, hop: str | None) -> bool:
