@@ -7,10 +7,11 @@ from pathlib import Path
 
 import msgspec
 
-from crossthread import Change, Network, Survey, apply_changes, check, compare, why
+from crossthread import Change, Network, Survey, apply_changes, check, compare, port, tree, why, write_survey
 from crossthread.demo import healthy
+from crossthread.network.topology.names import is_one_device
 from crossthread.survey import Info
-from crossthread.survey.records import TABLES, Tree
+from crossthread.survey.records import TABLES, Device, Neighbor, Tree
 from tests.building import cabled, hosts, ports, survey_of
 from tests.test_plan import plan_of
 from tests.yard import at, host, yard
@@ -54,8 +55,8 @@ class Trees(Yards):
         self.assertEqual(len(told(self.believing("1 10", 0, "rstp"), "tree-roots-several")), 1)
 
     def test_differing_natives_let_trees_per_vlan_run_into_each_other(self):
-        for tree, says in (((1, "per-vlan"), True), ((0, "rstp"), False)):
-            (found,) = told(self.believing("1 10 20", *tree, native=10), "link-native-differs")
+        for kind, says in (((1, "per-vlan"), True), ((0, "rstp"), False)):
+            (found,) = told(self.believing("1 10 20", *kind, native=10), "link-native-differs")
             self.assertEqual("run into each other" in found.says, says)
 
 
@@ -165,6 +166,43 @@ class Settings(Yards):
         slow = self.edited(at("loft", "t1", speed=1000), at("loft", "desk1", speed=100))
         (found,) = [one for one in check(slow, plan).findings if one.rule == "plan-differs" and "1000" in one.says]
         self.assertEqual([str(s.port) for s in found.subjects], ["t1"])
+
+
+class Told(Yards):
+    def test_a_port_tells_the_interfaces_on_it_with_their_addresses(self):
+        self.assertEqual(port(self.yard, "crane", "g1").gateways, ("g1.10 10.9.10.1/24", "g1.20 10.9.20.1/24"))
+
+    def test_an_old_name_without_a_chassis_is_the_same_device_by_its_port_address_and_platform(self):
+        cells = {"neighbor_port": "p1", "management": "10.9.10.9", "platform": "switch"}
+        old, new = Neighbor("loft", "x", neighbor="old", **cells), Neighbor("loft", "x", neighbor="new", **cells)
+        chassis = msgspec.structs.replace(new, neighbor_chassis="02:00:00:00:0c:01")
+        other = msgspec.structs.replace(old, neighbor_chassis="02:00:00:00:0c:02")
+        self.assertTrue(is_one_device(old, new))
+        self.assertTrue(is_one_device(old, chassis))
+        self.assertFalse(is_one_device(other, chassis))
+        self.assertFalse(is_one_device(msgspec.structs.replace(old, platform="router"), new))
+
+    def test_other_files_in_the_folder_of_a_survey_stay(self):
+        folder = self.folder / "kept"
+        write_survey(self.yard, folder)
+        for name in ("notes.csv", "ports.txt", "plan.toml"):
+            (folder / name).write_text("mine")
+        write_survey(self.edited(*(Change("vlans", {"device": d, "vid": v}, delete=True)
+                                   for d in ("loft", "keel") for v in (1, 10, 20))), folder)  # fmt: skip
+        held = {path.name for path in folder.iterdir()}
+        self.assertLessEqual({"notes.csv", "ports.txt", "plan.toml", "ports.csv"}, held)
+        self.assertNotIn("vlans.csv", held)
+
+    def test_more_than_three_who_believe_in_a_root_that_nobody_read_are_counted(self):
+        for count, says in ((3, "d0, d1, d2"), (4, "d0, d1, d2 and 1 more"), (5, "d0, d1, d2 and 2 more")):
+            names = [f"d{n}" for n in range(count)]
+            survey = Survey(
+                devices=tuple(Device(name, capabilities=("bridge",)) for name in names),
+                trees=tuple(Tree(name, 0, protocol="rstp", priority=32768, address=f"02:00:00:00:0d:{n:02x}",
+                                 root_priority=4096, root_address="02:00:00:00:0e:01", root_cost=4)
+                            for n, name in enumerate(names)),
+            )  # fmt: skip
+            self.assertIn(f"reported by {says}", " ".join(root.because for root in tree(survey, 0).roots))
 
 
 class Shared(Yards):
