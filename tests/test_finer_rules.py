@@ -81,7 +81,13 @@ class Links(Yards):
             self.assertNotIn("one direction only", " ".join(told_off))
 
     def test_a_port_is_slow_measured_by_what_both_ends_can(self):
-        for speed, far, slow in ((1000, 10000, [10000]), (1000, 1000, []), (10000, 10000, []), (1000, "", [])):
+        for speed, far, slow in (
+            (1000, 10000, [10000]),
+            (1000, 5000, [5000]),
+            (1000, 1000, []),
+            (10000, 10000, []),
+            (1000, "", []),
+        ):
             with self.subTest(speed=speed, far=far):
                 survey = self.edited(at("loft", "t1", speed=speed, capable_speed=10000),
                                      at("keel", "t1", speed=speed, capable_speed=far))  # fmt: skip
@@ -192,6 +198,21 @@ class Told(Yards):
         held = {path.name for path in folder.iterdir()}
         self.assertLessEqual({"notes.csv", "ports.txt", "plan.toml", "ports.csv"}, held)
         self.assertNotIn("vlans.csv", held)
+
+    def test_a_root_that_does_not_say_so_itself_is_reported(self):
+        survey = Survey(
+            devices=tuple(Device(name, capabilities=("bridge",)) for name in ("d0", "d1", "far")),
+            trees=(*(Tree(name, 0, protocol="rstp", priority=32768, address=f"02:00:00:00:0d:{n:02x}", root_cost=4,
+                          root_priority=4096, root_address="02:00:00:00:0e:01") for n, name in enumerate(("d0", "d1"))),
+                   Tree("far", 0, protocol="rstp", priority=4096, address="02:00:00:00:0e:01")),
+        )  # fmt: skip
+        self.assertIn("reported by d0, d1; it is in another part of the survey",
+                      [root.because for root in tree(survey, 0).roots if root.device == "far"])  # fmt: skip
+
+    def test_the_plan_says_where_a_host_belongs_before_its_address_does(self):
+        plan = plan_of('[vlans]\n10 = { subnets = ["10.9.10.0/24"] }\n20 = {}\n[hosts]\ndesk-loft-1 = { vlan = 20 }\n')
+        found = [one for one in check(self.yard, plan).findings if one.subjects[0].port == "desk1"]
+        self.assertIn({"pvid": 20}, [change.cells for one in found for change in one.repair])
 
     def test_more_than_three_who_believe_in_a_root_that_nobody_read_are_counted(self):
         for count, says in ((3, "d0, d1, d2"), (4, "d0, d1, d2 and 1 more"), (5, "d0, d1, d2 and 2 more")):
