@@ -138,6 +138,14 @@ class Hosts(Yards):
                 self.assertEqual([change.cells for change in found.repair], [{"gateway": "10.9.10.7"}])
                 self.assertIn("more", found.says)
 
+    def test_a_subnet_of_one_or_two_addresses_has_no_end_for_a_lost_gateway(self):
+        for own, hop in (("10.8.1.1/32", "10.8.1.254"), ("10.8.1.1/31", "10.8.1.0"), ("fd09:8::1/128", "fe80::1")):
+            with self.subTest(own):
+                survey = self.edited(host("desk-loft-1", address=own, gateway=hop))
+                self.assertEqual(why(Network(survey), "desk-loft-1", "till-loft-1").verdict, "fails")
+                rules = [finding.rule for finding in check(survey).findings]
+                self.assertEqual("host-gateway-outside-subnet" in rules, own.endswith("/32"))
+
     def test_a_host_of_both_versions_may_lack_the_gateway_of_one(self):
         survey = self.edited(
             host("desk-loft-1", address="10.9.10.20/24 fd09:10::20/64", gateway="10.9.10.1"),
@@ -292,7 +300,7 @@ class Compared(unittest.TestCase):
             ((noon, noon), None),
         ):
             before, after = (
-                msgspec_replaced(apply_changes(healthy(), [Change("ports", key, {"crc_errors": count})]), time)
+                at_time(apply_changes(healthy(), [Change("ports", key, {"crc_errors": count})]), time)
                 for count, time in zip((10, 110), times, strict=True)
             )
             (rose,) = compare(Network(before), Network(after)).counters
@@ -311,7 +319,7 @@ class Compared(unittest.TestCase):
             self.assertEqual([one.done for one in answer.repair], [state])
 
 
-def msgspec_replaced(survey, time):
+def at_time(survey, time):
     """The same survey, taken at another time."""
     return Survey(
         **{name: survey.table(name) for name in ("devices", "ports")},

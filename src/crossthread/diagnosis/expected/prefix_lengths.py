@@ -117,14 +117,14 @@ class PrefixLengths:
         if block not in self._held:
             ips, held = self._interfaces[block.version]
             inside = held[bisect_left(ips, block.first) : bisect_right(ips, block.last)]
-            homes: dict[tuple[str, str | None], set[Block]] = defaultdict(set)
+            homes: dict[tuple[str, str], set[Block]] = defaultdict(set)
             for device, table, own in inside:
                 homes[device, table].add(own)
             self._held[block] = any(len(own) > 1 for own in homes.values())
         return self._held[block]
 
     @cached_property
-    def _interfaces(self) -> dict[int, tuple[list[int], list[tuple[str, str | None, Block]]]]:
+    def _interfaces(self) -> dict[int, tuple[list[int], list[tuple[str, str, Block]]]]:
         """By IP version the addresses of all interfaces in their order, and whose each is: device, table, subnet."""
         known = sorted(
             (s.address.version, int(s.address.ip), s.device, s.row.table or "", Block.of(str(s.row.address)))

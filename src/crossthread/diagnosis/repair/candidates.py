@@ -70,10 +70,11 @@ def _of_another_size(context: Context, finding: Finding) -> Iterator[Option]:
         text = str(change.cells.get("address") or NONE)
         if change.table != "hosts" or text == NONE or " " in text:
             continue
-        given, host = interface(text), context.network.stations.hosts[str(change.key["host"]).casefold()]
-        hop = str(change.cells.get("gateway") or host.row.gateway or NONE)
+        given, host = interface(text), context.network.stations.hosts.get(str(change.key["host"]).casefold())
+        hop = change.cells.get("gateway") or (host.row.gateway if host is not None else None) or NONE
+        inside = hop != NONE and address(str(hop)) in given.network  # a link-local gateway says nothing of the subnet
         for length in sorted(context.expected.disputed_lengths(given.ip) - {given.network.prefixlen}, reverse=True):
-            own = interface(f"{given.ip if hop == NONE else hop}/{length}")
+            own = interface(f"{hop if inside else given.ip}/{length}")
             ip = given.ip if given.ip in own.network else free_address(context, own)
             if ip is not None:
                 fresh = Change(change.table, change.key, {**change.cells, "address": f"{ip}/{length}"})

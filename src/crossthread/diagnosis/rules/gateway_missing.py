@@ -75,10 +75,16 @@ def gateway_missing(context: Context, host: HostStation, vid: int | None = None)
 
 
 def _usual(context: Context, subnet: PrefixedAddress) -> list[Address]:
-    """The first and the last address of a subnet, as most gateways have it."""
+    """The first and the last address of a subnet, as most gateways have it; of one address, there is neither."""
+    if subnet.network.num_addresses < _SOME:
+        return []
     ends = Counter(end_of(s.address.ip, s.address) for s in context.network.stations.gateways if s.address is not None)
     first, last = subnet.network[1], subnet.network[-2]
     return [last, first] if ends["last"] > ends["first"] else [first, last]
+
+
+_SOME = 4
+"""A subnet of fewer addresses has no first and last one besides a network's and a broadcast's."""
 
 
 def places_for(context: Context, own: PrefixedAddress, vid: int | None) -> Iterator[tuple[Change, ...]]:

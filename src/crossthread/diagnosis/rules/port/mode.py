@@ -38,7 +38,7 @@ def port_mode_wrong(context: Context, host: HostStation, vid: int | None = None,
     if row.pvid == wanted and context.network.fabric.leaves(host.end, NO_VID).has(wanted) is not False:
         return None
     native = f"native VLAN {row.pvid}" if row.pvid else ("no native VLAN" if row.pvid == 0 else "native VLAN unknown")
-    possible = [wanted, *(() if tried else _as_likely(context, host, wanted))]
+    possible = [wanted, *(() if tried else _as_likely(context, host, wanted))]  # tried: whoever asks weighs them
     moves = [(set_port(host.end, mode="access", pvid=one, allowed="", untagged=""),) for one in possible]
     undecided = len(possible) > 1
     belongs = " or ".join(map(str, possible)) + "; nothing that was read decides which" * undecided
