@@ -17,6 +17,7 @@ from crossthread.questions.why_all import why_all
 from crossthread.survey.records import Device, Gateway, Host, Neighbor, Port, Route
 from crossthread.values import VlanSet
 from crossthread.views.map import map_network
+from crossthread.views.matrix import class_matrix
 from tests.building import cabled, network_of, ports
 from tests.building import hosts as listed
 from tests.test_command import run
@@ -254,12 +255,12 @@ class Ranked(unittest.TestCase):
 class WantedPairs(unittest.TestCase):
     def test_the_plan_decides_who_should_talk(self):
         network = Network(healthy())
-        whole = Wanted(Context(network)).share(network)
+        whole = Wanted(Context(network)).share(class_matrix(network))
         with tempfile.TemporaryDirectory() as folder:
             file = Path(folder) / "plan.toml"
             file.write_text('[[talk]]\nvlans = "30"\nothers = "1-29 31-4094"\nmay = "no"\n')
             plan = read_plan(file)
-        kept = Wanted(Context(network, plan)).share(network)
+        kept = Wanted(Context(network, plan)).share(class_matrix(network))
         visitors = {"visitor-kiosk", "galley-tablet", "guide-tablet"}
         routed = {"tide-gauge"}  # in no VLAN
         works = [{a, b} for a, b, verdict in matrix(network).reaches if verdict == "works"]
@@ -272,8 +273,8 @@ class WantedPairs(unittest.TestCase):
         network = Network(faulty())
         steps = [step.changes for step in why(network, "foghorn-exhibit", "camera-recorder").order]
         wanted = {(a, b) for a, b, verdict in matrix(Network(healthy())).reaches if verdict == "works"}
-        for number, share in enumerate(shares(Context(network), steps)):
-            now = network.changed([change for changes in steps[:number] for change in changes])
+        networks = [network, *network.after_each(steps)]
+        for now, share in zip(networks, shares(Context(network), map(class_matrix, networks)), strict=True):
             works = {(a, b) for a, b, verdict in matrix(now).reaches if verdict == "works"}
             self.assertEqual((share.works, share.wanted), (len(works & wanted), len(wanted)))
 
@@ -284,7 +285,7 @@ class WantedPairs(unittest.TestCase):
             before, after = Network(survey), Network(apply_changes(survey, edits(chance, survey)))
             was, now = ({(a, b): v for a, b, v in matrix(n).reaches} for n in (before, after))
             both = {pair: (was.get(pair, "fails"), now.get(pair, "fails")) for pair in {**was, **now}}
-            gained, lost, unsure = map(set, changed_pairs(before, after))
+            gained, lost, unsure = map(set, changed_pairs(class_matrix(before), class_matrix(after)))
             self.assertEqual(gained, {p for p, verdicts in both.items() if verdicts == ("fails", "works")})
             self.assertEqual(lost, {p for p, verdicts in both.items() if verdicts == ("works", "fails")})
             self.assertEqual(unsure, {p for p, (a, b) in both.items() if a != b and "unknown" in (a, b)})

@@ -55,7 +55,7 @@ class Witnesses(unittest.TestCase):
         told = [
             (2.0, "stations of VLANs 10 20 are on both sides of the link"),
             (1.0, "loft t1 at the other end is a trunk port too"), (0.5, ""), (0.5, "no station is in VLAN 1"),
-            (0.375, "1 of 2 other ends of links have it so"),
+            (0.375, "1 of 1 other links have it so"),
         ]  # fmt: skip
         self.heard([access], at("keel", "t1", mode="trunk", pvid=1, allowed="1 10 20"), told, 3.375)
         both = at("loft", "t1", mode="access", pvid=10, allowed="")
@@ -68,7 +68,7 @@ class Witnesses(unittest.TestCase):
         self.heard([lacks], at("keel", "t1", allowed="1 10 20"), [needed, (0.5, CARRIES)], 0.5)
 
     def test_of_a_native_vlan_and_a_tag_type(self):
-        far, same = "{} t1 at the other end has {}", (0.375, "1 of 2 other ends of links have it so")
+        far, same = "{} t1 at the other end has {}", (0.375, "1 of 1 other links have it so")
         used = [at("keel", "t1", pvid=20)]
         free = (0.5, "no station is in VLAN 1")
         self.heard(used, at("keel", "t1", pvid=1), [(1.0, far.format("loft", 1)), (0.5, ""), free, same], 0.875)

@@ -3,16 +3,14 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Iterable
 from typing import Any, NamedTuple
 
 import msgspec
 
 from crossthread.diagnosis.context import Context
-from crossthread.network.network import Network
-from crossthread.survey.changes import Change
 from crossthread.values import NONE
-from crossthread.views.matrix import class_matrix
+from crossthread.views.matrix import ClassMatrix
 
 
 class Share(msgspec.Struct, frozen=True):
@@ -79,9 +77,8 @@ class Wanted:
         together = one.subnet == two.subnet or (one.routed and two.routed)
         return together and self._plan.may_talk(one.vid, two.vid)
 
-    def share(self, network: Network) -> Share:
-        """How many of the wanted pairs work in a network with the same hosts."""
-        matrix = class_matrix(network)
+    def share(self, matrix: ClassMatrix) -> Share:
+        """How many of the wanted pairs work, by the matrix of a network with the same hosts."""
         cells: Counter[tuple[int, int]] = Counter()
         for number, names in enumerate(matrix.classes):
             kinds = Counter(map(self._kind.get, names))
@@ -98,14 +95,6 @@ class Wanted:
         return Share(counts["works"], counts["unknown"], sum(counts.values()))
 
 
-def shares(
-    context: Context, steps: Sequence[Sequence[Change]], progress: Callable[[], None] = lambda: None
-) -> tuple[Share, ...]:
-    """How many of the wanted pairs work now, and after each step."""
-    wanted, now = Wanted(context), context.network
-    found = [wanted.share(now)]
-    for changes in steps:
-        now = now.changed(changes)
-        found.append(wanted.share(now))
-        progress()
-    return tuple(found)
+def shares(context: Context, matrices: Iterable[ClassMatrix]) -> tuple[Share, ...]:
+    """How many of the wanted pairs work, by each of some matrices."""
+    return tuple(map(Wanted(context).share, matrices))

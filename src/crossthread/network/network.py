@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from functools import cached_property
 
 from crossthread.collector import held_still
@@ -86,6 +86,21 @@ class Network:
             return self.changed(changes)
         told = apply_changes(self.told, [whole(change, self.told) for change in changes])
         return self._share(self._of(told, apply_changes(self.survey, narrowed(changes, self.version))))
+
+    def after_each(self, steps: Sequence[Sequence[Change]]) -> Iterator[Network]:
+        """A copy after each of some steps, all steps before it included.
+
+        Each is a copy of this network, not of the one before, so that none has to be kept for the next.
+
+        Raises
+        ------
+        SurveyError
+            For a change that the format does not know; see `apply_changes`.
+        """
+        changes: list[Change] = []
+        for step in steps:
+            changes += step
+            yield self.changed(changes)
 
     def _alone(self, changes: Sequence[Change]) -> bool:
         """Whether no host has several addresses, before or after some changes."""

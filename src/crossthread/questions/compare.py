@@ -20,6 +20,7 @@ from crossthread.questions.check import check
 from crossthread.survey import Survey
 from crossthread.survey.changes import Change
 from crossthread.survey.records import TABLES, Port, Row, columns_of, folded
+from crossthread.views.matrix import class_matrix
 
 _COUNTERS = ("in_errors", "crc_errors", "out_errors", "late_collisions", "violations")
 _TRAFFIC = ("counted_for", "in_packets", "out_packets")
@@ -170,9 +171,10 @@ def _compare(before: Network, after: Network, plan: Plan | None, repair: Sequenc
         tuple(f for f in then if f.identity not in known),
         tuple(f for f in then if f.identity in known),
     )
-    gained, lost, unsure = changed_pairs(before, after)
+    matrices = class_matrix(before), class_matrix(after)
+    gained, lost, unsure = changed_pairs(*matrices)
     wanted = Wanted(Context(before, plan))
-    shares = wanted.share(before), wanted.share(after)
+    shares = wanted.share(matrices[0]), wanted.share(matrices[1])
     outcome, because = _outcome(findings, gained, lost, shares, any(parts.values()))
     return Comparison(
         outcome=outcome,

@@ -7,12 +7,12 @@ from collections.abc import Callable, Sequence
 from crossthread.answer import Answer
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.repair.side_effects import Pairs, changed_pairs
-from crossthread.diagnosis.wanted_pairs import Share, Wanted, shares
+from crossthread.diagnosis.wanted_pairs import Share, shares
 from crossthread.network.given import Given, network_of, of_network
 from crossthread.network.network import Network
 from crossthread.plan import Plan
 from crossthread.survey.changes import Change
-from crossthread.views.matrix import matrix
+from crossthread.views.matrix import ClassMatrix, class_matrix, matrix
 
 _SMALL = 1000
 """Up to how many hosts every verdict is listed."""
@@ -75,8 +75,7 @@ def matrix_before(network: Network, before: Given, plan: Plan | None = None) -> 
     0
     """
     earlier = network_of(before)
-    wanted = Wanted(Context(network, plan))
-    return _change(earlier, network, (wanted.share(earlier), wanted.share(network)))
+    return _change(earlier, network, Context(network, plan), (class_matrix(earlier), class_matrix(network)))
 
 
 @of_network
@@ -117,14 +116,17 @@ def matrix_after(
     >>> len(matrix_after(healthy(), [[shut]]).gained)
     0
     """
-    after = network.changed([change for changes in steps for change in changes])
-    return _change(network, after, shares(Context(network, plan), steps, progress))
+    now, matrices = network, [class_matrix(network)]
+    for now in network.after_each(steps):
+        matrices.append(class_matrix(now))
+        progress()
+    return _change(network, now, Context(network, plan), matrices)
 
 
-def _change(before: Network, after: Network, steps: tuple[Share, ...]) -> MatrixChange:
-    gained, lost, unsure = changed_pairs(before, after)
+def _change(before: Network, after: Network, context: Context, matrices: Sequence[ClassMatrix]) -> MatrixChange:
+    gained, lost, unsure = changed_pairs(matrices[0], matrices[-1])
     hosts = after.stations.hosts.values()
     small = len(hosts) <= _SMALL
     old, new = (matrix(network).reaches if small else () for network in (before, after))
     versions = tuple(host.address.version if host.address else None for host in hosts)
-    return MatrixChange(tuple(host.name for host in hosts), new, versions, old, gained, lost, unsure, steps)
+    return MatrixChange(tuple(host.name for host in hosts), new, versions, old, gained, lost, unsure, shares(context, matrices))

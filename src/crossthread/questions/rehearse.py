@@ -18,6 +18,7 @@ from crossthread.plan import Plan
 from crossthread.questions.check import check
 from crossthread.questions.tree_change import TreeChange, compare_trees, hosts_cut
 from crossthread.survey.changes import Change
+from crossthread.views.matrix import class_matrix
 
 
 class Rehearsal(Answer, frozen=True):
@@ -90,9 +91,11 @@ def rehearse(
 def _rehearse(
     network: Network, changes: Sequence[Change], plan: Plan | None, progress: Callable[[], None]
 ) -> Rehearsal:
-    after = network.changed(changes)
-    gained, lost, unsure = changed_pairs(network, after)
-    steps = shares(Context(network, plan), [[change] for change in changes], progress)
+    after, matrices = network, [class_matrix(network)]
+    for after in network.after_each([[change] for change in changes]):
+        matrices.append(class_matrix(after))
+        progress()
+    gained, lost, unsure = changed_pairs(matrices[0], matrices[-1])
     before_found, after_found = (list(_all(check(n, plan).findings)) for n in (network, after))
     known, then = ({f.identity for f in found} for found in (before_found, after_found))
     instances = sorted({row.instance for rows in after.fabric.trees.bridges.values() for row in rows})
@@ -105,7 +108,7 @@ def _rehearse(
         tuple(f for f in before_found if f.identity not in then),
         tuple(f for f in after_found if f.identity not in known),
         tuple(tree for tree in trees if tree.moved or tree.root_before != tree.root_after),
-        steps,
+        shares(Context(network, plan), matrices),
     )
 
 

@@ -11,6 +11,7 @@ from crossthread.diagnosis.context import Context
 from crossthread.network.given import of_network
 from crossthread.network.network import Network
 from crossthread.network.routing.forwarding import Forwarding
+from crossthread.network.three_valued import Truth
 from crossthread.survey.changes import Change
 from crossthread.views.tree import TreePortAnswer, tree
 
@@ -98,12 +99,12 @@ def hosts_cut(before: Network, after: Network) -> Cut:
     reached = []
     for network in (before, after):
         context, forwarding = Context(network), Forwarding(network)
-        found = {}
+        found: dict[str, Truth] = {}
         for one in network.classes.all:
             gateway = next(iter(context.expected.gateways(one.hosts[0])), None)
             if gateway is not None:
                 heard = forwarding.resolves(one.hosts[0], gateway)
-                found.update({host.name: heard for host in one.hosts})
+                found.update(dict.fromkeys(one.hosts.names, heard))
         reached.append(found)
     lost = tuple(name for name, heard in reached[0].items() if heard and reached[1].get(name) is False)
     gained = tuple(name for name, heard in reached[1].items() if heard and reached[0].get(name) is False)

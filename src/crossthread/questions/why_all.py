@@ -18,6 +18,7 @@ from crossthread.network.network import Network
 from crossthread.plan import Plan
 from crossthread.questions.why import in_order
 from crossthread.survey.changes import Change, merge_changes
+from crossthread.views.matrix import class_matrix
 
 
 class Mend(msgspec.Struct, frozen=True):
@@ -121,7 +122,7 @@ def _every(context: Context, found: list[Finding], seat: str | None, tried: Call
         """What works with some findings mended, tried once."""
         key = frozenset(map(id, mended))
         if key not in known:
-            known[key] = wanted.share(mended_by(network, mended)[0] if mended else network)
+            known[key] = wanted.share(class_matrix(mended_by(network, mended)[0] if mended else network))
             tried()
         return known[key]
 

@@ -58,6 +58,7 @@ def confidence_of(finding: Finding) -> Confidence:
         at_a_host
         or by_hand
         or picked(finding)
+        or one_speaks(finding)
         or _own_weight(finding) < -weights.ROW
         or (rivals and _margin(finding, rivals) < weights.SURE)
     ):
@@ -68,6 +69,15 @@ def confidence_of(finding: Finding) -> Confidence:
 def picked(finding: Finding) -> bool:
     """Whether what its repair sets was picked, as no fact names it."""
     return finding.rule in _CHOSEN
+
+
+def one_speaks(finding: Finding) -> bool:
+    """Whether a port is to be moved because of where a single other station is, and for no other reason."""
+    own = next((own for own in finding.alternatives if own.changes == finding.repair), None)
+    if finding.rule != "port-vlan-wrong" or own is None or len(own.because) > 1:
+        return False
+    moved = [change.key for change in finding.repair]
+    return sum(fact.column in ("pvid", "vid") and fact.key not in moved for fact in finding.evidence) == 1
 
 
 def _rivals(finding: Finding) -> list[Alternative]:

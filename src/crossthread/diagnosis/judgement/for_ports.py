@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Iterator
 
 from crossthread.diagnosis.judgement import weights
@@ -136,12 +135,15 @@ def for_station(hearing: Hearing, station: Station, vid: int) -> Iterator[Witnes
 def _native(hearing: Hearing, end: End, vid: object) -> Iterator[Witness]:
     """What the site's other links, and its stations, say of a trunk's native VLAN."""
     context = hearing.context
-    others = [e for a in context.network.adjacencies if end not in (a.a, a.b) for e in (a.a, a.b)]
-    rows = [row for row in map(context.port, others) if row is not None and row.mode != "access"]
-    natives = Counter(row.pvid for row in rows if row.pvid is not None)
-    same, count = natives[vid if isinstance(vid, int) else 0], natives.total()
-    if same:
-        yield Witness(weights.USUAL * same / count, f"{same} of {count} other ends of links have it so")
+    natives: list[set[int]] = []
+    for link in context.network.adjacencies:
+        rows = [] if end in (link.a, link.b) else [context.port(link.a), context.port(link.b)]
+        if told := {row.pvid for row in rows if row is not None and row.mode != "access" and row.pvid is not None}:
+            natives.append(told)
+    native = vid if isinstance(vid, int) else NO_VID
+    same, count = sum(native in told for told in natives), len(natives)
+    if same > 1 or 0 < same == count:  # what a single one of several links has is no habit of the site
+        yield Witness(weights.USUAL * same / (count + 1), f"{same} of {count} other links have it so")
     if vid == NONE:
         yield Witness(weights.FREE_NATIVE, "")
     elif vid not in context.used_vlans and (same or vid == 1):  # one that is nowhere else is more like a slip

@@ -38,17 +38,13 @@ def with_touches(
     return tuple(found)
 
 
-def changed_pairs(before: Network, after: Network) -> tuple[Pairs, Pairs, Pairs]:
+def changed_pairs(before: ClassMatrix, after: ClassMatrix) -> tuple[Pairs, Pairs, Pairs]:
     """The ordered pairs of hosts that start to work, that stop, and of which it changes what is known.
 
     Hosts are taken together that neither network can tell apart, so that only pairs that change are looked at singly.
     A host that is in one network only reaches nobody in the other.
     """
-    return _pairs_of_two(class_matrix(before), class_matrix(after))
-
-
-def _pairs_of_two(*matrices: ClassMatrix) -> tuple[Pairs, Pairs, Pairs]:
-    """The same of two matrices by classes, before and after."""
+    matrices = before, after
     places = [{name: n for n, names in enumerate(m.classes) for name in names} for m in matrices]
     verdicts = [{(a, b): verdict for a, b, verdict in m.reaches} for m in matrices]
     parts: dict[tuple[int | None, int | None], list[str]] = defaultdict(list)
@@ -98,6 +94,6 @@ class Stopped:
             after = self._context.network.mended(changes)
         except SurveyError:
             return (), ()
-        lost = _pairs_of_two(self._before, class_matrix(after))[1]
+        lost = changed_pairs(self._before, class_matrix(after))[1]
         by_luck = {pair for pair in lost if lucky(self._context, *pair)}
         return tuple(p for p in lost if p not in by_luck), tuple(p for p in lost if p in by_luck)

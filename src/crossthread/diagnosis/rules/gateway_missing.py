@@ -88,11 +88,15 @@ _SOME = 4
 
 
 def places_for(context: Context, own: PrefixedAddress, vid: int | None) -> Iterator[tuple[Change, ...]]:
-    """Give an address to an interface of that VLAN that has none, or add one at a router; the likeliest first."""
+    """Give an address to an interface of that VLAN that has none, or one that nobody uses, or add one at a router.
+
+    The likeliest first.
+    """
     gateways = context.network.stations.gateways
-    bare = [g for g in gateways if g.row.address in (None, NONE) and g.row.vid == vid and vid]
-    if bare:
-        yield (set_gateway(bare[0], address=str(own)),)
+    serving = [g for g in gateways if g.row.vid == vid and vid]
+    bare = [g for g in serving if g.row.address in (None, NONE)]
+    for gateway in bare[:1] or [g for g in serving if _unused(context, g)][:1]:
+        yield (set_gateway(gateway, address=str(own)),)
     idle = [
         end
         for end, faced in context.adjacencies_at.items()
@@ -114,6 +118,15 @@ def places_for(context: Context, own: PrefixedAddress, vid: int | None) -> Itera
             native = any(port is not None and port.pvid == vid for port in facing)
             cells2 |= {"port": gateway.end.port, "untagged": "yes" if native else "no"}
         yield (Change("gateways", {"device": gateway.device, "interface": name, "address": str(own)}, cells2),)
+
+
+def _unused(context: Context, gateway: Interface) -> bool:
+    """Whether an interface has an address that nobody asks for, in a subnet of which nobody else is."""
+    if gateway.address is None or gateway.row.virtual or str(gateway.address.ip) in context.next_hops:
+        return False
+    return not context.expected.users(gateway.address.ip) and not any(
+        other is not gateway for other in context.expected.near(gateway.address.ip)
+    )
 
 
 def _takes_tag(context: Context, end: End, vid: int) -> bool:

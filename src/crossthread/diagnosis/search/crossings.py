@@ -19,7 +19,7 @@ from crossthread.diagnosis.rules.link_vlan import blocked_by_tree, link_vlan_mis
 from crossthread.diagnosis.rules.port.quality import cable_fault
 from crossthread.diagnosis.rules.port.state import port_admin_down, port_down
 from crossthread.diagnosis.rules.port.vlan import port_vlan_missing, shared_port_vlan_wrong, vlan_suspended
-from crossthread.diagnosis.search.costs import Step, step_of
+from crossthread.diagnosis.search.costs import ANOTHER_TREE, Step, step_of
 from crossthread.network.switching.unaware import same_tagging
 from crossthread.network.three_valued import Truth, all_of
 from crossthread.network.topology.adjacency import Adjacency
@@ -55,8 +55,8 @@ class Crossings:
             shut = [port_admin_down(context, end) for end in self._cables(adjacency)]
             findings += [f for f in shut if f] or self._dark(ends, self._cables(adjacency))
         findings += [self.vlan_on(end, vid) for end in ends]
-        if adjacency.up is not False and not any(findings):
-            findings.append(blocked_by_tree(context, adjacency, vid))
+        blocked = blocked_by_tree(context, adjacency, vid) if adjacency.up is not False and not any(findings) else None
+        findings.append(blocked)
         works = self._carries(adjacency, vid)
         if works is False:
             told = self._why_not(adjacency, vid)
@@ -65,7 +65,8 @@ class Crossings:
             findings += told
         trees = self._trees(adjacency, vid)
         unknown = works is None or adjacency.up is None or trees is None or (trees is False and not any(findings))
-        return step_of(findings, observations=int(unknown), hops=1)
+        doubts = ANOTHER_TREE if blocked is not None else 0
+        return step_of(findings, doubts, observations=int(unknown), hops=1)
 
     def closed(self, end: End) -> Finding | None:
         """What holds a port closed that has a link: access control, or a guard of the spanning tree."""

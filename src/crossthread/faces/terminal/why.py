@@ -8,7 +8,7 @@ from rich.console import Console
 from rich.text import Text
 
 from crossthread.diagnosis.findings import Finding
-from crossthread.diagnosis.judgement.confidence import confidence_of, picked
+from crossthread.diagnosis.judgement.confidence import confidence_of, one_speaks, picked
 from crossthread.diagnosis.repair.work_order import WorkStep
 from crossthread.faces.terminal.console import MARKS, STYLES, columns, count, line, paragraph, said
 from crossthread.faces.terminal.findings import show_findings
@@ -116,6 +116,8 @@ def _how_sure(answer: Why) -> str:
         return f"two explanations of {which} are possible, and what was read does not decide between them."
     if all(picked(finding) for _, finding in held):
         return f"it fits best; what the mend of {which} sets was picked, as nothing that was read names it."
+    if all(one_speaks(finding) for _, finding in held):
+        return f"it fits best; for the mend of {which} speaks where one other station is, and nothing else."
     return f"it fits best; of {which} another explanation is possible."
 
 

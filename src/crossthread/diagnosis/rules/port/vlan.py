@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections import Counter
+from collections import Counter, defaultdict
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_port
@@ -44,8 +44,7 @@ def port_vlan_wrong(context: Context, host: HostStation, vid: int | None = None)
     now = f"VLAN {row.pvid}" if row.pvid else "no VLAN"
     settled = wanted == context.expected.vlan(host) and host.address is not None
     blind = not settled and context.network.unread.anywhere and not context.expected.gateways(host)
-    mates = [s for s in context.expected.near_in(host.address.ip, wanted) if s is not host] if host.address else []
-    odd = blind and context.expected.astray(host) and not any(context.expected.astray(mate) for mate in mates)
+    odd = blind and context.expected.astray(host) and _one_home(context, host) == wanted
     belongs = f"belongs to {host.address.network}, which lives in" if settled and host.address else "would need"
     says = f"{host.end} is in {now}; {host.name} {belongs} VLAN {wanted}."
     if odd:
@@ -98,17 +97,34 @@ def shared_port_vlan_wrong(context: Context, adjacency: Adjacency, vid: int | No
     return None
 
 
+def _one_home(context: Context, host: HostStation) -> int | None:
+    """The one VLAN in which the others of a host's subnet are, none of them astray; None if they are in several."""
+    mates = [s for s in context.expected.near(host.address.ip) if s is not host] if host.address is not None else []
+    homes = {context.expected.current_vlan(mate) for mate in mates if not context.expected.astray(mate)}
+    return homes.pop() if len(homes) == 1 else None
+
+
 def _either(
     context: Context, host: HostStation, now: int, wanted: int, move: tuple[Change, ...]
 ) -> tuple[Alternative, ...]:
-    """Both ways to bring a host and the others of its subnet into one VLAN, where nothing says which is right."""
-    there = context.expected.near_in(host.address.ip, wanted) if host.address is not None else iter(())
-    ports = [s.end for s in there if isinstance(s, HostStation) and s.end is not None and s is not host]
-    rows = [(end, row) for end in ports if (row := context.port(end)) is not None and row.mode == "access"]
-    found = [Alternative(move, tuple(f"{end} is in VLAN {wanted}" for end, _ in rows[:1]))]
-    if rows and now:
-        others = tuple(set_port(end, pvid=now) for end, _ in rows)
-        found.append(Alternative(others, (f"{host.end} is in VLAN {now}",)))
+    """The ways to bring a host and one of its subnet into one VLAN, where nothing says which is right."""
+    assert host.end is not None
+    mates: dict[int, list[End]] = defaultdict(list)
+    for mate in context.expected.near(host.address.ip) if host.address is not None else ():
+        row = context.port(mate.end) if isinstance(mate, HostStation) and mate.end is not None else None
+        if mate is not host and row is not None and row.mode == "access" and row.pvid and mate.end is not None:
+            if row.pvid == wanted or not context.expected.astray(mate):
+                mates[row.pvid].append(mate.end)
+    there = mates.pop(wanted, [])
+    if not there:
+        return (Alternative(move, ()),)
+    found = [Alternative(move, (f"{there[0]} is in VLAN {wanted}",))]
+    if now and not context.expected.astray(host):
+        found.append(Alternative(tuple(set_port(end, pvid=now) for end in there), (f"{host.end} is in VLAN {now}",)))
+    for vid, ends in mates.items():
+        if vid != now:
+            both = tuple(set_port(end, pvid=vid) for end in (host.end, *there))
+            found.append(Alternative(both, (f"{ends[0]} is in VLAN {vid}",)))
     return tuple(found)
 
 
