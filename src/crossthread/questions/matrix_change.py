@@ -129,4 +129,6 @@ def _change(before: Network, after: Network, context: Context, matrices: Sequenc
     small = len(hosts) <= _SMALL
     old, new = (matrix(network).reaches if small else () for network in (before, after))
     versions = tuple(host.address.version if host.address else None for host in hosts)
-    return MatrixChange(tuple(host.name for host in hosts), new, versions, old, gained, lost, unsure, shares(context, matrices))
+    return MatrixChange(
+        tuple(host.name for host in hosts), new, versions, old, gained, lost, unsure, shares(context, matrices)
+    )

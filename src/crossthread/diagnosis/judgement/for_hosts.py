@@ -75,9 +75,11 @@ def _for_place(hearing: Hearing, host: HostStation, own: PrefixedAddress, both: 
     here = [one for one in hearing.near(own.ip, host) if hearing.vlan(one.station) == vid]
     serving = next((s for s, *_ in here if isinstance(s, Interface) and s.address is not None), None)
     mates = sum(one.number for one in here if isinstance(one.station, HostStation))
+    transit = len({one.station.device for one in here if isinstance(one.station, Interface)}) > 1
     if serving is not None and serving.address is not None:
         yield Witness(weights.PORT, f"{serving.device} {serving.name} serves {serving.address.network} in VLAN {vid}")
-        if both and vid and not mates and _is_at_home_elsewhere(hearing, host, vid) and _is_last(hearing, host, vid):
+        alone = both and not mates and not transit
+        if alone and vid and _is_at_home_elsewhere(hearing, host, vid) and _is_last(hearing, host, vid):
             yield Witness(weights.EMPTIED, f"{host.end} is the only port in VLAN {vid}")
     elif mates:
         yield Witness(weights.PORT, f"{_count(mates, 'other host')} in VLAN {vid} {'are' if mates > 1 else 'is'} of "

@@ -95,8 +95,13 @@ class Hearing:
     def home(self, near: Iterable[Alike]) -> set[int]:
         """The VLANs that some of one subnet live in: its gateways', if it has any, else its hosts'."""
         held = [one.station for one in near]
-        found = {vid for s in held if isinstance(s, Interface) and (vid := self.vlan(s))}
+        found = {vid for s in held if isinstance(s, Interface) and (vid := self.vlan(s) or self._named(s))}
         return found or {vid for s in held if isinstance(s, HostStation) and (vid := self.vlan(s))}
+
+    def _named(self, interface: Interface) -> int | None:
+        """The VLAN of an interface whose tag is wrong, if its name and most of the evidence agree on it."""
+        vid = self.context.expected.named_vid(interface)
+        return vid if vid is not None and vid == self.context.expected.vlan(interface) else None
 
     def strangers(self, vid: int, station: Station) -> bool:
         """Whether stations live in a VLAN, and none of the subnet of one that is asked about."""

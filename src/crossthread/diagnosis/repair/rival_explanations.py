@@ -24,6 +24,7 @@ from crossthread.diagnosis.repair.trials import (
     try_out,
     works,
 )
+from crossthread.diagnosis.vlan_pieces import split_vlans
 from crossthread.network.hosts.ends import end_named
 from crossthread.network.hosts.station import HostStation
 from crossthread.values import NONE
@@ -64,8 +65,8 @@ class Comparison:
     def _beyond(self, one: Explanation, other: Explanation) -> float:
         """What the findings weigh that only the one has.
 
-        A fault that is evident, and that may be mended in the other as well, is one anyway: it speaks for neither, nor
-        against.
+        A fault that is evident, or that others suffer from, and that may be mended in the other as well, is one anyway:
+        it speaks for neither, nor against.
         """
         same = [(finding.identity, finding.repair) for finding in other.findings]
         rules = {finding.identity for finding in other.findings}
@@ -74,7 +75,8 @@ class Comparison:
         for finding, share in zip(one.findings, one.shares, strict=True):
             if (finding.identity, finding.repair) in same:
                 continue
-            anyway = (share > 0 or finding.rule in _EVIDENT) and finding.identity not in rules
+            evident = share > 0 or finding.rule in _EVIDENT or _suffered(self._context, [finding])
+            anyway = evident and finding.identity not in rules
             anyway = anyway and not accused(self._context, finding.repair) & blamed
             if not (anyway and works(self._context.network, [*other.findings, finding], *self._pair)):
                 heavy += share
@@ -123,9 +125,22 @@ def explanation_of(context: Context, source: str, target: str, known: Sequence[F
     hearing = Hearing(context, accused(context, changes_of(needed)))
     shares = [_share(hearing, finding) for finding in needed]
     stops = len(context.once(Stopped).by(changes_of(needed))[0])
-    less = (weights.LEFT_OUT if left_out(needed) else 0.0) + (weights.HARM if stops else 0.0)
+    less = (weights.LEFT_OUT if left_out(needed) and not _suffered(context, needed) else 0.0) + (
+        weights.HARM if stops else 0.0
+    )
     less += weights.ALL_WRONG if _nothing_right(context, needed) else 0.0
     return Explanation(needed, shares, less, stops)
+
+
+def _suffered(context: Context, findings: Sequence[Finding]) -> bool:
+    """Whether links lack a VLAN that is in several pieces as things are, so that others suffer from it anyway."""
+    lacking = {s.vid for finding in findings if finding.rule == "link-vlan-missing" for s in finding.subjects if s.vid}
+    return bool(lacking) and not lacking.isdisjoint(context.once(_in_pieces))
+
+
+def _in_pieces(context: Context) -> frozenset[int]:
+    """The VLANs that are in several pieces."""
+    return frozenset(vid for vid, _ in split_vlans(context))
 
 
 def _nothing_right(context: Context, findings: Sequence[Finding]) -> bool:

@@ -10,6 +10,10 @@ from crossthread.diagnosis.findings import Finding
 from crossthread.views.way import Hop
 
 
+_OF_A_VLAN = ("link-vlan-missing", "port-vlan-missing", "tree-blocks-vlan", "vlan-suspended")
+"""Findings of one VLAN at a port or device: nothing is wrong there with what passes in another."""
+
+
 def with_faults(hops: Sequence[Hop], findings: Sequence[Finding], back: bool = False) -> tuple[Hop, ...]:
     """The hops of a way with the names of the findings that stand at each; `back` for the way of a reply."""
     routed: set[str] = set()
@@ -52,6 +56,8 @@ def _stands_at(finding: Finding, hop: Hop, first: bool, back: bool) -> bool:
     if finding.rule in ("route-missing", "route-back-missing") and back != (finding.rule == "route-back-missing"):
         return False
     for subject in finding.subjects:
+        if finding.rule in _OF_A_VLAN and subject.vid is not None and hop.vid not in (None, subject.vid):
+            continue
         if hop.kind == "host":
             here = subject.host == hop.name and finding.rule.startswith("host-")
         elif subject.device != hop.name:

@@ -112,9 +112,10 @@ def _either(
     mates: dict[int, list[End]] = defaultdict(list)
     for mate in context.expected.near(host.address.ip) if host.address is not None else ():
         row = context.port(mate.end) if isinstance(mate, HostStation) and mate.end is not None else None
-        if mate is not host and row is not None and row.mode == "access" and row.pvid and mate.end is not None:
-            if row.pvid == wanted or not context.expected.astray(mate):
-                mates[row.pvid].append(mate.end)
+        if row is None or row.mode != "access" or not row.pvid or mate.end in (None, host.end):
+            continue
+        if row.pvid == wanted or not context.expected.astray(mate):
+            mates[row.pvid].append(End(row.device, row.port))
     there = mates.pop(wanted, [])
     if not there:
         return (Alternative(move, ()),)
