@@ -9,7 +9,7 @@ from typing import Any, TypeVar
 
 from crossthread.diagnosis.expected.expectations import Expected
 from crossthread.network.hosts.classes import HostClass
-from crossthread.network.hosts.station import HostStation
+from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.network.network import Network
 from crossthread.network.three_valued import EVERY_VID
 from crossthread.network.topology.adjacency import Adjacency, bundle
@@ -254,6 +254,14 @@ class Context:
 def in_use(context: Context, end: End) -> bool:
     """Whether something is known to be plugged into a port."""
     return end in context.adjacencies_at or end in context.host_ends
+
+
+def unused(context: Context, interface: Interface) -> bool:
+    """Whether an interface has an address that nothing in the survey speaks of, in a subnet of which nobody else is."""
+    own = interface.address
+    if own is None or str(own.ip) in context.spoken_addresses:
+        return False
+    return not any(other is not interface for other in context.expected.near(own.ip))
 
 
 _AT_ENDS = ("mode", "pvid", "allowed", "tagging", "speed", "duplex", "mtu", "lag")

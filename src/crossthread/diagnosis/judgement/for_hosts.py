@@ -48,6 +48,10 @@ def _for_gateway(hearing: Hearing, host: HostStation, hop: str) -> Iterator[Witn
     holders = [s for s in hearing.context.network.stations.by_address.of(hop) if isinstance(s, Interface)]
     if holders:
         yield Witness(weights.IN_USE, "")
+    now = host.row.gateway
+    if host.address is not None and now not in (None, NONE) and address(now or "") in host.address.network:
+        if any(_at_end(holder) for holder in holders):
+            yield Witness(weights.AT_END, "")
     if not users and any(_looks_changed(hearing, host, holder) for holder in holders):
         yield Witness(weights.DOUBTFUL, "")
 
@@ -55,18 +59,25 @@ def _for_gateway(hearing: Hearing, host: HostStation, hop: str) -> Iterator[Witn
 def _looks_changed(hearing: Hearing, host: HostStation, holder: Interface) -> bool:
     """Whether an interface may have another address than it should.
 
-    Other hosts of the subnet use one that nobody has, or all other gateways are at one end of their subnets.
+    Other hosts of the subnet use one that nobody has, which stands at an end of the subnet if the interface's does; or
+    all other gateways are at one end of their subnets.
     """
     stations = hearing.context.network.stations
     if holder.address is None or host.address is None:
         return False
     peers = [one.station.row.gateway for one in hearing.near(host.address.ip, host)
              if isinstance(one.station, HostStation)]  # fmt: skip
-    hops = {hop for hop in peers if hop not in (None, NONE)}
-    if any(address(hop or "") in holder.address.network and (hop or "") not in stations.by_address for hop in hops):
+    hops = {hop for hop in peers if hop not in (None, NONE) and hop not in stations.by_address}
+    lost = [ip for ip in map(address, hops) if ip in holder.address.network]
+    if any(not _at_end(holder) or end_of(ip, holder.address) is not None for ip in lost):
         return True
     others = {end_of(s.address.ip, s.address) for s in stations.gateways if s.address is not None and s is not holder}
-    return len(others) == 1 and None not in others and end_of(holder.address.ip, holder.address) is None
+    return len(others) == 1 and None not in others and not _at_end(holder)
+
+
+def _at_end(interface: Interface) -> bool:
+    """Whether an interface has the first or last address of its subnet, as gateways mostly have."""
+    return interface.address is not None and end_of(interface.address.ip, interface.address) is not None
 
 
 def _for_place(hearing: Hearing, host: HostStation, own: PrefixedAddress, both: bool) -> Iterator[Witness]:

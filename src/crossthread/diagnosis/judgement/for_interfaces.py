@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from crossthread.diagnosis.context import unused
 from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.hearing import Hearing, count_lengths
@@ -20,6 +21,10 @@ def for_interface(hearing: Hearing, change: Change, instead: Change) -> Iterator
     rows = [s for s in context.network.stations.on_device.get(device, ()) if s.name == name]
     own = next((s for s in rows if s.address is not None), None)
     tag, text = change.cells.get("vid"), str(change.cells.get("address") or "")
+    added = str(change.key.get("address") or NONE)
+    if not text and added != NONE and all(s.row.address != added for s in rows):
+        yield from _for_another(hearing, own, interface(added))
+        return
     if text not in ("", NONE):
         yield from _for_address(hearing, own, interface(text), str(instead.cells.get("address") or ""))
     if not isinstance(tag, int):
@@ -40,6 +45,13 @@ def for_interface(hearing: Hearing, change: Change, instead: Change) -> Iterator
         yield Witness(weights.PLAN, f"the plan has {own.address.network} in VLAN {tag}")
 
 
+def _for_another(hearing: Hearing, own: Interface | None, wanted: PrefixedAddress) -> Iterator[Witness]:
+    """What speaks for one more address of an interface, or for an interface that is not there."""
+    yield from _for_address(hearing, None, wanted, "")
+    if own is not None and own.address is not None and own.address.network != wanted.network:
+        yield Witness(weights.SECOND, "")
+
+
 def _for_address(hearing: Hearing, own: Interface | None, wanted: PrefixedAddress, instead: str) -> Iterator[Witness]:
     """What hosts and routes say of an interface's address, or of its prefix length if only that changes."""
     near = hearing.near(wanted.ip, own) if own is not None else iter(())
@@ -47,6 +59,8 @@ def _for_address(hearing: Hearing, own: Interface | None, wanted: PrefixedAddres
         same, every = count_lengths(near, wanted.network.prefixlen)
         yield from agreeing(same, f"{same} of {every} hosts of its subnet have /{wanted.network.prefixlen}")
         return
+    if own is not None and own.address is not None and own.address.ip != wanted.ip and unused(hearing.context, own):
+        yield Witness(weights.UNUSED, f"nobody uses {own.address.ip}, and nobody is in its subnet")
     users = hearing.users(str(wanted.ip))
     count = sum(one.number for one in users)
     says = f"{users[0].station.name} uses {wanted.ip}" if count == 1 else f"{count} hosts use {wanted.ip}"

@@ -142,7 +142,7 @@ def _native(hearing: Hearing, end: End, vid: object) -> Iterator[Witness]:
             natives.append(told)
     native = vid if isinstance(vid, int) else NO_VID
     same, count = sum(native in told for told in natives), len(natives)
-    if same > 1 or 0 < same == count:  # what a single one of several links has is no habit of the site
+    if 2 * same > count:  # what fewer links have is no habit of the site
         yield Witness(weights.USUAL * same / (count + 1), f"{same} of {count} other links have it so")
     if vid == NONE:
         yield Witness(weights.FREE_NATIVE, "")

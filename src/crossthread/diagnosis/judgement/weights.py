@@ -39,6 +39,10 @@ ONLY_ONE = 1.5
 """The stations on one side of a link are of one VLAN only."""
 USUAL = 0.75
 """The site's other links, or gateways, have it so; as much of it as of them have."""
+UNUSED = 0.75
+"""The address that the interface has instead is used by nobody, and nobody is in its subnet."""
+SECOND = -1.0
+"""The interface has an address already: two subnets in one VLAN are rare."""
 AT_END = 0.3
 """It is the first or last address of its subnet, as gateways mostly are: decides only between equals."""
 FREE_NATIVE = 0.5

@@ -8,6 +8,7 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_gateway, set_host, set_port
 from crossthread.diagnosis.expected.voters import gateway_address
 from crossthread.diagnosis.findings import Finding
+from crossthread.diagnosis.rules.gateway_address import asked_for
 from crossthread.diagnosis.rules.gateway_missing import places_for
 from crossthread.diagnosis.rules.host.address import free_address
 from crossthread.diagnosis.rules.host.tag import tag_mends
@@ -85,6 +86,11 @@ def _gateways(context: Context, finding: Finding) -> Iterator[Option]:
     for host in _hosts(context, finding):
         for gateway in context.expected.gateways(host):
             yield (set_host(host, gateway=str(gateway_address(gateway))),)
+
+
+def _gateways_or_as_others_ask(context: Context, finding: Finding) -> Iterator[Option]:
+    yield from _gateways(context, finding)
+    yield from _as_others_ask(context, finding)
 
 
 def _hosts(context: Context, finding: Finding) -> list[HostStation]:
@@ -171,6 +177,26 @@ def _other_routers(context: Context, finding: Finding) -> Iterator[Option]:
                     yield option
 
 
+def _as_others_ask(context: Context, finding: Finding) -> Iterator[Option]:
+    """Give the interface the address that other hosts of its subnet use, and have those use it that use another."""
+    hosts = _hosts(context, finding)
+    interfaces = [own for host in hosts for own in context.expected.gateways(host)[:1]][:1]
+    if finding.rule == "gateway-address-wrong":
+        known = context.network.stations
+        asked = {str(fact.key["host"]).casefold() for fact in finding.evidence if fact.table == "hosts"}
+        hosts = [known.hosts[name] for name in asked if name in known.hosts]
+        subjects = {(s.device, s.interface) for s in finding.subjects}
+        interfaces = [own for own in known.gateways if (own.device, own.name) in subjects and own.address is not None]
+    for own in interfaces:
+        if own.address is None:
+            continue
+        for hop, users in asked_for(context, own, context.expected.vlan(own)).items():
+            others = any(host not in hosts for one in users for host in one.hosts)
+            if others and hop in own.address.network and str(hop) not in context.network.stations.by_address:
+                changed = (set_host(host, gateway=str(hop)) for host in hosts if host.row.gateway != str(hop))
+                yield (set_gateway(own, address=f"{hop}/{own.address.network.prefixlen}"), *changed)
+
+
 _BY_RULE: Mapping[str, Callable[[Context, Finding], Iterator[Option]]] = {
     "link-native-differs": _natives,
     "link-access-vlan-differs": _access_ends,
@@ -183,7 +209,8 @@ _BY_RULE: Mapping[str, Callable[[Context, Finding], Iterator[Option]]] = {
     "gateway-missing": _other_routers,
     "route-missing": _next_hops,
     "route-back-missing": _next_hops,
-    "host-gateway-wrong": _gateways,
-    "host-gateway-missing": _gateways,
+    "gateway-address-wrong": _as_others_ask,
+    "host-gateway-wrong": _gateways_or_as_others_ask,
+    "host-gateway-missing": _gateways_or_as_others_ask,
     "host-gateway-outside-subnet": _gateways,
 }

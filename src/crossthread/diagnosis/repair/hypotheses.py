@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.context import Context, unused
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.judgement.hearing import Hearing
 from crossthread.diagnosis.judgement.weighing import accused, weight
 from crossthread.diagnosis.rules.gateway import gateway_port_vlan_wrong, gateway_vlan_wrong
-from crossthread.diagnosis.rules.gateway_address import gateway_address_wrong
+from crossthread.diagnosis.rules.gateway_address import asked_for, gateway_address_wrong
 from crossthread.diagnosis.rules.gateway_missing import gateway_missing
 from crossthread.diagnosis.rules.host.gateway import host_gateway_wrong
 from crossthread.diagnosis.rules.host.subnet import host_of_another_vlan, host_outside_peers, host_outside_subnet
@@ -68,7 +68,12 @@ def _gateway_to(context: Context, host: HostStation, vid: int) -> Iterator[Findi
 def _of_its_gateway(context: Context, host: HostStation, now: int) -> Iterator[Finding]:
     """Nobody has the address that it uses as its gateway."""
     hop = host.row.gateway
-    if hop in (None, NONE) or hop in context.network.stations.by_address:
+    if hop in (None, NONE):
+        return
+    if host.address is not None and address(hop or "") not in host.address.network:
+        yield from _that_others_ask(context, host, now)
+        return
+    if hop in context.network.stations.by_address:
         return
     near = context.expected.gateways(host)
     found = [
@@ -79,7 +84,20 @@ def _of_its_gateway(context: Context, host: HostStation, now: int) -> Iterator[F
     else:
         found.append(host_of_another_vlan(context, host))
         found += [gateway_missing(context, host, now)] if not context.expected.served(now) else []
+        alone = host.address is not None and all(s is host for s in context.expected.near_in(host.address.ip, now))
+        lost = [own for own in context.network.stations.gateways if alone and unused(context, own)][:_HOMES]
+        elsewhere = {context.expected.current_vlan(own) for own in lost} - {None, now}
+        found += [port_vlan_wrong(context, host, vid) for vid in elsewhere]  # where an interface has lost its address
     yield from (told for told in found if told is not None)
+
+
+def _that_others_ask(context: Context, host: HostStation, now: int) -> Iterator[Finding]:
+    """The interface of its VLAN lacks the address that others of the host's subnet use."""
+    for gateway in context.expected.served(now):
+        for hop in asked_for(context, gateway, now):
+            if host.address is not None and hop in host.address.network:
+                told = gateway_address_wrong(context, gateway, hop)
+                yield from [told] if told is not None else []
 
 
 def judged(context: Context, host: HostStation) -> Finding | None:

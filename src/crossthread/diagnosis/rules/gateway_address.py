@@ -29,7 +29,7 @@ def gateway_address_wrong(context: Context, gateway: Interface, asked: Address |
     """
     if gateway.address is None:
         return None
-    wanted = _asked_for(context, gateway, context.expected.vlan(gateway))
+    wanted = asked_for(context, gateway, context.expected.vlan(gateway))
     best = asked or _most_asked(context, gateway, wanted)
     if best not in wanted or str(best) in context.network.stations.by_address or context.network.unread.anywhere:
         return None  # somebody has it; or another gateway of that VLAN may be where nobody looked
@@ -112,7 +112,7 @@ def _most_asked(context: Context, gateway: Interface, wanted: dict[Address, list
     return best if enough or best not in own.network else None
 
 
-def _asked_for(context: Context, gateway: Interface, vid: int | None) -> dict[Address, list[HostClass]]:
+def asked_for(context: Context, gateway: Interface, vid: int | None) -> dict[Address, list[HostClass]]:
     """The addresses that hosts have as their gateway, of its VLAN or its subnet, each with those hosts."""
     assert gateway.address is not None
     own = (context.expected.subnet(gateway) or gateway.address).network

@@ -8,8 +8,8 @@ from collections.abc import Callable, Collection, Iterator
 from ipaddress import ip_interface, ip_network
 from itertools import islice
 
-from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.edits import raise_link, set_gateway
+from crossthread.diagnosis.context import Context, unused
+from crossthread.diagnosis.edits import raise_link, set_gateway, set_port
 from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.findings import Finding, Subject, at_station
 from crossthread.diagnosis.registry import About, rule
@@ -95,7 +95,7 @@ def places_for(context: Context, own: PrefixedAddress, vid: int | None) -> Itera
     gateways = context.network.stations.gateways
     serving = [g for g in gateways if g.row.vid == vid and vid]
     bare = [g for g in serving if g.row.address in (None, NONE)]
-    for gateway in bare[:1] or [g for g in serving if _unused(context, g)][:1]:
+    for gateway in bare[:1] or [g for g in serving if unused(context, g)][:1]:
         yield (set_gateway(gateway, address=str(own)),)
     idle = [
         end
@@ -108,6 +108,8 @@ def places_for(context: Context, own: PrefixedAddress, vid: int | None) -> Itera
         cells = {"port": end.port, "untagged": "yes", "admin": "up", "oper": "up", "proxy_arp": "no"}
         key = {"device": end.device, "interface": end.port, "address": str(own)}
         yield (Change("gateways", key, cells), *raise_link(context, end))
+    if vid:
+        yield from _by_another_port(context, own, vid)
     for gateway in sorted(gateways, key=_unfit(context, own, vid)):
         if vid is None or (gateway.end and gateway.tag == 0 and not _takes_tag(context, gateway.end, vid)):
             continue
@@ -120,13 +122,21 @@ def places_for(context: Context, own: PrefixedAddress, vid: int | None) -> Itera
         yield (Change("gateways", {"device": gateway.device, "interface": name, "address": str(own)}, cells2),)
 
 
-def _unused(context: Context, gateway: Interface) -> bool:
-    """Whether an interface has an address that nobody asks for, in a subnet of which nobody else is."""
-    if gateway.address is None or gateway.row.virtual or str(gateway.address.ip) in context.next_hops:
-        return False
-    return not context.expected.users(gateway.address.ip) and not any(
-        other is not gateway for other in context.expected.near(gateway.address.ip)
-    )
+def _by_another_port(context: Context, own: PrefixedAddress, vid: int) -> Iterator[tuple[Change, ...]]:
+    """Give an address to a router's port that serves nobody, and put what it is cabled to into that VLAN."""
+    for end, links in context.adjacencies_at.items():
+        row, far = context.port(end), links[0].far(end)
+        facing, held = context.port(far), context.network.gateways_at.get(end, ())
+        if row is None or row.mode != "routed" or "down" in (row.admin, row.oper):
+            continue
+        if facing is None or facing.mode != "access" or facing.pvid == vid or len(held) > 1:
+            continue
+        if not held:
+            cells = {"port": end.port, "untagged": "yes", "admin": "up", "oper": "up", "proxy_arp": "no"}
+            key = {"device": end.device, "interface": end.port, "address": str(own)}
+            yield (set_port(far, pvid=vid), Change("gateways", key, cells))
+        elif held[0].tag == 0 and unused(context, held[0]):
+            yield (set_port(far, pvid=vid), set_gateway(held[0], address=str(own)))
 
 
 def _takes_tag(context: Context, end: End, vid: int) -> bool:

@@ -7,11 +7,8 @@ from collections.abc import Sequence
 import msgspec
 
 from crossthread.diagnosis.findings import Finding
+from crossthread.values import VlanSet
 from crossthread.views.way import Hop
-
-
-_OF_A_VLAN = ("link-vlan-missing", "port-vlan-missing", "tree-blocks-vlan", "vlan-suspended")
-"""Findings of one VLAN at a port or device: nothing is wrong there with what passes in another."""
 
 
 def with_faults(hops: Sequence[Hop], findings: Sequence[Finding], back: bool = False) -> tuple[Hop, ...]:
@@ -56,8 +53,6 @@ def _stands_at(finding: Finding, hop: Hop, first: bool, back: bool) -> bool:
     if finding.rule in ("route-missing", "route-back-missing") and back != (finding.rule == "route-back-missing"):
         return False
     for subject in finding.subjects:
-        if finding.rule in _OF_A_VLAN and subject.vid is not None and hop.vid not in (None, subject.vid):
-            continue
         if hop.kind == "host":
             here = subject.host == hop.name and finding.rule.startswith("host-")
         elif subject.device != hop.name:
@@ -65,7 +60,7 @@ def _stands_at(finding: Finding, hop: Hop, first: bool, back: bool) -> bool:
         elif subject.interface is not None:
             here = hop.interface == subject.interface
         elif subject.port is not None:
-            here = subject.port in (hop.enters, hop.leaves)
+            here = subject.port in (hop.enters, hop.leaves) and not _allowed(finding, hop)
         elif subject.vid is not None:
             here = hop.kind == "bridge" and subject.vid == hop.vid
         else:
@@ -73,3 +68,15 @@ def _stands_at(finding: Finding, hop: Hop, first: bool, back: bool) -> bool:
         if here:
             return True
     return False
+
+
+def _allowed(finding: Finding, hop: Hop) -> bool:
+    """Whether a finding is that a VLAN is not allowed at a port, which allows the one that the hop is in."""
+    ports = (hop.enters, hop.leaves)
+    told = [
+        fact.value for fact in finding.evidence
+        if fact.column == "allowed" and fact.key.get("device") == hop.name and fact.key.get("port") in ports
+    ]  # fmt: skip
+    if finding.rule != "link-vlan-missing" or hop.vid is None:
+        return False
+    return bool(told) and all(text is not None and hop.vid in VlanSet.parse(text) for text in told)
