@@ -88,7 +88,7 @@ class Witnesses(unittest.TestCase):
         home = host("desk-loft-1", address="10.9.10.2/24", gateway="10.9.10.1")
         self.heard([strange], home, [serves, (0.0, USED)], 0.0)
         lost = host("desk-loft-1", gateway="10.9.10.9")
-        self.heard([lost], host("desk-loft-1", gateway="10.9.10.1"), [(1.0, USED), (1.0, "")], 1.0)
+        self.heard([lost], host("desk-loft-1", gateway="10.9.10.1"), [(1.0, USED), (1.0, ""), (0.3, "")], 1.3)
         mates = (1.5, "3 of 3 other hosts of its subnet have /24")
         wide = host("desk-loft-1", address="10.9.10.20/16")
         told = [mates, (1.0, "crane g1.10 has 10.9.10.1/24")]

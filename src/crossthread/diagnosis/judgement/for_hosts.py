@@ -49,9 +49,9 @@ def _for_gateway(hearing: Hearing, host: HostStation, hop: str) -> Iterator[Witn
     if holders:
         yield Witness(weights.IN_USE, "")
     now = host.row.gateway
-    if host.address is not None and now not in (None, NONE) and address(now or "") in host.address.network:
-        if any(_at_end(holder) for holder in holders):
-            yield Witness(weights.AT_END, "")
+    inside = host.address is not None and now not in (None, NONE) and address(now or "") in host.address.network
+    if inside and any(map(_at_end, holders)):
+        yield Witness(weights.AT_END, "")
     if not users and any(_looks_changed(hearing, host, holder) for holder in holders):
         yield Witness(weights.DOUBTFUL, "")
 

@@ -95,7 +95,8 @@ def places_for(context: Context, own: PrefixedAddress, vid: int | None) -> Itera
     gateways = context.network.stations.gateways
     serving = [g for g in gateways if g.row.vid == vid and vid]
     bare = [g for g in serving if g.row.address in (None, NONE)]
-    for gateway in bare[:1] or [g for g in serving if unused(context, g)][:1]:
+    asked = bool(context.expected.users(own.ip))  # else whoever uses the other address may be one of those not listed
+    for gateway in bare[:1] or [g for g in serving if asked and unused(context, g)][:1]:
         yield (set_gateway(gateway, address=str(own)),)
     idle = [
         end
@@ -135,7 +136,7 @@ def _by_another_port(context: Context, own: PrefixedAddress, vid: int) -> Iterat
             cells = {"port": end.port, "untagged": "yes", "admin": "up", "oper": "up", "proxy_arp": "no"}
             key = {"device": end.device, "interface": end.port, "address": str(own)}
             yield (set_port(far, pvid=vid), Change("gateways", key, cells))
-        elif held[0].tag == 0 and unused(context, held[0]):
+        elif held[0].tag == 0 and context.expected.users(own.ip) and unused(context, held[0]):
             yield (set_port(far, pvid=vid), set_gateway(held[0], address=str(own)))
 
 

@@ -15,7 +15,7 @@ from math import inf
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.rules import between_hosts
-from crossthread.diagnosis.search.costs import LEAK, NO_CHANGE, PLAIN, Cost, Step, step_of
+from crossthread.diagnosis.search.costs import ANOTHER_TREE, LEAK, NO_CHANGE, PLAIN, Cost, Step, step_of
 from crossthread.diagnosis.search.crossings import Crossings
 from crossthread.diagnosis.search.joins import Joins
 from crossthread.network.hosts.station import Station
@@ -107,7 +107,7 @@ class Search:
         Each is of links that are not mended for one before it, and none costs more than to mend what was found.
         """
         one, two = ([(Node(end.device, vid), Step(Cost(0, 0, 0)))] for end in (adjacency.a, adjacency.b))
-        most = max(step_of([finding]).cost.price, NO_CHANGE)  # a tree may be opened by a single cost
+        most = max(step_of([finding]).cost.price, NO_CHANGE + ANOTHER_TREE)  # a tree may be opened by a single cost
         without, fresh = set[Adjacency](), {adjacency}
         while fresh:
             without |= fresh
