@@ -13,7 +13,7 @@ from dataclasses import replace
 from itertools import compress
 from operator import not_
 
-from crossthread.network.hosts.classes import Block, number_of
+from crossthread.network.hosts.blocks import Block, number_of
 from crossthread.network.topology.open_ends import FACES_BRIDGES, FEW_STATIONS
 from crossthread.survey import Survey
 from crossthread.survey.records import Gateway, Host

@@ -8,25 +8,23 @@ from functools import cached_property
 
 from crossthread.collector import held_still
 from crossthread.network.coverage import Covered
-from crossthread.network.dependencies import PARTS, stale
 from crossthread.network.families import narrowed, one_family, versions, whole
 from crossthread.network.hosts.classes import Classes, ClassesBefore, current_vlan
 from crossthread.network.hosts.hearing import Hearing
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.hosts.stations import Stations
+from crossthread.network.kept import Kept
 from crossthread.network.routing.filters import Filters
 from crossthread.network.routing.routes import Routing
 from crossthread.network.routing.unread import Unread
 from crossthread.network.switching.components import Components
-from crossthread.network.switching.known_vids import find_known_vids
 from crossthread.network.switching.segments import Fabric, FabricBefore
 from crossthread.network.topology.adjacency import Adjacency, find_adjacencies
 from crossthread.network.topology.links import Link, Loose, find_links, links_again
-from crossthread.network.topology.names import End, Names, find_devices
+from crossthread.network.topology.names import End, Names
 from crossthread.network.topology.open_ends import OpenEnd, find_open_ends
 from crossthread.survey import Survey
 from crossthread.survey.changes import Change, apply_changes
-from crossthread.survey.difference import difference
 from crossthread.survey.records import Device, Port, Row
 from crossthread.survey.survey import Evidence
 
@@ -53,7 +51,7 @@ class Network:
     def __init__(self, survey: Survey, version: int = 4) -> None:
         self.told, self.version = survey, version
         self.survey = one_family(survey, version)
-        self._kept: Kept | None = None
+        self._copied: tuple[Network, Kept] | None = None
         self._all_read = False
 
     def __repr__(self) -> str:
@@ -112,7 +110,7 @@ class Network:
         """A network of the same version of IP, of a survey that has one address for each host already."""
         copy = Network.__new__(Network)
         copy.told, copy.survey, copy.version = told, survey, self.version
-        copy._kept, copy._all_read = None, False
+        copy._copied, copy._all_read = None, False
         return copy
 
     @cached_property
@@ -129,10 +127,10 @@ class Network:
     def _share(self, copy: Network) -> Network:
         """Give a copy all that does not depend on what is different there."""
         copy._all_read = self._all_read
-        kept = Kept(self, copy.survey)
+        kept = Kept(self.survey, copy.survey, self.names, self.cabled, self.fabric.known)
         if "names" in kept.stale:
             return copy
-        copy._kept = kept
+        copy._copied = self, kept
         copy.names = self.names.in_copy(copy.survey)
         if "links" not in kept.stale:
             copy._found = links_again(self.links, copy.names, kept.ports), self.loose
@@ -175,7 +173,7 @@ class Network:
     @cached_property
     def adjacencies(self) -> list[Adjacency]:
         """Which ports face each other, with aggregates as one port."""
-        known = self._kept.network.adjacencies if self._kept is not None else ()
+        known = self._copied[0].adjacencies if self._copied is not None else ()
         return find_adjacencies(self.links, self.names, known)
 
     @cached_property
@@ -200,23 +198,25 @@ class Network:
     @cached_property
     def fabric(self) -> Fabric:
         """The layer-2 side: where a frame in a VLAN on a device gets to."""
-        kept = self._kept
-        before = FabricBefore(kept.network.fabric, kept.stale, kept.ports, kept.tree_ends) if kept is not None else None
+        before = None
+        if self._copied is not None:
+            network, kept = self._copied
+            before = FabricBefore(network.fabric, kept.stale, kept.ports, kept.tree_ends)
         return Fabric(self.survey, self.names, self.covered, self.adjacencies, self.open_ends, before)
 
     @cached_property
     def components(self) -> Components:
         """Which VLANs on which devices surely hear each other."""
-        kept = self._kept
-        if kept is None or kept.stale & {"trees", "vlans"}:
+        if self._copied is None or self._copied[1].stale & {"trees", "vlans"}:
             return Components(self.fabric)
-        return Components(self.fabric, (kept.network.components, kept.ports | kept.tree_ends))
+        network, kept = self._copied
+        return Components(self.fabric, (network.components, kept.ports | kept.tree_ends))
 
     @cached_property
     def stations(self) -> Stations:
         """Hosts and gateway interfaces."""
-        kept = self._kept
-        before = kept.network.stations if kept is not None and "links" not in kept.stale else None
+        copied = self._copied
+        before = copied[0].stations if copied is not None and "links" not in copied[1].stale else None
         return Stations(self.survey, self.names, self.links, self.adjacencies, self.fabric, self.components, before)
 
     @cached_property
@@ -228,10 +228,12 @@ class Network:
     def classes(self) -> Classes:
         """Hosts that the network cannot tell apart, taken together."""
         with held_still():
-            kept, before = self._kept, None
-            hosts = kept.rows.get("hosts", frozenset()) if kept is not None else None
-            if kept is not None and hosts is not None and len(self.survey.hosts) == len(kept.network.survey.hosts):
-                before = ClassesBefore(kept.network.classes, hosts, kept.ports)
+            before = None
+            if self._copied is not None:
+                network, kept = self._copied
+                hosts = kept.rows.get("hosts", frozenset())
+                if hosts is not None and len(self.survey.hosts) == len(network.survey.hosts):
+                    before = ClassesBefore(network.classes, hosts, kept.ports)
             found = Classes(
                 self.survey, self.names, self.fabric, self.components, self.stations, self.filters.ports, before
             )
@@ -320,58 +322,3 @@ class Network:
         if isinstance(station, HostStation):
             return self.classes.of[station.name.casefold()].vid
         return current_vlan(station, self.names)
-
-
-class Kept:
-    """What a changed copy of a network can keep of it.
-
-    Attributes
-    ----------
-    stale
-        The parts that have to be derived again.
-    ports
-        Those whose rows differ.
-    tree_ends
-        The ports of which something else was observed in a tree.
-    rows
-        The places of the rows that differ, of each table in which any does; None where rows came or went.
-    """
-
-    def __init__(self, network: Network, survey: Survey) -> None:
-        self.network = network
-        columns, rows = difference(network.survey, survey)
-        self.rows = rows
-        spelled = network.names.spelled
-        places = rows.get("ports", frozenset())
-        rows_there = (survey.ports[n] for n in places or ())
-        self.ports = {End(spelled[row.device], row.port) for row in rows_there}
-        tree_places = rows.get("tree_ports", frozenset())
-        tree_rows = survey.tree_ports if tree_places is None else [survey.tree_ports[n] for n in tree_places]
-        if self.ports & network.cabled:
-            columns |= {column.replace("ports.", "cabled.", 1) for column in columns if column.startswith("ports.")}
-            columns |= {"cabled.bridged"} if self._leave_the_bridge(survey, places or frozenset()) else set()
-        found = set(stale(columns))
-        if "per-vlan" not in survey.column("trees", "protocol"):
-            found.discard("trees per VLAN")
-        if found & {"trees per VLAN"}:
-            found |= {"trees", "bridging"}
-        if find_devices(survey) != network.names.devices:
-            found |= set(PARTS)
-        if find_known_vids(survey) != network.fabric.known:
-            found.add("bridging")
-        self.stale = frozenset(found)
-        names = network.names
-        self.tree_ends = (
-            {
-                End(device, names.port(device, row.port) or row.port)
-                for row in tree_rows
-                for device in [spelled[row.device]]
-            }
-            if "names" not in found
-            else set()
-        )
-
-    def _leave_the_bridge(self, survey: Survey, places: frozenset[int]) -> bool:
-        """Whether some port that faces another became a routed one, or ceased to be one."""
-        modes = self.network.survey.column("ports", "mode"), survey.column("ports", "mode")
-        return any((modes[0][n] == "routed") != (modes[1][n] == "routed") for n in places)

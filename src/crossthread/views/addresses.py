@@ -9,7 +9,7 @@ import msgspec
 
 from crossthread.answer import Answer
 from crossthread.network.given import of_network
-from crossthread.network.hosts.classes import Block, number_of
+from crossthread.network.hosts.blocks import Block, number_of
 from crossthread.network.hosts.station import Station
 from crossthread.network.network import Network
 from crossthread.survey.records import Gateway

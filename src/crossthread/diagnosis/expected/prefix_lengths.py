@@ -9,7 +9,7 @@ from functools import cached_property
 from ipaddress import ip_interface
 
 from crossthread.diagnosis.expected.voters import GATEWAY, HOST, WEAK, Group, Voters, hop_of, votes
-from crossthread.network.hosts.classes import Block
+from crossthread.network.hosts.blocks import Block
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.network import Network
 from crossthread.survey.records import Gateway

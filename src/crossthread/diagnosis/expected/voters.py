@@ -7,7 +7,8 @@ from collections.abc import Iterable, Iterator, Sequence
 from functools import cached_property
 from typing import NamedTuple
 
-from crossthread.network.hosts.classes import Block, current_vlan
+from crossthread.network.hosts.blocks import Block
+from crossthread.network.hosts.classes import current_vlan
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.network import Network
 from crossthread.survey.records import Gateway, Host

@@ -8,14 +8,14 @@ which nobody knows the place are alike, if they have the same subnet and gateway
 
 from __future__ import annotations
 
-from bisect import bisect_left, insort
+from bisect import insort
 from collections import Counter, defaultdict
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from copy import copy
 from functools import cached_property, partial
-from socket import AF_INET6, inet_aton, inet_pton
 from typing import NamedTuple
 
+from crossthread.network.hosts.blocks import Block, InnerBlocks, is_broadcast
 from crossthread.network.hosts.hosts import Members
 from crossthread.network.hosts.station import Station
 from crossthread.network.hosts.stations import Stations
@@ -26,49 +26,6 @@ from crossthread.survey import Survey
 from crossthread.survey.records import Host, Port
 from crossthread.survey.table import runs
 from crossthread.values import BARE, NO_VID, NONE
-
-
-class Block(NamedTuple):
-    """An IP prefix as numbers, quick to compare: version, prefix length, and the bits of the prefix."""
-
-    version: int
-    length: int
-    bits: int
-
-    @classmethod
-    def of(cls, text: str) -> Block:
-        """The prefix that an address with prefix length is in."""
-        ip, _, length = text.partition("/")
-        number, width = number_of(ip)
-        return cls(6 if width == 128 else 4, int(length), number >> (width - int(length)))
-
-    def holds(self, number: int, width: int) -> bool:
-        """Whether an address of as many bits as `width` is in it."""
-        return width == (128 if self.version == 6 else 32) and number >> (width - self.length) == self.bits
-
-    def meets(self, other: Block) -> bool:
-        """Whether one of the two contains the other."""
-        shift = other.length - self.length
-        if self.version != other.version:
-            return False
-        return self.bits == other.bits >> shift if shift >= 0 else self.bits >> -shift == other.bits
-
-    @property
-    def first(self) -> int:
-        """Its first address."""
-        return self.bits << (128 if self.version == 6 else 32) - self.length
-
-    @property
-    def last(self) -> int:
-        """Its last address."""
-        return self.first | (1 << (128 if self.version == 6 else 32) - self.length) - 1
-
-
-def number_of(ip: str) -> tuple[int, int]:
-    """An IP address as a number, and how many bits it has."""
-    if ":" in ip:
-        return int.from_bytes(inet_pton(AF_INET6, ip.partition("%")[0]), "big"), 128
-    return int.from_bytes(inet_aton(ip), "big"), 32
 
 
 class HostClass(NamedTuple):
@@ -169,11 +126,11 @@ class Classes:
             address = addresses[members[0]]
             block = Block.of(address) if address and address != NONE else None
             made |= {block} if block else set()
-            if vid and address and block and not _is_broadcast(address, block):
+            if vid and address and block and not is_broadcast(address, block):
                 alike[vid, block, gateway] += members
             else:
                 alone += members
-        inner = _Inner(
+        inner = InnerBlocks(
             made
             | {block for station in self._stations.gateways if (block := _block(station))}
             | {Block.of(row.prefix) for row in survey.routes}
@@ -355,37 +312,3 @@ def _entered(survey: Survey, names: Names) -> dict[str, dict[str | None, int]]:
     for device, run in runs(column("device")):
         found[names.spelled[device]].update(zip(column("port")[run], vids[run], strict=True))
     return found
-
-
-def _is_broadcast(text: str, block: Block) -> bool:
-    """Whether an address with prefix length is the broadcast address of its subnet."""
-    return block.version == 4 and block.length < 31 and number_of(text.partition("/")[0])[0] == block.last
-
-
-class _Inner:
-    """For each subnet the longer prefixes inside it, which divide its hosts."""
-
-    def __init__(self, blocks: Iterable[Block]) -> None:
-        self._blocks: dict[int, list[tuple[int, Block]]] = {4: [], 6: []}
-        for block in blocks:
-            self._blocks[block.version].append((block.first, block))
-        for around in self._blocks.values():
-            around.sort()
-        self._found: dict[Block, list[Block]] = {}
-
-    def divide(self, block: Block) -> list[Block]:
-        """The longer prefixes that are in a subnet."""
-        inside = self._found.get(block)
-        if inside is None:
-            known = self._blocks[block.version]
-            begin, end = bisect_left(known, (block.first,)), bisect_left(known, (block.last + 1,))
-            inside = self._found[block] = [inner for _, inner in known[begin:end] if inner.length > block.length]
-        return inside
-
-    def around(self, text: str, block: Block) -> tuple[Block, ...]:
-        """The prefixes longer than its subnet's that an address with prefix length is in."""
-        inside = self.divide(block)
-        if not inside:
-            return ()
-        number, width = number_of(text.partition("/")[0])
-        return tuple(inner for inner in inside if inner.holds(number, width))

@@ -1,0 +1,85 @@
+"""Blocks of IP addresses: prefixes as numbers, quick to compare."""
+
+from __future__ import annotations
+
+from bisect import bisect_left
+from collections.abc import Iterable
+from socket import AF_INET6, inet_aton, inet_pton
+from typing import NamedTuple
+
+
+class Block(NamedTuple):
+    """An IP prefix as numbers, quick to compare: version, prefix length, and the bits of the prefix."""
+
+    version: int
+    length: int
+    bits: int
+
+    @classmethod
+    def of(cls, text: str) -> Block:
+        """The prefix that an address with prefix length is in."""
+        ip, _, length = text.partition("/")
+        number, width = number_of(ip)
+        return cls(6 if width == 128 else 4, int(length), number >> (width - int(length)))
+
+    def holds(self, number: int, width: int) -> bool:
+        """Whether an address of as many bits as `width` is in it."""
+        return width == (128 if self.version == 6 else 32) and number >> (width - self.length) == self.bits
+
+    def meets(self, other: Block) -> bool:
+        """Whether one of the two contains the other."""
+        shift = other.length - self.length
+        if self.version != other.version:
+            return False
+        return self.bits == other.bits >> shift if shift >= 0 else self.bits >> -shift == other.bits
+
+    @property
+    def first(self) -> int:
+        """Its first address."""
+        return self.bits << (128 if self.version == 6 else 32) - self.length
+
+    @property
+    def last(self) -> int:
+        """Its last address."""
+        return self.first | (1 << (128 if self.version == 6 else 32) - self.length) - 1
+
+
+def number_of(ip: str) -> tuple[int, int]:
+    """An IP address as a number, and how many bits it has."""
+    if ":" in ip:
+        return int.from_bytes(inet_pton(AF_INET6, ip.partition("%")[0]), "big"), 128
+    return int.from_bytes(inet_aton(ip), "big"), 32
+
+
+def is_broadcast(text: str, block: Block) -> bool:
+    """Whether an address with prefix length is the broadcast address of its subnet."""
+    return block.version == 4 and block.length < 31 and number_of(text.partition("/")[0])[0] == block.last
+
+
+class InnerBlocks:
+    """For each subnet the longer prefixes inside it, which divide its hosts."""
+
+    def __init__(self, blocks: Iterable[Block]) -> None:
+        self._blocks: dict[int, list[tuple[int, Block]]] = {4: [], 6: []}
+        for block in blocks:
+            self._blocks[block.version].append((block.first, block))
+        for around in self._blocks.values():
+            around.sort()
+        self._found: dict[Block, list[Block]] = {}
+
+    def divide(self, block: Block) -> list[Block]:
+        """The longer prefixes that are in a subnet."""
+        inside = self._found.get(block)
+        if inside is None:
+            known = self._blocks[block.version]
+            begin, end = bisect_left(known, (block.first,)), bisect_left(known, (block.last + 1,))
+            inside = self._found[block] = [inner for _, inner in known[begin:end] if inner.length > block.length]
+        return inside
+
+    def around(self, text: str, block: Block) -> tuple[Block, ...]:
+        """The prefixes longer than its subnet's that an address with prefix length is in."""
+        inside = self.divide(block)
+        if not inside:
+            return ()
+        number, width = number_of(text.partition("/")[0])
+        return tuple(inner for inner in inside if inner.holds(number, width))
