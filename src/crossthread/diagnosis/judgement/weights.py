@@ -63,7 +63,7 @@ HARM = -4.0
 """To stop a pair that works, other than by luck: chosen only if nothing else mends."""
 ALL_WRONG = -4.0
 """To call all that a host has wrong: the VLAN of its port, its address, and its gateway."""
-DETOUR = -2.0
+DETOUR = -3.0
 """To let packets go another way instead of mending the link where the fault is."""
 PROPOSED = 0.25
 """What the rule proposes by itself: decides only between equals."""

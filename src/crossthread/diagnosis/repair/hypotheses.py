@@ -12,7 +12,12 @@ from crossthread.diagnosis.rules.gateway import gateway_port_vlan_wrong, gateway
 from crossthread.diagnosis.rules.gateway_address import asked_for, gateway_address_wrong
 from crossthread.diagnosis.rules.gateway_missing import gateway_missing
 from crossthread.diagnosis.rules.host.gateway import host_gateway_wrong
-from crossthread.diagnosis.rules.host.subnet import host_of_another_vlan, host_outside_peers, host_outside_subnet
+from crossthread.diagnosis.rules.host.subnet import (
+    host_of_another_vlan,
+    host_of_its_gateway,
+    host_outside_peers,
+    host_outside_subnet,
+)
 from crossthread.diagnosis.rules.port.mode import port_mode_wrong
 from crossthread.diagnosis.rules.port.vlan import port_vlan_wrong
 from crossthread.network.hosts.station import HostStation
@@ -51,7 +56,7 @@ def _of_two_vlans(context: Context, host: HostStation, now: int) -> Iterator[Fin
         moved = port_vlan_wrong(context, host, vid)
         yield from [moved] if moved is not None else []
     yield from _gateway_to(context, host, now)
-    asked = (host_outside_subnet, host_of_another_vlan, host_outside_peers)
+    asked = (host_outside_subnet, host_of_another_vlan, host_outside_peers, host_of_its_gateway)
     renamed = next((told for rule in asked if (told := rule(context, host)) is not None), None)
     yield from [renamed] if renamed is not None else []
 

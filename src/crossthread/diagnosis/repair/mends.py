@@ -21,6 +21,7 @@ from crossthread.diagnosis.search.costs import Step
 from crossthread.diagnosis.way.echo import walks
 from crossthread.network.hosts.ends import end_named
 from crossthread.network.network import Network
+from crossthread.network.three_valued import Truth, all_of
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change, edited, merge_changes
 
@@ -170,9 +171,16 @@ def _ranked(
     def every(changes: Sequence[Change]) -> tuple[Change, ...]:
         return merge_changes(c for one in best.findings for c in (changes if one is finding else one.repair))
 
-    def works(changes: Sequence[Change]) -> bool:
+    def arrives(changes: Sequence[Change]) -> Truth:
         after = try_out(context.network, every(changes))
-        return after is not None and all(walk.arrives for walk in walks(after, *pair))
+        return all_of(walk.arrives for walk in walks(after, *pair)) if after is not None else False
+
+    proven = arrives(finding.repair)
+
+    def works(changes: Sequence[Change]) -> bool:
+        # Where nobody knows whether the mend is enough, another one may be as good of which nobody knows it either.
+        found = arrives(changes)
+        return found is True or (found is None and proven is None)
 
     def harm(changes: Sequence[Change]) -> int:
         return len(set(costs(every(changes))[0]) - others_cost)

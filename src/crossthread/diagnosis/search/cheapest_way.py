@@ -107,14 +107,16 @@ class Search:
         Each is of links that are not mended for one before it, and none costs more than to mend what was found.
         """
         one, two = ([(Node(end.device, vid), Step(Cost(0, 0, 0)))] for end in (adjacency.a, adjacency.b))
-        most = max(step_of([finding]).cost.price, NO_CHANGE + ANOTHER_TREE)  # a tree may be opened by a single cost
+        most = max(step_of([finding]).cost.price, NO_CHANGE)
+        by_tree = max(most, NO_CHANGE + ANOTHER_TREE)  # a tree may be opened by a single cost
         without, fresh = set[Adjacency](), {adjacency}
         while fresh:
             without |= fresh
-            step, passed = self._cheapest(one, two, {vid}, frozenset(), without, most)
+            step, passed = self._cheapest(one, two, {vid}, frozenset(), without, by_tree)
             if step is None or not step.findings:
                 return
-            yield step, [node.device for node in passed[-2:0:-1]]
+            if step.cost.price <= most or any(fault.rule == "tree-blocks-vlan" for fault in step.findings):
+                yield step, [node.device for node in passed[-2:0:-1]]
             ends = [End(s.device or "", s.port or "") for finding in step.findings for s in finding.subjects]
             fresh = {a for end in ends for a in self._context.adjacencies_at.get(end, ())} - without
 

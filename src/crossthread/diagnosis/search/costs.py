@@ -12,7 +12,9 @@ from crossthread.survey.changes import edited
 
 NO_CHANGE = 3
 """What a fault counts for of which no change is known that mends it."""
-ANOTHER_TREE = 1
+AGREED = 1
+"""What it counts for besides to let a VLAN over a link of which both ends leave it out: that may be meant."""
+ANOTHER_TREE = 2
 """What it counts for besides to make the spanning tree take another way: the way it takes is mended rather."""
 LEAK = 3
 """What it counts for to go through a leak between two VLANs: as much as three changes more."""

@@ -19,7 +19,7 @@ from crossthread.diagnosis.rules.link_vlan import blocked_by_tree, link_vlan_mis
 from crossthread.diagnosis.rules.port.quality import cable_fault
 from crossthread.diagnosis.rules.port.state import port_admin_down, port_down
 from crossthread.diagnosis.rules.port.vlan import port_vlan_missing, shared_port_vlan_wrong, vlan_suspended
-from crossthread.diagnosis.search.costs import ANOTHER_TREE, Step, step_of
+from crossthread.diagnosis.search.costs import AGREED, ANOTHER_TREE, Step, step_of
 from crossthread.network.switching.unaware import same_tagging
 from crossthread.network.three_valued import Truth, all_of
 from crossthread.network.topology.adjacency import Adjacency
@@ -65,7 +65,8 @@ class Crossings:
             findings += told
         trees = self._trees(adjacency, vid)
         unknown = works is None or adjacency.up is None or trees is None or (trees is False and not any(findings))
-        doubts = ANOTHER_TREE if blocked is not None else 0
+        agreed = any(f.rule == "link-vlan-missing" and len({str(c.key) for c in f.repair}) > 1 for f in findings if f)
+        doubts = (ANOTHER_TREE if blocked is not None else 0) + (AGREED if agreed else 0)
         return step_of(findings, doubts, observations=int(unknown), hops=1)
 
     def closed(self, end: End) -> Finding | None:

@@ -11,7 +11,7 @@ from crossthread.diagnosis.expected.voters import gateway_address
 from crossthread.diagnosis.findings import Finding, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.host.address import free_address
-from crossthread.network.hosts.station import HostStation, Station
+from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.values import NONE, address
 
 
@@ -80,6 +80,37 @@ def host_of_another_vlan(context: Context, host: HostStation) -> Finding | None:
             f"{host.name} has the address {host.address}, but its port is in VLAN {vid}, which has {subnet.network}.",
             context.evidence(host.row, "address", "gateway") + context.evidence(mate.row, "address", "vid"),
             (set_host(host, address=f"{free}/{subnet.network.prefixlen}", gateway=hop),),
+        )
+    return None
+
+
+@rule("host-outside-subnet", "Host")
+def host_of_its_gateway(context: Context, host: HostStation) -> Finding | None:
+    """The host's gateway is of another subnet than its address, and nobody else is in the VLAN of its port.
+
+    Matters: the host cannot ask for its gateway, as that is not in its own subnet.
+    Notice: the host reaches nobody beyond its VLAN.
+    Confirm: ask where the host is meant to be; find out which VLAN the interface with that address serves.
+    Mend: give it an address of its gateway's subnet, or the gateway of the subnet of its address.
+    """
+    vid = context.expected.current_vlan(host)
+    hop = host.row.gateway
+    if host.address is None or hop in (None, NONE) or address(hop or "") in host.address.network:
+        return None
+    if vid is None or any(one.hosts[0] is not host for one in context.classes_in.get(vid, ())):
+        return None
+    for gateway in context.network.stations.by_address.of(hop or ""):
+        subnet = context.expected.subnet(gateway) if isinstance(gateway, Interface) else None
+        free = free_address(context, subnet) if subnet is not None and subnet.version == host.address.version else None
+        if subnet is None or free is None or host.address.ip in subnet.network:
+            continue
+        return Finding(
+            "host-outside-subnet",
+            "breaks",
+            (at_station(host),),
+            f"{host.name} has the address {host.address}, but its gateway {hop} is of {subnet.network}.",
+            context.evidence(host.row, "address", "gateway") + context.evidence(gateway.row, "address"),
+            (set_host(host, address=f"{free}/{subnet.network.prefixlen}"),),
         )
     return None
 

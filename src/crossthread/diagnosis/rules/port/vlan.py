@@ -14,6 +14,7 @@ from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
 from crossthread.survey.survey import Evidence
+from crossthread.values import PrefixedAddress
 
 
 @rule(
@@ -44,7 +45,7 @@ def port_vlan_wrong(context: Context, host: HostStation, vid: int | None = None)
     now = f"VLAN {row.pvid}" if row.pvid else "no VLAN"
     settled = wanted == context.expected.vlan(host) and host.address is not None
     blind = not settled and context.network.unread.anywhere and not context.expected.gateways(host)
-    odd = blind and context.expected.astray(host) and _one_home(context, host) == wanted
+    odd = blind and host.address is not None and _one_home(context, host) == wanted
     belongs = f"belongs to {host.address.network}, which lives in" if settled and host.address else "would need"
     says = f"{host.end} is in {now}; {host.name} {belongs} VLAN {wanted}."
     if odd:
@@ -98,10 +99,17 @@ def shared_port_vlan_wrong(context: Context, adjacency: Adjacency, vid: int | No
 
 
 def _one_home(context: Context, host: HostStation) -> int | None:
-    """The one VLAN in which the others of a host's subnet are, none of them astray; None if they are in several."""
-    mates = [s for s in context.expected.near(host.address.ip) if s is not host] if host.address is not None else []
-    homes = {context.expected.current_vlan(mate) for mate in mates if not context.expected.astray(mate)}
-    return homes.pop() if len(homes) == 1 else None
+    """The one VLAN in which hosts of a host's subnet are and nobody else; None if there are several, or none."""
+    assert host.address is not None
+    homes = {group.vid for group in context.expected.groups(host.address.ip)} | {context.expected.current_vlan(host)}
+    alone = {vid for vid in homes - {None} if not _has_strangers(context, vid or 0, host.address)}
+    return alone.pop() if len(alone) == 1 else None
+
+
+def _has_strangers(context: Context, vid: int, own: PrefixedAddress) -> bool:
+    """Whether hosts of another subnet are in a VLAN."""
+    others = (one.hosts[0].address for one in context.classes_in.get(vid, ()))
+    return any(ip is not None and ip.ip not in own.network and own.ip not in ip.network for ip in others)
 
 
 def _either(
