@@ -74,6 +74,7 @@ def votes(station: Station, groups: Iterable[Group]) -> Iterator[tuple[Station, 
     """One station of each group, and the weight of all of them together in what a station should be."""
     own = station.address
     assert own is not None
+    hop = hop_of(station)
     for group in groups:
         count = len(group.stations) - (group.stations[0] is station)
         if not count:
@@ -81,7 +82,8 @@ def votes(station: Station, groups: Iterable[Group]) -> Iterator[tuple[Station, 
         other = group.stations[0]
         assert other.address is not None
         mutual = other.address.ip in own.network
-        linked = hop_of(station) == other.address.ip or group.gateway == own.ip
+        linked = hop == other.address.ip or group.gateway == own.ip
+        linked = linked or (hop is not None and hop == group.gateway and hop in other.address.network)
         if isinstance(other, HostStation):
             yield other, count * (HOST if mutual or linked else WEAK)
         else:
