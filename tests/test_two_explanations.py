@@ -1,0 +1,168 @@
+"""Where two explanations are possible: which of them is proposed, which is listed, and how sure the answer is."""
+
+import dataclasses
+import tempfile
+import unittest
+from pathlib import Path
+
+from crossthread import Change, Network, apply_changes, why
+from crossthread.survey import Info
+from tests.building import cabled, hosts, network_of, ports
+from tests.refusing import Refusing
+from tests.yard import at, host, interface, yard
+
+ROUTER = "device|interface|address|vid|port|untagged|admin|oper|proxy_arp\n"
+
+
+class Yard(unittest.TestCase):
+    """What one yard answers once some settings are wrong."""
+
+    def asked(self, changes, source="desk-loft-1", target="till-keel-1", **shape):
+        with tempfile.TemporaryDirectory() as folder:
+            survey = apply_changes(yard(Path(folder), **shape), changes)
+        answer = why(Network(survey), source, target)
+        self.assertTrue(answer.repair_proven)
+        Refusing(survey).carry_out(answer.order)
+        return answer
+
+    def mends(self, answer):
+        return sorted(str(change) for change in answer.repair)
+
+    def test_the_interface_gets_the_address_that_others_ask_for_and_the_odd_host_as_well(self):
+        odd = [interface("crane", "g1.10", 10, address="10.9.10.77/24"), host("desk-loft-1", gateway="10.9.10.78")]
+        answer = self.asked(odd, desks=(2, 0))
+        self.assertEqual(self.mends(answer), [
+            "gateways crane g1.10 10.9.10.77/24: address = 10.9.10.1/24",
+            "hosts desk-loft-1: gateway = 10.9.10.1",
+        ])  # fmt: skip
+
+    def test_of_one_host_and_an_interface_the_one_at_the_end_of_the_subnet_is_right(self):
+        answer = self.asked([host("desk-loft-1", gateway="10.9.10.78")], desks=(1, 0))
+        self.assertEqual(self.mends(answer), ["hosts desk-loft-1: gateway = 10.9.10.1"])
+        self.assertIn(
+            ("gateways crane g1.10 10.9.10.1/24: address = 10.9.10.78/24",),
+            [tuple(map(str, other.changes)) for other in answer.findings[0].alternatives],
+        )
+
+    def test_who_asks_outside_its_subnet_while_the_interface_lost_its_address(self):
+        lost = [interface("crane", "g1.10", 10, address="10.7.7.9/24"), host("desk-loft-1", gateway="10.7.7.9")]
+        answer = self.asked(lost, desks=(2, 1))
+        self.assertEqual(self.mends(answer), [
+            "gateways crane g1.10 10.7.7.9/24: address = 10.9.10.1/24",
+            "hosts desk-loft-1: gateway = 10.9.10.1",
+        ])  # fmt: skip
+
+    def test_who_shares_a_gateway_tells_a_prefix_that_is_too_long(self):
+        gone = Change("gateways", {"device": "crane", "interface": "g1.10", "address": "10.9.10.1/24"}, {}, True)
+        wrong = [host("desk-loft-1", address="10.9.10.200/25"), gone]
+        answer = self.asked(wrong, desks=(3, 0))
+        self.assertIn("hosts desk-loft-1: address = 10.9.10.200/24", self.mends(answer))
+
+    def test_a_routers_port_in_the_wrong_vlan_that_has_no_address(self):
+        gone = Change("gateways", {"device": "crane", "interface": "g1", "address": "10.9.10.1/24"}, {}, True)
+        answer = self.asked([gone, at("keel", "t8", pvid=20)], desks=(2, 1), style="ports")
+        self.assertEqual([f.rule for f in answer.findings], ["gateway-missing"])
+        self.assertIn("ports keel t8: pvid = 10", self.mends(answer))
+        self.assertTrue(
+            any(mend.startswith("gateways crane g1 10.9.10.1/24: port = g1") for mend in self.mends(answer))
+        )
+
+    def test_a_routers_port_in_the_wrong_vlan_whose_address_nobody_uses(self):
+        odd = interface("crane", "g1", 10, address="10.7.7.9/24")
+        answer = self.asked([odd, at("keel", "t8", pvid=20)], desks=(2, 1), style="ports")
+        self.assertEqual(
+            self.mends(answer),
+            ["gateways crane g1 10.7.7.9/24: address = 10.9.10.1/24", "ports keel t8: pvid = 10"],
+        )
+
+    def test_a_cut_that_others_suffer_from_speaks_for_neither_explanation(self):
+        """The desk's port is wrong, and its VLAN is cut off from its gateway, as other desks know."""
+        cut = [at("loft", "t1", allowed="1 20"), at("keel", "t1", allowed="1 20")]
+        answer = self.asked([*cut, at("loft", "desk1", pvid=20)], desks=(2, 1))
+        self.assertEqual(answer.findings[0].rule, "port-vlan-wrong")
+        self.assertEqual(self.mends(answer)[0], "ports keel t1: allowed = 1 10 20")
+        renamed = [other for other in answer.findings[0].alternatives if other.changes[0].table == "hosts"]
+        self.assertTrue(renamed)
+
+    def test_the_way_marks_a_link_only_where_it_lacks_the_vlan_that_passes(self):
+        answer = self.asked([at("keel", "t1", allowed="1 20")], target="till-loft-1")
+        marked = [(hop.name, hop.vid) for hop in answer.path if "link-vlan-missing" in hop.faults]
+        self.assertEqual(marked, [("keel", 10)])
+
+
+class Natives(unittest.TestCase):
+    """Four switches in a row, one link of which has different native VLANs at its ends."""
+
+    def asked(self, *natives):
+        """What is told where the middle link has 10 and 20, and the links at its sides have these."""
+        first, last = natives
+        rows = [f"a up trunk {first} 10 20", f"b down trunk {first} 10 20", "b up trunk 10 10 20",
+                "c down trunk 20 10 20", f"c up trunk {last} 10 20", f"d down trunk {last} 10 20"]  # fmt: skip
+        with tempfile.TemporaryDirectory() as folder:
+            network = network_of(
+                Path(folder), devices="device|capabilities\na|bridge\nb|bridge\nc|bridge\nd|bridge",
+                ports=ports(*rows, "a pc access 10", "d pc access 10"),
+                neighbors=cabled("a up b down", "b up c down", "c up d down"),
+                hosts=hosts("near 10.9.10.20/24 none a pc", "far 10.9.10.21/24 none d pc"),
+            )  # fmt: skip
+        (fault,) = why(network, "near", "far").findings
+        self.assertEqual(fault.rule, "link-native-differs")
+        return fault, why(network, "near", "far").confidence
+
+    def test_what_most_links_have_is_the_sites_habit(self):
+        for vid, port in ((10, "c down"), (20, "b up")):
+            fault, sure = self.asked(vid, vid)
+            self.assertEqual([str(c) for c in fault.repair], [f"ports {port}: pvid = {vid}"])
+            self.assertIn("2 of 2 other links have it so", fault.alternatives[0].because)
+            self.assertEqual(sure, "likely")
+
+    def test_what_one_of_several_has_is_none(self):
+        fault, sure = self.asked(10, "none")
+        self.assertEqual((sure, len(fault.alternatives)), ("open", 2))
+
+
+class Nowhere(unittest.TestCase):
+    """Hosts of one subnet in several VLANs, and no gateway that would decide."""
+
+    def asked(self, source, target, *rows):
+        """`rows` are hosts with the last part of their address, its subnet, and their VLAN."""
+        told = [row.split() for row in rows]
+        with tempfile.TemporaryDirectory() as folder:
+            network = network_of(
+                Path(folder), devices="device|capabilities|routing\nkeel|bridge|no",
+                ports=ports(*(f"keel p{n} access {vid}" for n, (*_, vid) in enumerate(told))),
+                hosts=hosts(*(f"{name} 10.9.{subnet}/24 none keel p{n}" for n, (name, subnet, _) in enumerate(told))),
+            )  # fmt: skip
+        answer = why(dataclasses.replace(network.told, info=Info()), source, target)  # no gateway was read
+        return answer, [tuple(map(str, one.changes)) for finding in answer.findings for one in finding.alternatives]
+
+    def test_of_three_vlans_none_is_chosen_and_each_is_told(self):
+        answer, told = self.asked("a", "b", "a 10.1 30", "b 10.2 40", "c 10.3 50", "x 20.1 30", "y 20.2 30")
+        self.assertEqual((answer.repair, answer.confidence), ((), "open"))
+        self.assertIn(("ports keel p0: pvid = 50", "ports keel p1: pvid = 50"), told)
+        self.assertFalse(any("pvid = 30" in change for changes in told for change in changes))  # others live there
+
+    def test_the_only_vlan_without_strangers_is_likely_and_never_sure_by_one_witness(self):
+        answer, _ = self.asked("a", "b", "a 10.1 30", "b 10.2 40", "x 20.1 30", "y 20.2 30")
+        self.assertEqual([str(c) for c in answer.repair], ["ports keel p0: pvid = 40"])
+        self.assertEqual(answer.confidence, "likely")
+
+    def test_a_gateway_of_another_subnet_is_one_more_explanation(self):
+        with tempfile.TemporaryDirectory() as folder:
+            network = network_of(
+                Path(folder), devices="device|capabilities|routing\nkeel|bridge|no\ncrane|router|yes",
+                ports=ports("keel p1 access 10", "keel p2 access 30", "keel t1 access 10", "keel t2 access 20",
+                            "crane g1 routed none", "crane g2 routed none"),
+                neighbors=cabled("keel t1 crane g1", "keel t2 crane g2"),
+                gateways=ROUTER + "crane|g1|10.9.10.1/24||g1|yes|up|up|no\ncrane|g2|10.9.20.1/24||g2|yes|up|up|no",
+                hosts=hosts("a 10.9.10.20/24 10.9.10.1 keel p1", "b 10.9.10.21/24 10.9.20.1 keel p2"),
+            )  # fmt: skip
+        answer = why(network, "a", "b")
+        self.assertEqual([str(c) for c in answer.repair], ["ports keel p2: pvid = 10"])
+        others = [str(c) for one in answer.findings[0].alternatives for c in one.changes if c.table == "hosts"]
+        self.assertIn("hosts b: address = 10.9.20.2/24", others)
+        self.assertNotEqual(answer.confidence, "sure")
+
+
+if __name__ == "__main__":
+    unittest.main()
