@@ -49,7 +49,8 @@ def _for_another(hearing: Hearing, own: Interface | None, wanted: PrefixedAddres
     """What speaks for one more address of an interface, or for an interface that is not there."""
     yield from _for_address(hearing, None, wanted, "")
     if own is not None and own.address is not None and own.address.network != wanted.network:
-        yield Witness(weights.SECOND, "")
+        lived_in = any(other is not own for other in hearing.context.expected.near(own.address.ip))
+        yield Witness(weights.SECOND if lived_in else 0.0, "")
 
 
 def _for_address(hearing: Hearing, own: Interface | None, wanted: PrefixedAddress, instead: str) -> Iterator[Witness]:

@@ -42,7 +42,7 @@ USUAL = 0.75
 UNUSED = 0.75
 """The address that the interface has instead is used by nobody, and nobody is in its subnet."""
 SECOND = -1.0
-"""The interface has an address already: two subnets in one VLAN are rare."""
+"""The interface has an address already, and its subnet has hosts: two subnets in one VLAN are rare."""
 AT_END = 0.3
 """It is the first or last address of its subnet, as gateways mostly are: decides only between equals."""
 FREE_NATIVE = 0.5
