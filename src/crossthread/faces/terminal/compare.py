@@ -11,7 +11,8 @@ from crossthread.faces.documents.exports import as_csv, as_markdown
 from crossthread.faces.terminal.console import STYLES, count, line, paragraph, said, table
 from crossthread.faces.terminal.findings import describe
 from crossthread.faces.terminal.rehearse import show_pairs
-from crossthread.questions.compare import Comparison, Part
+from crossthread.questions.compare import Comparison
+from crossthread.views.differences import Part
 
 _PARTS = ("devices", "links", "ports", "vlans", "trees", "gateways", "routes", "filters", "hosts")
 _STYLES = {"better": "bold green", "worse": "bold red", "same": "bold", "different": "bold yellow"}
