@@ -3,27 +3,24 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import NamedTuple
 
 import msgspec
 
 from crossthread.answer import Answer
-from crossthread.diagnosis.all_rules import ask_everywhere
-from crossthread.diagnosis.caution import cautious
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.judgement.confidence import Confidence, confidence, confidence_of
+from crossthread.diagnosis.likely import likely
 from crossthread.diagnosis.looking import Look, how_far, how_it_turns, looks
 from crossthread.diagnosis.meanings import meaning
 from crossthread.diagnosis.missing import gaps
-from crossthread.diagnosis.registry import named
 from crossthread.diagnosis.relevant_rows import focus
 from crossthread.diagnosis.repair.mends import harmless, mend
 from crossthread.diagnosis.repair.observations import fewest
-from crossthread.diagnosis.repair.side_effects import Pairs, Stopped
-from crossthread.diagnosis.repair.work_order import WorkStep, central, worked
+from crossthread.diagnosis.repair.outcome import carry_out
+from crossthread.diagnosis.repair.side_effects import Pairs
+from crossthread.diagnosis.repair.work_order import WorkStep, central
 from crossthread.diagnosis.rules import routing as routing_rules
-from crossthread.diagnosis.rules.survey import route_unread
 from crossthread.diagnosis.way.caveats import caveats
 from crossthread.diagnosis.way.echo import luck, walks
 from crossthread.diagnosis.way.faults import along, with_faults
@@ -214,12 +211,12 @@ def _by_one(network: Network, source: str, target: str, seat: str | None, plan: 
         return _unknown(context, (one, two), (there, back), _seat(network, seat))
     findings = mend(context, source, target) if not is_nobody(two) else []
     if any(finding.rule == "survey-gap" for finding in findings):  # what it needs may be there, where nobody read
-        findings = _likely(context, source, target) or findings
+        findings = likely(context, source, target) or findings
     seat = _seat(network, seat)
-    done = _carried_out(context, findings, (source, target), seat)
+    done = carry_out(context, findings, (source, target), seat)
     if done.costs and not done.proven:  # it would do harm, and mend nothing
         findings = harmless(context, findings)
-        done = _carried_out(context, findings, (source, target), seat)
+        done = carry_out(context, findings, (source, target), seat)
     final, (last_there, last_back), costs = done.after, done.walked, done.costs
     observe = _to_observe(Context(final, plan), (source, target), (last_there, last_back), seat)
     stop = there.stop if there.arrives is not True else back.stop
@@ -250,35 +247,13 @@ def _by_one(network: Network, source: str, target: str, seat: str | None, plan: 
     )
 
 
-class _Done(NamedTuple):
-    """What a repair comes to, carried out step by step on a copy."""
-
-    repair: tuple[Change, ...]
-    order: tuple[WorkStep, ...]
-    after: Network
-    walked: tuple[Walk, Walk]
-    costs: Pairs
-    luck: Pairs
-
-    @property
-    def proven(self) -> bool:
-        """Whether the pair works then."""
-        return bool(self.repair) and all(walk.arrives for walk in self.walked)
-
-
-def _carried_out(context: Context, findings: Sequence[Finding], pair: tuple[str, str], seat: str | None) -> _Done:
-    order, after = worked(context.network, findings, pair, seat)
-    changes = merge_changes(change for finding in findings for change in finding.repair)
-    return _Done(in_order(changes, order), order, after, walks(after, *pair), *context.once(Stopped).by(changes))
-
-
 def _unknown(context: Context, pair: tuple[Station, Station], walked: tuple[Walk, Walk], seat: str | None) -> Why:
     """What helps where the verdict is not known."""
     (one, two), (there, back), network = pair, walked, context.network
     contested = [c for walk in walked for c in walk.contests]
     answered = [routing_rules.several_answer(context, asker, wanted) for asker, wanted in contested]
     names = end_name(one), end_name(two)
-    findings = [*filter(None, answered), *_likely(context, *names)]
+    findings = [*filter(None, answered), *likely(context, *names)]
     observe = _to_observe(context, names, walked, seat)
     open_walk, first, answers = (there, one, False) if there.arrives is None else (back, two, True)
     paths = path_of(network, one, there), path_of(network, two, back)
@@ -297,20 +272,6 @@ def _unknown(context: Context, pair: tuple[Station, Station], walked: tuple[Walk
         look=looks(context, observe, [one.beyond.end for one in network.unread.exits(first)]),
         turns=how_it_turns(open_walk, observe, paths[answers]),
     )
-
-
-def _likely(context: Context, source: str, target: str) -> list[Finding]:
-    """What would be in the way if there were nothing but what was read: accused as far as facts speak for it."""
-    closed = context.network.as_if_complete()
-    if all_of(walk.arrives for walk in walks(closed, source, target)) is not False:
-        return []
-    suspected = mend(Context(closed, context.plan), source, target)
-    asked = (declared for name in {finding.rule for finding in suspected} for declared in named(name))
-    known = (finding for declared in asked for finding in ask_everywhere(context, declared))
-    standing = {finding.identity for finding in known if finding.severity != "note"}
-    found = [cautious(context, finding) for finding in suspected if finding.identity in standing]
-    absent = (finding for finding in suspected if finding.identity not in standing)
-    return found + [gap for finding in absent if (gap := route_unread(context, finding)) is not None]
 
 
 def _decide(findings: Sequence[Finding]) -> tuple[str, ...]:
@@ -354,19 +315,6 @@ def _seat(network: Network, wanted: str | None) -> str | None:
     if found is None:
         raise UnknownNameError(f"there is no device “{visible(wanted)}” in this survey")
     return found
-
-
-def in_order(changes: Sequence[Change], order: Sequence[WorkStep]) -> tuple[Change, ...]:
-    """Changes in the order of the steps that make them; as the steps make them where a thing is edited twice.
-
-    What one step clears and a later one sets must be told twice, or devices would refuse what comes between.
-    """
-    steps = [change for step in order for change in step.changes]
-    cells = [(change.table, str(change.key), column) for change in steps for column in change.cells]
-    if len(set(cells)) < len(cells):
-        return tuple(steps)
-    last = {(change.table, str(change.key)): at for at, change in enumerate(steps)}
-    return tuple(sorted(changes, key=lambda change: last.get((change.table, str(change.key)), len(steps))))
 
 
 def focused(network: Network, source: str, target: str) -> Network:

@@ -11,12 +11,12 @@ from crossthread.collector import copies_let_go, held_still
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.effects import find_effects, mended_by
 from crossthread.diagnosis.findings import Finding
+from crossthread.diagnosis.repair.outcome import in_order
 from crossthread.diagnosis.repair.work_order import WorkStep, central, work_order
 from crossthread.diagnosis.wanted_pairs import Share, Wanted
 from crossthread.network.given import of_network
 from crossthread.network.network import Network
 from crossthread.plan import Plan
-from crossthread.questions.why import in_order
 from crossthread.survey.changes import Change, merge_changes
 from crossthread.views.matrix import class_matrix
 

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 import msgspec
 
 from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.repair.outcome import in_order
 from crossthread.diagnosis.repair.tree_costs import opened
 from crossthread.diagnosis.repair.work_order import work_order
 from crossthread.diagnosis.search.cheapest_way import Search
@@ -19,7 +20,7 @@ from crossthread.network.network import Network
 from crossthread.network.routing.walks import Leg
 from crossthread.network.three_valued import all_of
 from crossthread.plan import Plan
-from crossthread.questions.why import Why, focused, in_order, why
+from crossthread.questions.why import Why, focused, why
 from crossthread.survey.changes import merge_changes
 from crossthread.views.way import Hop, path_of
 
