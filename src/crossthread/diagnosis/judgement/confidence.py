@@ -7,6 +7,7 @@ from typing import Literal, get_args
 
 from crossthread.diagnosis.findings import Alternative, Finding
 from crossthread.diagnosis.judgement import weights
+from crossthread.values import NONE, VlanSet
 
 Confidence = Literal["sure", "likely", "open"]
 _LEVELS: tuple[Confidence, ...] = get_args(Confidence)
@@ -34,12 +35,23 @@ def confidence(findings: Sequence[Finding], proven: bool = True) -> Confidence:
 
 
 def left_out(findings: Sequence[Finding]) -> bool:
-    """Whether a port gets a VLAN that both ends of some link leave out: the two agree that it does not belong there."""
+    """Whether a port gets a VLAN that both ends of some link leave out: the two agree that it does not belong there.
+
+    So they do where both are access ports of one other VLAN.
+    """
     moved = {
         c.cells.get("pvid") for f in findings if f.rule in ("port-vlan-wrong", "port-mode-wrong") for c in f.repair
     }
-    agreed = [f for f in findings if f.rule == "link-vlan-missing" and len({str(c.key) for c in f.repair}) > 1]
-    return any(subject.vid in moved for finding in agreed for subject in finding.subjects if subject.vid)
+    agreed = [f for f in findings if len({str(c.key) for c in f.repair if c.table == "ports"}) > 1]
+    return any(isinstance(vid, int) and vid in lacking(agreed) for vid in moved)
+
+
+def lacking(findings: Sequence[Finding]) -> VlanSet:
+    """The VLANs that links do not carry, by some findings about links: those that they say, or that a trunk would."""
+    found = VlanSet.of(s.vid for f in findings if f.rule == "link-vlan-missing" for s in f.subjects if s.vid)
+    for change in [change for f in findings if f.rule == "port-mode-wrong" for change in f.repair]:
+        found |= VlanSet.parse(str(change.cells.get("allowed") or NONE))
+    return found
 
 
 def confidence_of(finding: Finding) -> Confidence:

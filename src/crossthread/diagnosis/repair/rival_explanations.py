@@ -9,7 +9,7 @@ from typing import NamedTuple
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.judgement import weights
-from crossthread.diagnosis.judgement.confidence import left_out
+from crossthread.diagnosis.judgement.confidence import lacking, left_out
 from crossthread.diagnosis.judgement.hearing import Hearing
 from crossthread.diagnosis.judgement.weighing import accused, weight
 from crossthread.diagnosis.repair.hypotheses import hypotheses
@@ -134,8 +134,8 @@ def explanation_of(context: Context, source: str, target: str, known: Sequence[F
 
 def _suffered(context: Context, findings: Sequence[Finding]) -> bool:
     """Whether links lack a VLAN that is in several pieces as things are, so that others suffer from it anyway."""
-    lacking = {s.vid for finding in findings if finding.rule == "link-vlan-missing" for s in finding.subjects if s.vid}
-    return bool(lacking) and not lacking.isdisjoint(context.once(_in_pieces))
+    vids = lacking(findings)
+    return bool(vids) and any(vid in vids for vid in context.once(_in_pieces))
 
 
 def _in_pieces(context: Context) -> frozenset[int]:
