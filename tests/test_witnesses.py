@@ -109,8 +109,8 @@ class Witnesses(unittest.TestCase):
         ]
         off = [interface("crane", "g1.10", 10, address="10.9.10.4/24")]
         back = moved("10.9.10.4/24", "10.9.10.1/24")
-        self.heard(off, back, [(3.0, "4 hosts use 10.9.10.1"), *usual], 2.75, desks=(3, 1))
-        self.heard(off, back, [(1.0, "desk-loft-1 uses 10.9.10.1"), *usual], 0.75, desks=(1, 0))
+        self.heard(off, back, [(3.0, "4 hosts use 10.9.10.1"), *usual], 3.125, desks=(3, 1))
+        self.heard(off, back, [(1.0, "desk-loft-1 uses 10.9.10.1"), *usual], 1.125, desks=(1, 0))
         wide = [interface("crane", "g1.10", 10, address="10.9.10.1/16")]
         told = [(1.5, "4 of 4 hosts of its subnet have /24")]
         self.heard(wide, moved("10.9.10.1/16", "10.9.10.1/24"), told, 0.5, desks=(3, 1))

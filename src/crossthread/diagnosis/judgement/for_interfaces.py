@@ -66,10 +66,10 @@ def _for_address(hearing: Hearing, own: Interface | None, wanted: PrefixedAddres
     count = sum(one.number for one in users)
     says = f"{users[0].station.name} uses {wanted.ip}" if count == 1 else f"{count} hosts use {wanted.ip}"
     yield from agreeing(count, says, weights.OWN, weights.SEVERAL)
-    ends = {end_of(s.address.ip, s.address) for s in hearing.context.network.stations.gateways
-            if s.address is not None and s is not own}  # fmt: skip
+    ends = [end_of(s.address.ip, s.address) for s in hearing.context.network.stations.gateways
+            if s.address is not None and s is not own]  # fmt: skip
     if (end := end_of(wanted.ip, wanted)) is None and ends and None not in ends:
-        yield Witness(-weights.USUAL, "")  # all others are at an end
+        yield Witness(-weights.USUAL * len(ends) / (len(ends) + 1), "")  # all others are at an end
     elif end is not None and end in ends:
         yield Witness(weights.USUAL, f"other gateways too have the {end} address of their subnets")
     elif end is not None:
