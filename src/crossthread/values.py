@@ -12,8 +12,10 @@ from functools import lru_cache
 from ipaddress import (
     IPv4Address,
     IPv4Interface,
+    IPv4Network,
     IPv6Address,
     IPv6Interface,
+    IPv6Network,
     ip_address,
     ip_interface,
 )
@@ -22,6 +24,7 @@ from weakref import WeakValueDictionary
 
 Address = IPv4Address | IPv6Address
 PrefixedAddress = IPv4Interface | IPv6Interface
+Prefix = IPv4Network | IPv6Network
 
 VID_MIN, VID_MAX = 1, 4094
 NO_VID = 0

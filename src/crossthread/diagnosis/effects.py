@@ -6,10 +6,8 @@ until nothing fails or nothing more is found.
 
 from __future__ import annotations
 
-from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator
-from itertools import islice
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import msgspec
 
@@ -17,6 +15,7 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.missing import gaps
 from crossthread.diagnosis.search.cheapest_way import Search
+from crossthread.diagnosis.wants import Want, find_wants, rank
 from crossthread.diagnosis.way.explanations import explain
 from crossthread.errors import SurveyError
 from crossthread.network.hosts.classes import HostClass
@@ -27,21 +26,8 @@ from crossthread.network.routing.walks import Walk
 from crossthread.network.three_valued import Truth, all_of
 from crossthread.survey.changes import merge_changes
 from crossthread.survey.survey import Evidence
-from crossthread.values import NONE
 
 _ROUNDS = 8
-_FAR = 2
-"""How many hosts of other subnets each class is tried with: one behind the same device that routes, one behind
-another."""
-
-
-class Want(NamedTuple):
-    """Two that should reach each other: a host for its class, and another host or (None) the gateway of its subnet."""
-
-    one: str
-    other: str | None
-    losers: tuple[HostClass, ...]
-    """Whose hosts lose if they do not."""
 
 
 class Effect:
@@ -77,7 +63,7 @@ class Effects(NamedTuple):
 
 def find_effects(context: Context, progress: Callable[[], None] = lambda: None) -> Effects:
     """Ask of every class of hosts whether it reaches peers, gateway and other subnets, and explain what fails."""
-    wants = list(_wants(context))
+    wants = list(find_wants(context))
     found: dict[object, Effect] = {}
     unsettled: dict[tuple[str, str, str], tuple[Evidence, tuple[str, str]]] = {}
     mended: set[tuple[str, str, str]] = set()
@@ -197,103 +183,6 @@ def _is_own(finding: Finding, host: Station) -> bool:
     )
 
 
-def _wants(context: Context) -> Iterator[Want]:
-    """Whom each class should reach.
-
-    Its gateway, the largest other class of its subnet, some hosts of other subnets; and one host of each subnet every
-    other subnet, by each device that routes.
-    """
-    subnets: dict[Any, list[HostClass]] = defaultdict(list)
-    for one in context.network.classes.all:
-        first = one.hosts[0]
-        subnet = context.expected.subnet(first)
-        if subnet is not None:
-            subnets[subnet.network].append(one)
-        elif first.row.address == NONE:
-            yield from _addressless(context, one)
-    mains = {network: max(classes, key=_rank) for network, classes in subnets.items()}
-    served = {network: context.expected.gateways(main.hosts[0])[:1] for network, main in mains.items()}
-    routed = [network for network in mains if served[network] or _expects_gateway(subnets[network])]
-    for network, classes in subnets.items():
-        main = mains[network]
-        others = _some_far(context, network, routed, served, mains)
-        for one in classes:
-            first = one.hosts[0]
-            if served[network]:
-                yield Want(first.name, None, (one,))
-            peer = main.hosts[0] if one is not main else next(iter(main.hosts[1:2]), None)
-            if peer is None and not served[network]:
-                peer = next((s for s in _who_expects(context, first) if s is not first), None)
-            if peer is not None:
-                yield Want(first.name, peer.name, (one,))
-            if network in routed and one is not main:
-                for other in others:
-                    yield Want(first.name, mains[other].hosts[0].name, (one,))
-    done: set[tuple[Any, ...]] = set()
-    for one_net in routed:
-        for two_net in routed:
-            if one_net == two_net or one_net.version != two_net.version:
-                continue
-            keys = {(_router(served[a]) or a, b) for a, b in ((one_net, two_net), (two_net, one_net))}
-            if keys <= done or not _may(context, mains[one_net], mains[two_net]):
-                continue
-            done |= keys
-            losers = (*subnets[one_net], *subnets[two_net])
-            yield Want(mains[one_net].hosts[0].name, mains[two_net].hosts[0].name, losers)
-
-
-def _router(gateways: list[Interface]) -> tuple[str, object] | None:
-    """The routing table that a subnet's packets come to first."""
-    return (gateways[0].device, gateways[0].row.table) if gateways else None
-
-
-def _expects_gateway(classes: list[HostClass]) -> bool:
-    """Whether most hosts of a subnet have a gateway set, whether or not it is there."""
-    having = sum(len(one.hosts) for one in classes if one.gateway not in (None, NONE))
-    return 2 * having > sum(len(one.hosts) for one in classes)
-
-
-def _who_expects(context: Context, host: HostStation) -> Iterator[HostStation]:
-    """The hosts that take a host for a neighbour, though it may not take them for such."""
-    if host.address is not None:
-        yield from (other for other in context.expected.near(host.address.ip) if isinstance(other, HostStation))
-
-
-def _rank(one: HostClass) -> tuple[bool, int]:
-    """How well a class stands for its subnet: plain hosts before special ones, many before few."""
-    return one.plain, len(one.hosts)
-
-
-def _may(context: Context, one: HostClass, two: HostClass) -> bool:
-    return context.plan.may_talk(context.expected.vlan(one.hosts[0]), context.expected.vlan(two.hosts[0]))
-
-
-def _some_far(
-    context: Context, network: Any, routed: list[Any], served: dict[Any, list[Interface]], mains: dict[Any, HostClass]
-) -> list[Any]:
-    """A few other subnets that the hosts of one may talk with, behind the same device that routes and behind others."""
-    if network not in routed:
-        return []
-    own = _router(served[network])
-    others = [other for other in routed if other != network and other.version == network.version]
-
-    def first(behind_the_same: bool, count: int) -> list[Any]:
-        near = (other for other in others if (_router(served[other]) == own) is behind_the_same)
-        return list(islice((other for other in near if _may(context, mains[network], mains[other])), count))
-
-    same = first(True, 1)
-    return [*same, *first(False, _FAR - len(same))]
-
-
-def _addressless(context: Context, one: HostClass) -> Iterator[Want]:
-    """A host without an address reaches nobody; any other host of its VLAN, or at all, shows it."""
-    vid = one.vid
-    others = [c for c in context.network.classes.all if c is not one and c.block is not None]
-    near = [c for c in others if c.vid == vid] or others
-    if near:
-        yield Want(one.hosts[0].name, near[0].hosts[0].name, (one,))
-
-
 def _forbidden(context: Context) -> Iterator[tuple[str, str, tuple[int, int]]]:
     """Pairs of hosts that reach each other though the plan keeps their VLANs apart."""
     if not context.plan.talk:
@@ -302,7 +191,7 @@ def _forbidden(context: Context) -> Iterator[tuple[str, str, tuple[int, int]]]:
     mains: dict[int, HostClass] = {}
     for one in context.network.classes.all:
         vid = context.expected.vlan(one.hosts[0])
-        if vid is not None and one.block is not None and (vid not in mains or _rank(one) > _rank(mains[vid])):
+        if vid is not None and one.block is not None and (vid not in mains or rank(one) > rank(mains[vid])):
             mains[vid] = one
     for one_vid, one in mains.items():
         for two_vid, two in mains.items():

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import msgspec
 
 from crossthread.diagnosis.context import Context
-from crossthread.values import NONE
+from crossthread.values import NONE, Prefix
 from crossthread.views.matrix import ClassMatrix
 
 
@@ -30,7 +30,7 @@ class _Place(NamedTuple):
     """What decides whom a host should reach."""
 
     version: int
-    subnet: Any
+    subnet: Prefix
     vid: int | None
     routed: bool
 
@@ -49,8 +49,8 @@ class Wanted:
         self._kind: dict[str, int] = {}
         """Of each host the number of what decides whom it should reach."""
         expected = context.expected
-        routed: Counter[Any] = Counter()
-        found: dict[str, tuple[Any, int | None]] = {}
+        routed: Counter[Prefix] = Counter()
+        found: dict[str, tuple[Prefix, int | None]] = {}
         for one in context.network.classes.all:
             first = one.hosts[0]
             subnet, vid = expected.subnet(first), expected.vlan(first)

@@ -9,14 +9,13 @@ from __future__ import annotations
 import os
 import stat
 from collections.abc import Callable, Mapping, Sequence
-from ipaddress import IPv4Network, IPv6Network, ip_network
+from ipaddress import ip_network
 from pathlib import Path
 from typing import Any
 
 from crossthread.errors import Problem, SurveyError, visible
-from crossthread.values import Address
+from crossthread.values import Address, Prefix
 
-Prefix = IPv4Network | IPv6Network
 AUTH = {"sha1": 20, "sha224": 28, "sha256": 32, "sha384": 48, "sha512": 64}
 """The authentication protocols of version 3 (RFC 3414, RFC 7860)."""
 PRIVACY = ("aes128", "aes192", "aes256")

@@ -6,8 +6,7 @@ from collections.abc import Sequence
 from ipaddress import ip_address, ip_network
 
 from crossthread.errors import VisitError, visible
-from crossthread.live.access import Prefix
-from crossthread.values import Address
+from crossthread.values import Address, Prefix
 
 _LARGEST_SWEEP = 65_536
 

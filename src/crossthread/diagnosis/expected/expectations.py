@@ -11,7 +11,7 @@ import re
 from collections import Counter, defaultdict
 from collections.abc import Iterator
 from functools import cached_property
-from ipaddress import IPv4Network, IPv6Network, ip_interface, ip_network
+from ipaddress import ip_interface, ip_network
 
 from crossthread.diagnosis.expected.prefix_lengths import PrefixLengths
 from crossthread.diagnosis.expected.voters import (
@@ -29,7 +29,7 @@ from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.network import Network
 from crossthread.network.switching.known_vids import find_named_vids
 from crossthread.plan import Plan
-from crossthread.values import NO_VID, Address, PrefixedAddress
+from crossthread.values import NO_VID, Address, Prefix, PrefixedAddress
 
 _DEFAULT = 0.25
 """What is left of a vote for VLAN 1 by a port, which is there if nobody set it: a default witnesses hardly anything."""
@@ -112,7 +112,7 @@ class Expected:
         return 1 if weights.get(vid, 0.0) >= 0.5 * weights.get(wanted, 1.0) else 3
 
     @cached_property
-    def planned_subnets(self) -> list[tuple[IPv4Network | IPv6Network, int]]:
+    def planned_subnets(self) -> list[tuple[Prefix, int]]:
         """The subnets of the plan with their VLANs, the longest prefix first."""
         found = [(ip_network(text), vid) for vid, entry in self._plan.vlans.items() for text in entry.subnets or ()]
         return sorted(found, key=lambda pair: -pair[0].prefixlen)

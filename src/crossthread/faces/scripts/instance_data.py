@@ -17,11 +17,13 @@ from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
 from crossthread.values import NO_VID, NONE, VlanSet
 
+Node = dict[str, Any]
+"""One node of instance data (RFC 7951)."""
 _BRIDGES, _INTERFACES = "ieee802-dot1q-bridge:bridges", "ietf-interfaces:interfaces"
 _SEEN = {"oper", "link"}
 
 
-def as_instance_data(network: Network, repair: Sequence[Change]) -> dict[str, Any]:
+def as_instance_data(network: Network, repair: Sequence[Change]) -> Node:
     """The data of each device that is to be merged into its configuration, and the changes that have no place there.
 
     Returns
@@ -29,7 +31,7 @@ def as_instance_data(network: Network, repair: Sequence[Change]) -> dict[str, An
     dict
         `devices`: by name, the documents; `elsewhere`: the changes, or what is left of them, as a survey has them.
     """
-    documents: dict[str, dict[str, Any]] = {}
+    documents: dict[str, Node] = {}
     elsewhere = []
     for change in repair:
         device = str(change.key.get("device", ""))
@@ -41,7 +43,7 @@ def as_instance_data(network: Network, repair: Sequence[Change]) -> dict[str, An
     return {"devices": {name: found for name, found in documents.items() if found}, "elsewhere": elsewhere}
 
 
-def _placed(network: Network, document: dict[str, Any], change: Change) -> Change:
+def _placed(network: Network, document: Node, change: Change) -> Change:
     """Put a change into a document; what is left of it."""
     key = {column: str(value) for column, value in change.key.items()}
     cells = dict(change.cells)
@@ -49,7 +51,7 @@ def _placed(network: Network, document: dict[str, Any], change: Change) -> Chang
         _port(network, document, key, cells)
     elif change.table == "vlans" and cells.get("state", "active") == "active":
         cells.pop("state", None)
-        entry: dict[str, Any] = {"vid": int(key["vid"])}
+        entry: Node = {"vid": int(key["vid"])}
         if cells.get("name"):
             entry["name"] = str(cells.pop("name"))
         _component(document, key["device"]).setdefault("bridge-vlan", {}).setdefault("vlan", []).append(entry)
@@ -63,7 +65,7 @@ def _placed(network: Network, document: dict[str, Any], change: Change) -> Chang
     return msgspec.structs.replace(change, cells=cells)
 
 
-def _port(network: Network, document: dict[str, Any], key: dict[str, str], cells: dict[str, Any]) -> None:
+def _port(network: Network, document: Node, key: dict[str, str], cells: Node) -> None:
     row = network.port(End(key["device"], key["port"]))
     mode = cells.get("mode") or (row.mode if row is not None else None)
     if cells.get("admin"):
@@ -93,7 +95,7 @@ def _port(network: Network, document: dict[str, Any], key: dict[str, str], cells
         cells.pop("mode", None)  # a port that registers no VLAN but its own
 
 
-def _address(document: dict[str, Any], key: dict[str, str], cells: dict[str, Any]) -> None:
+def _address(document: Node, key: dict[str, str], cells: Node) -> None:
     if cells.get("admin"):
         _interface(document, key["interface"])["enabled"] = cells.pop("admin") == "up"
     if cells.get("address") and cells["address"] != NONE:
@@ -102,8 +104,8 @@ def _address(document: dict[str, Any], key: dict[str, str], cells: dict[str, Any
         family.setdefault("address", []).append({"ip": str(own.ip), "prefix-length": own.network.prefixlen})
 
 
-def _interface(document: dict[str, Any], name: str) -> dict[str, Any]:
-    listed: list[dict[str, Any]] = document.setdefault(_INTERFACES, {}).setdefault("interface", [])
+def _interface(document: Node, name: str) -> Node:
+    listed: list[Node] = document.setdefault(_INTERFACES, {}).setdefault("interface", [])
     for entry in listed:
         if entry["name"] == name:
             return entry
@@ -111,9 +113,9 @@ def _interface(document: dict[str, Any], name: str) -> dict[str, Any]:
     return listed[-1]
 
 
-def _component(document: dict[str, Any], device: str) -> dict[str, Any]:
-    bridges: list[dict[str, Any]] = document.setdefault(_BRIDGES, {}).setdefault("bridge", [])
+def _component(document: Node, device: str) -> Node:
+    bridges: list[Node] = document.setdefault(_BRIDGES, {}).setdefault("bridge", [])
     if not bridges:
         bridges.append({"name": device, "component": [{"name": device}]})
-    component: dict[str, Any] = bridges[0]["component"][0]
+    component: Node = bridges[0]["component"][0]
     return component

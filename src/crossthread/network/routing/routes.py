@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from functools import cached_property
-from ipaddress import IPv4Network, IPv6Network, ip_network
+from ipaddress import ip_network
 from typing import NamedTuple
 
 from crossthread.network.hosts.station import Station
@@ -13,7 +13,7 @@ from crossthread.network.three_valued import Truth, all_of
 from crossthread.network.topology.names import Names
 from crossthread.survey import Survey
 from crossthread.survey.records import Device, Route
-from crossthread.values import NONE, Address, address
+from crossthread.values import NONE, Address, Prefix, address
 
 
 class Choice(NamedTuple):
@@ -66,7 +66,7 @@ class Routing:
         return found
 
     @cached_property
-    def _prefixes(self) -> dict[str, IPv4Network | IPv6Network]:
+    def _prefixes(self) -> dict[str, Prefix]:
         return {prefix: ip_network(prefix) for prefix in {row.prefix for row in self._survey.routes}}
 
     def routes(self, device: str) -> list[Route]:

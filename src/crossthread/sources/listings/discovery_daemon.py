@@ -6,13 +6,14 @@ import contextlib
 from collections.abc import Iterable
 from typing import Any
 
+from crossthread.sources.listings.shapes import Entry
 from crossthread.survey.records import Device, Neighbor, Port
 from crossthread.values import NONE, parse_mac
 
 _CAPABILITIES = {"bridge", "router", "station", "wlan", "repeater", "other"}
 
 
-def read_chassis(device: str, document: dict[str, Any], source: str) -> list[Device]:
+def read_chassis(device: str, document: Entry, source: str) -> list[Device]:
     """A device's own row from its local chassis."""
     found = []
     for local in _each(document.get("local-chassis")):
@@ -33,7 +34,7 @@ def read_chassis(device: str, document: dict[str, Any], source: str) -> list[Dev
     return found
 
 
-def read_neighbors(device: str, document: dict[str, Any], source: str) -> list[Neighbor]:
+def read_neighbors(device: str, document: Entry, source: str) -> list[Neighbor]:
     """A row for each neighbour that a device hears."""
     found = []
     for holder in _each(document.get("lldp")):
@@ -45,13 +46,13 @@ def read_neighbors(device: str, document: dict[str, Any], source: str) -> list[N
     return found
 
 
-def lists_own_ports(document: dict[str, Any]) -> bool:
+def lists_own_ports(document: Entry) -> bool:
     """Whether a document is about a device's own interfaces, and not about its neighbours."""
     heard = [one for holder in _each(document.get("lldp")) for one in _each(holder.get("interface"))]
     return bool(heard) and all("status" in one for one in heard)
 
 
-def read_own_ports(device: str, document: dict[str, Any], ports: Iterable[Port], source: str) -> list[Port]:
+def read_own_ports(device: str, document: Entry, ports: Iterable[Port], source: str) -> list[Port]:
     """What each of a device's ports does with neighbour discovery, and the VLAN that it tells phones to use."""
     held = list(ports)
     voices, found = voice_vlans(document), []
@@ -59,7 +60,7 @@ def read_own_ports(device: str, document: dict[str, Any], ports: Iterable[Port],
         for one in _each(holder.get("interface")):
             rows = [row for row in held if row.port == one.get("name")]
             if rows:
-                cells: dict[str, Any] = {"discovery": _DISCOVERY.get((_value(one, "status") or "").casefold())}
+                cells: Entry = {"discovery": _DISCOVERY.get((_value(one, "status") or "").casefold())}
                 if all(row.mode is None for row in rows):
                     cells["voice"] = voices.get(rows[0].port)
                 found.append(Port(device, rows[0].port, source=source, **cells))
@@ -69,7 +70,7 @@ def read_own_ports(device: str, document: dict[str, Any], ports: Iterable[Port],
 _DISCOVERY = {"rx and tx": "both", "rx only": "receive", "tx only": "send", "disabled": "off"}
 
 
-def voice_vlans(document: dict[str, Any]) -> dict[str, int]:
+def voice_vlans(document: Entry) -> dict[str, int]:
     """The VLAN that a phone is told to use, for each own interface on which that was announced (LLDP-MED)."""
     found: dict[str, int] = {}
     for holder in _each(document.get("lldp")):
@@ -88,9 +89,7 @@ def _plain(value: Any) -> str | None:
     return str(value) if isinstance(value, str | int) else None
 
 
-def _neighbor(
-    device: str, heard: dict[str, Any], chassis: dict[str, Any], port: dict[str, Any], source: str
-) -> Neighbor:
+def _neighbor(device: str, heard: Entry, chassis: Entry, port: Entry, source: str) -> Neighbor:
     ttl = _value(port, "ttl")
     pvid = None
     for vlan in _each(heard.get("vlan")):
@@ -114,18 +113,18 @@ def _neighbor(
     )
 
 
-def _each(value: Any) -> list[dict[str, Any]]:
+def _each(value: Any) -> list[Entry]:
     return [entry for entry in value if isinstance(entry, dict)] if isinstance(value, list) else []
 
 
-def _value(holder: dict[str, Any], name: str) -> str | None:
+def _value(holder: Entry, name: str) -> str | None:
     for entry in _each(holder.get(name)):
         if isinstance(entry.get("value"), str) and entry["value"]:
             return str(entry["value"])
     return None
 
 
-def _identifier(holder: dict[str, Any]) -> str | None:
+def _identifier(holder: Entry) -> str | None:
     text = _value(holder, "id")
     if text is not None:
         with contextlib.suppress(ValueError):
@@ -133,7 +132,7 @@ def _identifier(holder: dict[str, Any]) -> str | None:
     return text
 
 
-def _capabilities(chassis: dict[str, Any]) -> tuple[str, ...] | None:
+def _capabilities(chassis: Entry) -> tuple[str, ...] | None:
     listed = _each(chassis.get("capability"))
     if not listed:
         return None

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from msgspec.structs import replace
 
 from crossthread.sources.listings import software_switch
@@ -19,6 +17,7 @@ from crossthread.sources.listings.linux_links import (
     table_of,
 )
 from crossthread.sources.listings.linux_routing import Parts, listed, proxies_of, read_forwarding, read_routes
+from crossthread.sources.listings.shapes import Entry
 from crossthread.survey.records import ArpEntry, Gateway, Host, MacEntry, Port, Row, TreePort
 from crossthread.values import NO_VID, NONE, VlanSet, address, interface, parse_mac
 
@@ -32,17 +31,17 @@ def links_of(parts: Parts) -> Links:
     return found
 
 
-def _flags(link: dict[str, Any]) -> set[str]:
+def _flags(link: Entry) -> set[str]:
     flags = link.get("flags")
     return {str(flag) for flag in flags} if isinstance(flags, list) else set()
 
 
-def _oper(link: dict[str, Any]) -> str:
+def _oper(link: Entry) -> str:
     flags = _flags(link)
     return "up" if {"UP", "LOWER_UP"} <= flags and "NO-CARRIER" not in flags else "down"
 
 
-def _addresses(link: dict[str, Any], local: bool = False) -> list[str]:
+def _addresses(link: Entry, local: bool = False) -> list[str]:
     """An interface's addresses, of IPv4 first; link-local ones only where it has no other of their version.
 
     With `local` those of IPv6 always, where there are others: hosts use them as their gateway.
@@ -60,7 +59,7 @@ def _addresses(link: dict[str, Any], local: bool = False) -> list[str]:
     return [str(own) for own in sorted(kept, key=lambda own: (own.version, own.is_link_local))]
 
 
-def _mac(link: dict[str, Any]) -> str | None:
+def _mac(link: Entry) -> str | None:
     try:
         return parse_mac(str(link.get("address")))
     except ValueError:
@@ -82,7 +81,7 @@ _OF_HOSTS = {
 }  # fmt: skip
 
 
-def _in_use(parts: Parts) -> list[dict[str, Any]]:
+def _in_use(parts: Parts) -> list[Entry]:
     """The interfaces that are not members of another."""
     links = links_of(parts)
     return [link for name, link in links.items() if name not in bond_members(links)]
@@ -103,7 +102,7 @@ def read_host(name: str, parts: Parts) -> list[Row]:
     return [Host(name, _mac(link), own, gateway, link=up, source=source)]
 
 
-def _hop(route: dict[str, Any]) -> str | None:
+def _hop(route: Entry) -> str | None:
     try:
         return str(address(str(route["gateway"])))
     except (KeyError, ValueError):
@@ -125,7 +124,7 @@ def read_device(name: str, parts: Parts) -> list[Row]:
     for port in (name for name in links if name in physical):
         link = links[port]
         alias = link.get("ifalias")
-        cells: dict[str, Any] = bridged.get(port, bonded.get(port, {}))
+        cells: Entry = bridged.get(port, bonded.get(port, {}))
         alone = not isinstance(link.get("master"), str) or table_of(link) is not None
         if port not in switched and port not in bundled and not cells and alone:
             cells = {"mode": "routed"}
@@ -169,7 +168,7 @@ def read_device(name: str, parts: Parts) -> list[Row]:
         elif link_data(links.get(str(link.get("link")), {}), "info", "bridge") is not None:
             place.pop("port", None)  # a tagged interface on a bridge, and not on a port
         for own in _addresses(link, local=True):
-            state: dict[str, Any] = {"admin": "up" if "UP" in _flags(link) else "down", "oper": _oper(link)}
+            state: Entry = {"admin": "up" if "UP" in _flags(link) else "down", "oper": _oper(link)}
             state["proxy_arp"] = proxies.get(label) if ":" not in own else None
             rows.append(Gateway(name, label, own, source=source, table=table_of(link), **state, **place))
             taggers |= {place["port"]} if place.get("port") in switched else set()
@@ -188,7 +187,7 @@ def _routed(row: Port) -> Port:
     return replace(row, mode="routed", pvid=None, allowed=None, untagged=None)
 
 
-def _is_physical(port: str, link: dict[str, Any], links: Links, details: software_switch.Listing) -> bool:
+def _is_physical(port: str, link: Entry, links: Links, details: software_switch.Listing) -> bool:
     """Whether an interface is a port that a cable may be plugged into."""
     info = link.get("linkinfo")
     kind = info.get("info_kind") if isinstance(info, dict) else None
@@ -210,11 +209,11 @@ def _own_bridges(details: software_switch.Listing) -> set[str]:
 
 def _place(
     label: str,
-    link: dict[str, Any],
+    link: Entry,
     switched: software_switch.Listing,
     details: software_switch.Listing,
     physical: set[str],
-) -> dict[str, Any]:
+) -> Entry:
     """Where an interface with an address sits: in a VLAN of the bridge, tagged on a port, or on the port itself."""
     info = link.get("linkinfo")
     info = info if isinstance(info, dict) else {}
@@ -235,9 +234,9 @@ def _place(
     return {"port": label, "untagged": "yes"} if label in physical else {}
 
 
-def _bridge_members(parts: Parts) -> dict[str, dict[str, Any]]:
+def _bridge_members(parts: Parts) -> dict[str, Entry]:
     """The VLAN columns of the ports of a Linux bridge that filters VLANs."""
-    found: dict[str, dict[str, Any]] = {}
+    found: dict[str, Entry] = {}
     for entry in listed(parts, "bridge-vlan"):
         members = VlanSet()
         untagged = VlanSet()
@@ -260,14 +259,14 @@ def _bridge_members(parts: Parts) -> dict[str, dict[str, Any]]:
 _TABLES = ("ovs-port", "ovs-interface", "ovs-bridge")
 
 
-def _switching(parts: Parts) -> dict[str, dict[str, Any]]:
+def _switching(parts: Parts) -> dict[str, Entry]:
     """Which ports of a Linux bridge are isolated from each other."""
     told = ((entry.get("ifname"), entry.get("isolated")) for entry in listed(parts, "bridge-link"))
     words = {True: "yes", False: "no"}
     return {str(name): {"isolated": words[says]} for name, says in told if isinstance(says, bool)}
 
 
-def _guard(entry: dict[str, Any]) -> str | None:
+def _guard(entry: Entry) -> str | None:
     """What holds a port of a Linux bridge closed if the spanning tree is heard there, or a better root; `none`."""
     if not isinstance(entry.get("guard"), bool):
         return None

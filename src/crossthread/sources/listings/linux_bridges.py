@@ -7,9 +7,10 @@ for: of their ports no VLAN is known.
 
 from __future__ import annotations
 
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from crossthread.sources.listings.linux_links import Links, link_data
+from crossthread.sources.listings.shapes import Entry
 from crossthread.survey.records import Device, Row, Tree
 from crossthread.values import NO_VID, VlanSet, parse_mac
 
@@ -61,14 +62,14 @@ def find_bridges(links: Links) -> Bridges:
     return Bridges(True, vids, members)
 
 
-def _tag(link: dict[str, Any], links: Links) -> tuple[str, int] | None:
+def _tag(link: Entry, links: Links) -> tuple[str, int] | None:
     """The port below a tagged interface, and the tag; None for one that has no tag."""
     data, below = link_data(link, "info", "vlan"), link.get("link")
     vid = data.get("id") if data is not None else None
     return (below, vid) if isinstance(below, str) and isinstance(vid, int) and below in links else None
 
 
-def port_cells(bridges: Bridges) -> dict[str, dict[str, Any]]:
+def port_cells(bridges: Bridges) -> dict[str, Entry]:
     """The VLAN columns of the ports of bridges that are each a VLAN."""
     tagged, bare = dict[str, VlanSet](), dict[str, int]()
     for member in bridges.members.values():
@@ -76,7 +77,7 @@ def port_cells(bridges: Bridges) -> dict[str, dict[str, Any]]:
             tagged[member.port] = tagged.get(member.port, VlanSet()) | VlanSet.of([member.vid])
         else:
             bare[member.port] = member.vid
-    found: dict[str, dict[str, Any]] = {port: {"mode": "access", "pvid": vid} for port, vid in bare.items()}
+    found: dict[str, Entry] = {port: {"mode": "access", "pvid": vid} for port, vid in bare.items()}
     for port, vids in tagged.items():
         own = bare.get(port, NO_VID)
         carried = vids | (VlanSet.of([own]) if own else VlanSet())
@@ -114,7 +115,7 @@ def read_bridges(name: str, links: Links, bridges: Bridges, source: str) -> list
     return found
 
 
-def _number(link: dict[str, Any]) -> int | None:
+def _number(link: Entry) -> int | None:
     """The number of a port in its bridge."""
     text = str((link_data(link, "info_slave", "bridge") or {}).get("no"))
     try:

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from crossthread.sources.documents import Document
+from crossthread.sources.listings.shapes import Entry
 
-Links = dict[str, dict[str, Any]]
+Links = dict[str, Entry]
 
 
-def link_data(link: dict[str, Any], part: str, kind: str) -> dict[str, Any] | None:
+def link_data(link: Entry, part: str, kind: str) -> Entry | None:
     """What an interface says of being of some kind itself (`info`), or of its master of that kind (`info_slave`)."""
     told = link.get("linkinfo")
     if not isinstance(told, dict) or told.get(f"{part}_kind") != kind:
@@ -18,7 +17,7 @@ def link_data(link: dict[str, Any], part: str, kind: str) -> dict[str, Any] | No
     return data if isinstance(data, dict) else {}
 
 
-def counters(link: dict[str, Any]) -> dict[str, int]:
+def counters(link: Entry) -> dict[str, int]:
     """What an interface has counted, of packets and of damaged ones, where the listing says (`-s`)."""
     told, found = link.get("stats64"), dict[str, int]()
     if not isinstance(told, dict):
@@ -32,18 +31,18 @@ def counters(link: dict[str, Any]) -> dict[str, int]:
     return found
 
 
-def is_bond(link: dict[str, Any]) -> bool:
+def is_bond(link: Entry) -> bool:
     """Whether an interface bundles others."""
     return link_data(link, "info", "bond") is not None
 
 
-def bond_members(links: Links) -> dict[str, dict[str, Any]]:
+def bond_members(links: Links) -> dict[str, Entry]:
     """The columns of the ports that are members of a bond: which bond, and whether they carry frames of it.
 
     A member of an aggregate (IEEE 802.1AX) is attached while it collects and distributes; of a bond that has one member
     in use at a time the others stand by.
     """
-    found: dict[str, dict[str, Any]] = {}
+    found: dict[str, Entry] = {}
     for name, link in links.items():
         data, master = link_data(link, "info_slave", "bond"), link.get("master")
         if data is None or not isinstance(master, str):
@@ -67,13 +66,13 @@ def kept_apart(links: Links) -> dict[str, str]:
     return {str(data.get("table")): name for name, data in held if data is not None}
 
 
-def table_of(link: dict[str, Any]) -> str | None:
+def table_of(link: Entry) -> str | None:
     """The name of the routing table that an interface was put into."""
     master = link.get("master")
     return master if link_data(link, "info_slave", "vrf") is not None and isinstance(master, str) else None
 
 
-def all_routes_told(links: Links, routes: list[dict[str, Any]], rules: Document | None) -> bool:
+def all_routes_told(links: Links, routes: list[Entry], rules: Document | None) -> bool:
     """Whether the listed routes are all by which packets go.
 
     They are not where other tables are in use and only the main one was listed, nor where rules choose a table by what

@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any
 
 from crossthread.sources.documents import Document
+from crossthread.sources.listings.shapes import Entry
 from crossthread.survey.records import Device, Route, Row
 from crossthread.values import address, interface
 
 Parts = dict[str, Document]
 
 
-def listed(parts: Parts, *kinds: str) -> list[dict[str, Any]]:
+def listed(parts: Parts, *kinds: str) -> list[Entry]:
     """The entries of the first of some listings that is there."""
     for kind in kinds:
         if kind in parts:
@@ -38,7 +38,7 @@ _FOR_ALL = ("lo", "all", "default")
 """What settings of no real interface stand under."""
 
 
-def _settings(parts: Parts, family: str) -> list[dict[str, Any]]:
+def _settings(parts: Parts, family: str) -> list[Entry]:
     return [entry for entry in listed(parts, "ip-netconf") if entry.get("family") == family]
 
 
@@ -87,7 +87,7 @@ def read_routes(name: str, parts: Parts, tables: Mapping[str, str]) -> list[Row]
     return found
 
 
-def _ways(entry: dict[str, Any]) -> list[dict[str, Any]]:
+def _ways(entry: Entry) -> list[Entry]:
     """A route by each of its next hops."""
     hops = entry.get("nexthops")
     ways = [{**entry, **hop} for hop in hops if isinstance(hop, dict)] if isinstance(hops, list) else []

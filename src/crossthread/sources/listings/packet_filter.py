@@ -8,10 +8,11 @@ verdict that turns on it is unknown and not wrong.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from msgspec.structs import replace
 
+from crossthread.sources.listings.shapes import Entry
 from crossthread.survey.records import Filter, Gateway, Row
 from crossthread.values import NONE, interface
 
@@ -26,16 +27,16 @@ class _Rule(NamedTuple):
 
     enters: str | None
     leaves: str | None
-    cells: tuple[dict[str, Any], ...]
+    cells: tuple[Entry, ...]
 
 
-def is_ruleset(document: dict[str, Any]) -> bool:
+def is_ruleset(document: Entry) -> bool:
     """Whether a document is such a listing."""
     entries = document.get("nftables")
     return isinstance(entries, list) and all(isinstance(entry, dict) for entry in entries)
 
 
-def read_filters(device: str, document: dict[str, Any], gateways: Iterable[Gateway]) -> list[Row]:
+def read_filters(device: str, document: Entry, gateways: Iterable[Gateway]) -> list[Row]:
     """The entries for each interface, and the interfaces with the filter's name; `none` where nothing is filtered."""
     held = list(gateways)
     entries = document["nftables"]
@@ -60,7 +61,7 @@ def read_filters(device: str, document: dict[str, Any], gateways: Iterable[Gatew
     return found
 
 
-def _called(chain: dict[str, Any]) -> str:
+def _called(chain: Entry) -> str:
     return f"{chain.get('table')} {chain.get('name')}"
 
 
@@ -71,11 +72,11 @@ def _entries(device: str, name: str, rules: Iterable[_Rule], policy: object) -> 
     yield Filter(device, name, otherwise="drop" if policy == "drop" else "accept")
 
 
-def _rule(rule: dict[str, Any]) -> _Rule:
+def _rule(rule: Entry) -> _Rule:
     """A rule in the words of the survey; one that is not understood may be about any packet, and do anything."""
     enters: str | None = None
     leaves: str | None = None
-    cells: list[dict[str, Any]] = [{}]
+    cells: list[Entry] = [{}]
     expressions = rule.get("expr")
     for part in expressions if isinstance(expressions, list) else ():
         if not isinstance(part, dict) or len(part) != 1:
@@ -98,7 +99,7 @@ def _rule(rule: dict[str, Any]) -> _Rule:
     return _Rule(enters, leaves, ())  # it decides nothing
 
 
-def _match(match: dict[str, Any]) -> tuple[str, list[str]] | None:
+def _match(match: Entry) -> tuple[str, list[str]] | None:
     """What a match compares, and with which values; None if it is not understood."""
     left, right = match.get("left"), match.get("right")
     if match.get("op") not in ("==", "in") or not isinstance(left, dict):
@@ -139,7 +140,7 @@ def _values(right: object) -> list[str]:
     return found
 
 
-def _cells(column: str, values: list[str]) -> Iterator[dict[str, Any]]:
+def _cells(column: str, values: list[str]) -> Iterator[Entry]:
     """The cells that a match means; one for each value, any of which will do."""
     if column == "state":
         known = tuple(value for value in values if value in ("new", "established"))

@@ -13,6 +13,8 @@ from msgspec import UNSET, Meta, Struct, UnsetType
 from crossthread.errors import visible
 from crossthread.values import address, interface, parse_mac
 
+Entry = dict[str, Any]
+"""One object of a listing, as the program wrote it: checked by its shape before anything of it is read."""
 _MOST = 20
 """How many damaged entries of one listing are told; of more only their number."""
 

@@ -7,6 +7,7 @@ from typing import Any
 
 from msgspec.structs import replace
 
+from crossthread.sources.listings.shapes import Entry
 from crossthread.survey.records import Gateway, Row
 from crossthread.values import NONE, address, interface
 
@@ -18,7 +19,7 @@ def is_shared(document: list[Any]) -> bool:
     return all(isinstance(_data(entry), dict) and {"vrid", "vips"} <= _data(entry).keys() for entry in document)
 
 
-def _data(entry: Any) -> dict[str, Any]:
+def _data(entry: Any) -> Entry:
     data = entry.get("data") if isinstance(entry, dict) else None
     return data if isinstance(data, dict) else {}
 

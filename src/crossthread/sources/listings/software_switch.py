@@ -5,15 +5,16 @@ from __future__ import annotations
 import contextlib
 from typing import Any
 
+from crossthread.sources.listings.shapes import Entry
 from crossthread.survey.records import MacEntry, Port, Tree, TreePort
 from crossthread.values import NO_VID, VlanSet, parse_mac
 
-Listing = dict[str, dict[str, Any]]
+Listing = dict[str, Entry]
 _NOTHING = 4095
 """A trunk whose list holds only this reserved VID carries nothing."""
 
 
-def rows_of(document: dict[str, Any]) -> Listing:
+def rows_of(document: Entry) -> Listing:
     """The rows of a table by name, with sets as lists and maps as dictionaries."""
     headings = [str(column) for column in document["headings"]]
     found = {}
@@ -36,13 +37,13 @@ def _plain(value: Any) -> Any:
     return value
 
 
-def tag_of(row: dict[str, Any]) -> int | None:
+def tag_of(row: Entry) -> int | None:
     """The `tag` of a port, if it has one."""
     tag = row.get("tag")
     return tag if isinstance(tag, int) and not isinstance(tag, bool) and 1 <= tag <= 4094 else None
 
 
-def vlan_cells(row: dict[str, Any]) -> dict[str, Any]:
+def vlan_cells(row: Entry) -> Entry:
     """The VLAN columns of a port, in the words of the survey; empty where the mode is none that it has words for."""
     tag, mode = tag_of(row), row.get("vlan_mode")
     listed = row.get("trunks")
@@ -172,7 +173,7 @@ def read_trees(
     return found
 
 
-def _timer(bridge: dict[str, Any], name: str) -> float | None:
+def _timer(bridge: Entry, name: str) -> float | None:
     """A timer in seconds, if it was set."""
     config = bridge.get("other_config")
     text = str(config.get(name, "")) if isinstance(config, dict) else ""
@@ -188,7 +189,7 @@ def _bridge_id(text: Any) -> tuple[int | None, str | None]:
     return None, None
 
 
-def _tree_port(device: str, name: str, row: dict[str, Any], link: dict[str, Any], source: str) -> TreePort | None:
+def _tree_port(device: str, name: str, row: Entry, link: Entry, source: str) -> TreePort | None:
     status, config = row.get("rstp_status"), row.get("other_config")
     status = status if isinstance(status, dict) else {}
     config = config if isinstance(config, dict) else {}
