@@ -92,11 +92,17 @@ def check(
     >>> check(healthy()).counts
     {'breaks': 0, 'risks': 0, 'note': 0}
     """
+    return checked(Context(network, plan), today, progress)
+
+
+def checked(context: Context, today: date | None = None, progress: Callable[[], None] = lambda: None) -> Check:
+    """The same of a context, for those who go on with it: what it worked out is there still."""
+    network, day = context.network, today or date.today()
     with held_still():
-        found = _check(Context(network, plan), today or date.today(), progress)
+        found = _check(context, day, progress)
         if network.twin is None or network.version == 6:
             return found
-        return _together(found, _check(Context(network.twin, plan), today or date.today(), progress))
+        return _together(found, _check(Context(network.twin, context.plan), day, progress))
 
 
 def _together(first: Check, second: Check) -> Check:

@@ -15,7 +15,7 @@ from crossthread.diagnosis.wanted_pairs import Share, shares
 from crossthread.network.given import of_network
 from crossthread.network.network import Network
 from crossthread.plan import Plan
-from crossthread.questions.check import check
+from crossthread.questions.check import checked
 from crossthread.questions.tree_change import TreeChange, compare_trees, hosts_cut
 from crossthread.survey.changes import Change
 from crossthread.views.matrix import class_matrix
@@ -96,10 +96,11 @@ def _rehearse(
         matrices.append(class_matrix(after))
         progress()
     gained, lost, unsure = changed_pairs(matrices[0], matrices[-1])
-    before_found, after_found = (list(_all(check(n, plan).findings)) for n in (network, after))
+    contexts = Context(network, plan), Context(after, plan)
+    before_found, after_found = (list(_all(checked(context).findings)) for context in contexts)
     known, then = ({f.identity for f in found} for found in (before_found, after_found))
     instances = sorted({row.instance for rows in after.fabric.trees.bridges.values() for row in rows})
-    cut = hosts_cut(network, after) if instances else ((), ())
+    cut = hosts_cut(*contexts) if instances else ((), ())
     trees = [compare_trees(network, after, instance, cut) for instance in instances]
     return Rehearsal(
         gained,
@@ -108,7 +109,7 @@ def _rehearse(
         tuple(f for f in before_found if f.identity not in then),
         tuple(f for f in after_found if f.identity not in known),
         tuple(tree for tree in trees if tree.moved or tree.root_before != tree.root_after),
-        shares(Context(network, plan), matrices),
+        shares(contexts[0], matrices),
     )
 
 

@@ -70,7 +70,7 @@ def tree_change(network: Network, instance: int, changes: Sequence[Change]) -> T
     'core-west'
     """
     after = network.changed(changes)
-    return compare_trees(network, after, instance, hosts_cut(network, after))
+    return compare_trees(network, after, instance, hosts_cut(Context(network), Context(after)))
 
 
 Cut = tuple[tuple[str, ...], tuple[str, ...]]
@@ -94,11 +94,11 @@ def _does(port: TreePortAnswer | None) -> str:
     return "none" if port is None else f"{port.role}, {port.state}"
 
 
-def hosts_cut(before: Network, after: Network) -> Cut:
+def hosts_cut(before: Context, after: Context) -> Cut:
     """The hosts that lose their gateway from one network to another, and those that gain it."""
     reached = []
-    for network in (before, after):
-        context, forwarding = Context(network), Forwarding(network)
+    for context in (before, after):
+        network, forwarding = context.network, Forwarding(context.network)
         found: dict[str, Truth] = {}
         for one in network.classes.all:
             gateway = next(iter(context.expected.gateways(one.hosts[0])), None)
