@@ -50,7 +50,7 @@ class Wanted:
         """Of each host the number of what decides whom it should reach."""
         expected = context.expected
         routed: Counter[Prefix] = Counter()
-        found: dict[str, tuple[Prefix, int | None]] = {}
+        found: list[tuple[tuple[str, ...], Prefix, int | None]] = []
         for one in context.network.classes.all:
             first = one.hosts[0]
             subnet, vid = expected.subnet(first), expected.vlan(first)
@@ -61,15 +61,15 @@ class Wanted:
                 continue
             gateway = bool(expected.gateways(first)) or one.gateway not in (None, NONE)
             routed[subnet.network] += len(one.hosts) if gateway else -len(one.hosts)
-            found.update(dict.fromkeys(one.hosts.names, (subnet.network, vid)))
+            found.append((one.hosts.names, subnet.network, vid))
         self._kinds: list[_Place] = []
         numbers: dict[_Place, int] = {}
-        for name, (network, vid) in found.items():
+        for names, network, vid in found:
             place = _Place(network.version, network, vid, routed[network] > 0)
             if place not in numbers:
                 numbers[place] = len(self._kinds)
                 self._kinds.append(place)
-            self._kind[name] = numbers[place]
+            self._kind.update(dict.fromkeys(names, numbers[place]))
 
     def _wants(self, one: _Place, two: _Place) -> bool:
         if one.version != two.version:
