@@ -152,7 +152,7 @@ class Declarations(unittest.TestCase):
         for rule in registry.rules():
             means, parts = parts_of(rule.function)
             self.assertTrue(means.endswith("."), rule.name)
-            self.assertEqual(set(parts), {"Matters", "Notice", "Confirm", "Mend"}, rule.name)
+            self.assertEqual(set(parts) - {"Decide"}, {"Matters", "Notice", "Confirm", "Mend"}, rule.name)
 
     def test_what_a_rule_needs_are_columns_that_there_are(self):
         for rule in registry.rules():

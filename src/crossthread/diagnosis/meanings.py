@@ -21,6 +21,8 @@ class Meaning(msgspec.Struct, frozen=True):
     matters: str
     notice: str
     confirm: str
+    decide: str
+    """What tells its explanations apart, where several are possible; empty where confirming it does."""
     mend: str
     also: tuple[str, ...]
     """In which other cases it is said."""
@@ -42,12 +44,15 @@ def _meaning(name: str) -> Meaning:
     first, *others = named(name)
     means, parts = parts_of(first.function)
     also = tuple(parts_of(other.function)[0] for other in others)
-    return Meaning(name, first.family, means, parts["Matters"], parts["Notice"], parts["Confirm"], parts["Mend"], also)
+    return Meaning(
+        name, first.family, means, parts["Matters"], parts["Notice"], parts["Confirm"], parts.get("Decide", ""),
+        parts["Mend"], also,
+    )  # fmt: skip
 
 
 def parts_of(rule: Callable[..., Any]) -> tuple[str, dict[str, str]]:
     """A rule's docstring: what it means, and its labelled parts."""
     means, _, rest = (getdoc(rule) or "").partition("\n\n")
-    labelled = re.split(r"^(Matters|Notice|Confirm|Mend): ", rest, flags=re.MULTILINE)[1:]
+    labelled = re.split(r"^(Matters|Notice|Confirm|Decide|Mend): ", rest, flags=re.MULTILINE)[1:]
     texts = [" ".join(text.split()) for text in labelled[1::2]]
     return " ".join(means.split()), dict(zip(labelled[::2], texts, strict=True))

@@ -112,8 +112,8 @@ def rule(
 ) -> Callable[[_F], _F]:
     """Declare a function to be a rule; see `Rule` for what can be declared.
 
-    Its docstring says what the finding means and has the parts `Matters:`, `Notice:`, `Confirm:` and `Mend:`; the
-    users' page is made of it.
+    Its docstring says what the finding means and has the parts `Matters:`, `Notice:`, `Confirm:` and `Mend:`, and
+    before the last, where several explanations may be possible, `Decide:`; the users' page is made of it.
     """
     if family not in FAMILIES:
         raise ValueError(f"expected a family of {', '.join(FAMILIES)} instead of {family}")

@@ -275,10 +275,11 @@ def _unknown(context: Context, pair: tuple[Station, Station], walked: tuple[Walk
 
 
 def _decide(findings: Sequence[Finding]) -> tuple[str, ...]:
-    """What tells the explanations of those findings apart that are open: how each is confirmed."""
+    """What tells the explanations of those findings apart that are open: whom to ask, or how each is confirmed."""
     open_ones = (finding.rule for finding in findings if confidence_of(finding) == "open")
     rules = dict.fromkeys(name for name in open_ones if name != "survey-gap")  # it says itself what to read
-    return tuple(means.confirm for name in rules if (means := meaning(name)) is not None)
+    told = (means.decide or means.confirm for name in rules if (means := meaning(name)) is not None)
+    return tuple(dict.fromkeys(told))
 
 
 def _unread(network: Network, stop: Stop | None) -> bool:

@@ -128,6 +128,8 @@ def gateway_vlan_wrong(context: Context, gateway: Interface, vid: int | None = N
     Matters: the hosts of its subnet do not find it, and those of the other VLAN may.
     Notice: a whole subnet has no way out, and another has two gateways.
     Confirm: compare the interface's tag with the VLAN of the ports of its hosts.
+    Decide: ask in which VLAN the subnet is meant to be: the list of VLANs and subnets, or an earlier configuration
+    of the router.
     Mend: set the tag of the VLAN that the subnet lives in; of two swapped tags clear one first.
     """
     row = gateway.row

@@ -25,6 +25,8 @@ def gateway_address_wrong(context: Context, gateway: Interface, asked: Address |
     Matters: nobody answers for the address that the hosts ask for.
     Notice: a whole subnet has no way out.
     Confirm: compare the interface's address with the gateway that several hosts of the VLAN have.
+    Decide: ask which address the gateway is meant to have: the list of addresses names it, or the server that hands
+    out addresses.
     Mend: give the interface the address that its hosts use.
     """
     if gateway.address is None:
@@ -154,6 +156,7 @@ def gateway_mask_differs(context: Context, gateway: Interface) -> Finding | None
     for hosts that are elsewhere.
     Notice: some hosts of the subnet are not reached from outside, others are.
     Confirm: compare the prefix length on the interface and on its hosts.
+    Decide: ask how long the prefix of the subnet is meant to be: the list of addresses names it.
     Mend: set the prefix length that the hosts have.
     """
     wanted = context.expected.length(gateway)

@@ -41,6 +41,7 @@ def gateway_missing(context: Context, host: HostStation, vid: int | None = None)
     Matters: the subnet has no way out and none in.
     Notice: a whole subnet reaches itself and nothing else.
     Confirm: look for the address on every device that routes; an interface may have lost it when its tag was changed.
+    Decide: ask which device had the address: an earlier configuration of each tells it.
     Mend: give an interface in that VLAN the address that the hosts use.
     """
     subnet = context.expected.subnet(host)

@@ -185,6 +185,8 @@ def link_native_differs(context: Context, adjacency: Adjacency) -> Finding | Non
     gets to itself. Trees per VLAN break, too.
     Notice: hosts reach others that they should not, and not those that they should.
     Confirm: compare the native VLAN (PVID) at both ends.
+    Decide: ask which native VLAN this trunk is meant to have; an earlier configuration of either end, or whoever
+    changed one last, tells it.
     Mend: set one native VLAN at both ends, the one that the other trunks have.
     """
     rows = ends_of(context, adjacency)

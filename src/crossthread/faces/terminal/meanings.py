@@ -10,7 +10,7 @@ from crossthread.diagnosis.meanings import Meaning
 from crossthread.faces.terminal.console import line, paragraph, said
 
 _PARTS = (("Why it matters", "matters"), ("What users notice", "notice"), ("To confirm it", "confirm"),
-          ("The usual mend", "mend"))  # fmt: skip
+          ("To decide between explanations", "decide"), ("The usual mend", "mend"))  # fmt: skip
 
 
 def show_meanings(answer: Sequence[Meaning], out: Console) -> None:
@@ -19,8 +19,8 @@ def show_meanings(answer: Sequence[Meaning], out: Console) -> None:
         one = answer[0]
         out.print(line((one.rule, "bold"), f"  ({one.family})"))
         paragraph(out, said(one.means), 3)
-        for title, part in _PARTS:
-            paragraph(out, line((f"{title}: ", "bold"), _sentence(getattr(one, part))), 3)
+        for title, text in _parts(one):
+            paragraph(out, line((f"{title}: ", "bold"), text), 3)
         for other in one.also:
             paragraph(out, line(("Also: ", "bold"), other), 3)
         return
@@ -33,8 +33,10 @@ def show_meanings(answer: Sequence[Meaning], out: Console) -> None:
         paragraph(out, line((one.rule, "cyan"), f"  {one.means}"), 3)
 
 
-def _sentence(text: str) -> str:
-    return text[:1].upper() + text[1:]
+def _parts(one: Meaning) -> list[tuple[str, str]]:
+    """The labelled parts of a meaning, as sentences."""
+    texts = [(title, getattr(one, part)) for title, part in _PARTS]
+    return [(title, text[:1].upper() + text[1:]) for title, text in texts if text]
 
 
 def meanings_page(answer: Sequence[Meaning]) -> str:
@@ -53,6 +55,6 @@ def meanings_page(answer: Sequence[Meaning]) -> str:
             family = one.family
             lines += ["", f"## {family}"]
         lines += ["", f"### `{one.rule}`", "", one.means, ""]
-        lines += [f"- **{title}:** {_sentence(getattr(one, part))}" for title, part in _PARTS]
+        lines += [f"- **{title}:** {text}" for title, text in _parts(one)]
         lines += [f"- **Also:** {other}" for other in one.also]
     return "\n".join(lines) + "\n"

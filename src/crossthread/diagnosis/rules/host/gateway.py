@@ -162,6 +162,8 @@ def host_gateway_wrong(context: Context, host: HostStation) -> Finding | None:
     Matters: the host asks for an address that nobody who forwards answers for.
     Notice: it reaches its own subnet only.
     Confirm: ask for the gateway's address from the host by ARP; compare with a neighbour that works.
+    Decide: ask which address the gateway is meant to have: the list of addresses names it, or the server that hands
+    out addresses.
     Mend: set the address that the gateway has.
     """
     own = host.row

@@ -28,6 +28,8 @@ def host_outside_subnet(context: Context, host: HostStation) -> Finding | None:
     Matters: its neighbours and its gateway do not expect it there.
     Notice: the host reaches neither its gateway nor its neighbours.
     Confirm: compare the host's address with the gateway interface's of the VLAN that its port is in.
+    Decide: ask where the host is meant to be: its owner, the list of addresses, or whoever changed the port or the
+    host last.
     Mend: give it an address of its VLAN's subnet, or plug it into the VLAN of its address.
     """
     if host.address is None or (own := host.row).gateway in (None, NONE):
@@ -187,6 +189,7 @@ def host_mask_differs(context: Context, host: HostStation, length: int | None = 
     its neighbours' packets to the gateway, or does not see the gateway at all.
     Notice: some addresses of its own subnet, or of others, are not reached, and all the rest are.
     Confirm: compare prefix lengths on the host, on a neighbour and on the gateway interface.
+    Decide: ask how long the prefix of the subnet is meant to be: the list of addresses names it.
     Mend: set the prefix length that the gateway has.
     """
     wanted = length or context.expected.length(host)
