@@ -75,6 +75,15 @@ class Yard(unittest.TestCase):
             ["gateways crane g1 10.7.7.9/24: address = 10.9.10.1/24", "ports keel t8: pvid = 10"],
         )
 
+    def test_an_address_that_something_speaks_of_stays(self):
+        odd = [interface("crane", "g1", 10, address="10.7.7.9/24"), at("keel", "t8", pvid=20)]
+        spoken = Change("devices", {"device": "loft"}, {"management": "10.7.7.9"})
+        for more, kept in (([], False), ([spoken], True)):
+            with tempfile.TemporaryDirectory() as folder:
+                survey = apply_changes(yard(Path(folder), desks=(2, 1), style="ports"), [*odd, *more])
+            after = apply_changes(survey, why(Network(survey), "desk-loft-1", "till-keel-1").repair)
+            self.assertEqual("10.7.7.9/24" in {row.address for row in after.gateways}, kept)
+
     def test_a_cut_that_others_suffer_from_speaks_for_neither_explanation(self):
         """The desk's port is wrong, and its VLAN is cut off from its gateway, as other desks know."""
         cut = [at("loft", "t1", allowed="1 20"), at("keel", "t1", allowed="1 20")]
@@ -146,6 +155,18 @@ class Nowhere(unittest.TestCase):
         answer, _ = self.asked("a", "b", "a 10.1 30", "b 10.2 40", "x 20.1 30", "y 20.2 30")
         self.assertEqual([str(c) for c in answer.repair], ["ports keel p0: pvid = 40"])
         self.assertEqual(answer.confidence, "likely")
+
+    def test_a_gateway_that_serves_it_and_is_used_is_more_than_one_witness(self):
+        with tempfile.TemporaryDirectory() as folder:
+            network = network_of(
+                Path(folder), devices="device|capabilities|routing\nkeel|bridge router|yes",
+                ports=ports("keel p1 access 30", "keel p2 access 20"),
+                gateways=ROUTER + "keel|vlan10|10.9.10.1/24|10|||up|up|no\nkeel|vlan20|10.9.20.1/24|20|||up|up|no",
+                hosts=hosts("a 10.9.10.20/24 10.9.10.1 keel p1", "b 10.9.20.20/24 10.9.20.1 keel p2"),
+            )  # fmt: skip
+        answer = why(network, "a", "b")
+        self.assertEqual([str(c) for c in answer.repair], ["ports keel p1: pvid = 10"])
+        self.assertEqual((len(answer.findings[0].alternatives[0].because), answer.confidence), (2, "sure"))
 
     def test_a_gateway_of_another_subnet_is_one_more_explanation(self):
         with tempfile.TemporaryDirectory() as folder:
