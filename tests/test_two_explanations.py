@@ -75,6 +75,22 @@ class Yard(unittest.TestCase):
             ["gateways crane g1 10.7.7.9/24: address = 10.9.10.1/24", "ports keel t8: pvid = 10"],
         )
 
+    def test_a_gateway_whose_name_tells_of_a_third_vlan(self):
+        """The tag, the host's port and the interface's name disagree: each of the last two may be right."""
+        answer = self.asked([interface("crane", "g1.10", 10, vid=1), at("loft", "desk1", pvid=20)], desks=(1, 0))
+        told = [set(map(str, one.changes)) for finding in answer.findings for one in finding.alternatives]
+        self.assertTrue(any({"ports loft desk1: pvid = 10", "gateways crane g1.10 10.9.10.1/24: vid = 10"} <= one
+                            for one in [set(self.mends(answer)), *told]))  # fmt: skip
+
+    def test_the_address_that_most_ask_for_where_the_interface_has_a_strange_one(self):
+        odd = [interface("crane", "g1.10", 10, address="10.7.7.9/24"), host("desk-loft-1", gateway="10.9.10.78")]
+        answer = self.asked(odd, desks=(2, 1))
+        self.assertEqual(self.mends(answer), [
+            "gateways crane g1.10 10.7.7.9/24: address = 10.9.10.1/24",
+            "hosts desk-loft-1: gateway = 10.9.10.1",
+        ])  # fmt: skip
+        self.assertNotEqual(answer.confidence, "sure")
+
     def test_an_address_that_something_speaks_of_stays(self):
         odd = [interface("crane", "g1", 10, address="10.7.7.9/24"), at("keel", "t8", pvid=20)]
         spoken = Change("devices", {"device": "loft"}, {"management": "10.7.7.9"})

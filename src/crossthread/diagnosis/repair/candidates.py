@@ -192,9 +192,11 @@ def _as_others_ask(context: Context, finding: Finding) -> Iterator[Option]:
             continue
         for hop, users in asked_for(context, own, context.expected.vlan(own)).items():
             others = any(host not in hosts for one in users for host in one.hosts)
-            if others and hop in own.address.network and str(hop) not in context.network.stations.by_address:
+            subnets = [own.address.network, *(host.address.network for host in hosts if host.address is not None)]
+            length = next((subnet.prefixlen for subnet in subnets if hop in subnet), None)
+            if others and length is not None and str(hop) not in context.network.stations.by_address:
                 changed = (set_host(host, gateway=str(hop)) for host in hosts if host.row.gateway != str(hop))
-                yield (set_gateway(own, address=f"{hop}/{own.address.network.prefixlen}"), *changed)
+                yield (set_gateway(own, address=f"{hop}/{length}"), *changed)
 
 
 _BY_RULE: Mapping[str, Callable[[Context, Finding], Iterator[Option]]] = {

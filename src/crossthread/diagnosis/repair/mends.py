@@ -196,11 +196,11 @@ def _instead(best: Explanation, finding: Finding, rivals: Sequence[tuple[Explana
 
     If they do without several it is told of the one that is about what they change, else of the first.
     """
-    known = {one.identity for one in best.findings}
+    known = [(one.identity, one.repair) for one in best.findings]
     for other, less in rivals:
-        kept = {one.identity for one in other.findings if one.repair}
-        lost = [one for one in best.findings if one.identity not in kept]
-        changes = changes_of(one for one in other.findings if one.identity not in known)
+        kept = [(one.identity, one.repair) for one in other.findings if one.repair]
+        lost = [one for one in best.findings if (one.identity, one.repair) not in kept]
+        changes = changes_of(one for one in other.findings if (one.identity, one.repair) not in known)
         if lost and max(lost, key=lambda one: _about(one, changes)) is finding:
             yield changes, less, other.stops
 
