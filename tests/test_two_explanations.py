@@ -6,6 +6,9 @@ import unittest
 from pathlib import Path
 
 from crossthread import Change, Network, apply_changes, why
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.findings import Finding, Subject
+from crossthread.diagnosis.repair.candidates import others
 from crossthread.survey import Info
 from tests.building import cabled, hosts, network_of, ports
 from tests.refusing import Refusing
@@ -81,6 +84,22 @@ class Yard(unittest.TestCase):
         told = [set(map(str, one.changes)) for finding in answer.findings for one in finding.alternatives]
         self.assertTrue(any({"ports loft desk1: pvid = 10", "gateways crane g1.10 10.9.10.1/24: vid = 10"} <= one
                             for one in [set(self.mends(answer)), *told]))  # fmt: skip
+
+    def test_no_interface_gets_an_address_that_a_router_nobody_read_may_have(self):
+        """What the others ask for may be answered by the lighter, of which only its neighbour tells."""
+        odd = [interface("crane", "g1.10", 10, address="10.9.10.77/24"), host("desk-loft-1", gateway="none")]
+        heard = {"device": "keel", "port": "t7", "protocol": "lldp", "neighbor": "lighter", "neighbor_chassis": "",
+                 "neighbor_port": "a1"}  # fmt: skip
+        lighter = Change("neighbors", heard, {"capabilities": "router"})
+        unread = [at("keel", "t7", mode="trunk", pvid="none", allowed="10 20", admin="up", oper="up"), lighter]
+        for more in ([], unread):
+            with tempfile.TemporaryDirectory() as folder:
+                survey = apply_changes(yard(Path(folder), desks=(2, 0)), [*odd, *more])
+            lacks = Finding("host-gateway-missing", "breaks", (Subject(host="desk-loft-1"),), "", (),
+                            (host("desk-loft-1", gateway="10.9.10.77"),))  # fmt: skip
+            options = others(Context(Network(survey)), lacks)
+            given = {change.cells.get("address") for option in options for change in option}
+            self.assertEqual("10.9.10.1/24" in given, not more)
 
     def test_the_address_that_most_ask_for_where_the_interface_has_a_strange_one(self):
         odd = [interface("crane", "g1.10", 10, address="10.7.7.9/24"), host("desk-loft-1", gateway="10.9.10.78")]

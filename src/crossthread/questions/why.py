@@ -17,7 +17,7 @@ from crossthread.diagnosis.missing import gaps
 from crossthread.diagnosis.relevant_rows import focus
 from crossthread.diagnosis.repair.mends import harmless, mend
 from crossthread.diagnosis.repair.observations import fewest
-from crossthread.diagnosis.repair.outcome import carry_out
+from crossthread.diagnosis.repair.proof import prove
 from crossthread.diagnosis.repair.side_effects import Pairs
 from crossthread.diagnosis.repair.work_order import WorkStep, central
 from crossthread.diagnosis.rules import routing as routing_rules
@@ -213,10 +213,10 @@ def _by_one(network: Network, source: str, target: str, seat: str | None, plan: 
     if any(finding.rule == "survey-gap" for finding in findings):  # what it needs may be there, where nobody read
         findings = likely(context, source, target) or findings
     seat = _seat(network, seat)
-    done = carry_out(context, findings, (source, target), seat)
+    done = prove(context, findings, (source, target), seat)
     if done.costs and not done.proven:  # it would do harm, and mend nothing
         findings = harmless(context, findings)
-        done = carry_out(context, findings, (source, target), seat)
+        done = prove(context, findings, (source, target), seat)
     final, (last_there, last_back), costs = done.after, done.walked, done.costs
     observe = _to_observe(Context(final, plan), (source, target), (last_there, last_back), seat)
     stop = there.stop if there.arrives is not True else back.stop

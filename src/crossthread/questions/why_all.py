@@ -11,7 +11,7 @@ from crossthread.collector import copies_let_go, held_still
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.effects import find_effects, mended_by
 from crossthread.diagnosis.findings import Finding
-from crossthread.diagnosis.repair.outcome import in_order
+from crossthread.diagnosis.repair.proof import in_order
 from crossthread.diagnosis.repair.work_order import WorkStep, central, work_order
 from crossthread.diagnosis.wanted_pairs import Share, Wanted
 from crossthread.network.given import of_network

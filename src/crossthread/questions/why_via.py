@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import msgspec
 
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.repair.outcome import in_order
+from crossthread.diagnosis.repair.proof import in_order
 from crossthread.diagnosis.repair.tree_costs import opened
 from crossthread.diagnosis.repair.work_order import work_order
 from crossthread.diagnosis.search.cheapest_way import Search

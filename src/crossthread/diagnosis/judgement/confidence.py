@@ -39,10 +39,9 @@ def left_out(findings: Sequence[Finding]) -> bool:
 
     So they do where both are access ports of one other VLAN.
     """
-    moved = {
-        c.cells.get("pvid") for f in findings if f.rule in ("port-vlan-wrong", "port-mode-wrong") for c in f.repair
-    }
     agreed = [f for f in findings if len({str(c.key) for c in f.repair if c.table == "ports"}) > 1]
+    single = [f for f in findings if f.rule in ("port-vlan-wrong", "port-mode-wrong") and f not in agreed]
+    moved = {change.cells.get("pvid") for finding in single for change in finding.repair}
     return any(isinstance(vid, int) and vid in lacking(agreed) for vid in moved)
 
 

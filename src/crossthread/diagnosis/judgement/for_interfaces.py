@@ -48,9 +48,10 @@ def for_interface(hearing: Hearing, change: Change, instead: Change) -> Iterator
 def _for_another(hearing: Hearing, own: Interface | None, wanted: PrefixedAddress) -> Iterator[Witness]:
     """What speaks for one more address of an interface, or for an interface that is not there."""
     yield from _for_address(hearing, None, wanted, "")
-    if own is not None and own.address is not None and own.address.network != wanted.network:
-        lived_in = any(other is not own for other in hearing.context.expected.near(own.address.ip))
-        yield Witness(weights.SECOND if lived_in else 0.0, "")
+    other = own.address if own is not None and own.address is not None else wanted
+    around = hearing.context.expected.near(other.ip) if other.network != wanted.network else ()
+    if any(station is not own for station in around):
+        yield Witness(weights.SECOND, "")
 
 
 def _for_address(hearing: Hearing, own: Interface | None, wanted: PrefixedAddress, instead: str) -> Iterator[Witness]:

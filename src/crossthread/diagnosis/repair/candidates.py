@@ -86,10 +86,6 @@ def _gateways(context: Context, finding: Finding) -> Iterator[Option]:
     for host in _hosts(context, finding):
         for gateway in context.expected.gateways(host):
             yield (set_host(host, gateway=str(gateway_address(gateway))),)
-
-
-def _gateways_or_as_others_ask(context: Context, finding: Finding) -> Iterator[Option]:
-    yield from _gateways(context, finding)
     yield from _as_others_ask(context, finding)
 
 
@@ -179,11 +175,13 @@ def _other_routers(context: Context, finding: Finding) -> Iterator[Option]:
 
 def _as_others_ask(context: Context, finding: Finding) -> Iterator[Option]:
     """Give the interface the address that other hosts of its subnet use, and have those use it that use another."""
+    if context.network.unread.anywhere:
+        return  # somebody nobody read may have the address that they use
     hosts = _hosts(context, finding)
     interfaces = [own for host in hosts for own in context.expected.gateways(host)[:1]][:1]
     if finding.rule == "gateway-address-wrong":
         known = context.network.stations
-        asked = {str(fact.key["host"]).casefold() for fact in finding.evidence if fact.table == "hosts"}
+        asked = dict.fromkeys(str(fact.key["host"]).casefold() for fact in finding.evidence if fact.table == "hosts")
         hosts = [known.hosts[name] for name in asked if name in known.hosts]
         subjects = {(s.device, s.interface) for s in finding.subjects}
         interfaces = [own for own in known.gateways if (own.device, own.name) in subjects and own.address is not None]
@@ -212,7 +210,7 @@ _BY_RULE: Mapping[str, Callable[[Context, Finding], Iterator[Option]]] = {
     "route-missing": _next_hops,
     "route-back-missing": _next_hops,
     "gateway-address-wrong": _as_others_ask,
-    "host-gateway-wrong": _gateways_or_as_others_ask,
-    "host-gateway-missing": _gateways_or_as_others_ask,
+    "host-gateway-wrong": _gateways,
+    "host-gateway-missing": _gateways,
     "host-gateway-outside-subnet": _gateways,
 }

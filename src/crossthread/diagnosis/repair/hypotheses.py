@@ -49,10 +49,6 @@ def _of_two_vlans(context: Context, host: HostStation, now: int) -> Iterator[Fin
     """Its port is in one VLAN, and its subnet lives in another."""
     hearing = Hearing(context)
     homes = hearing.home(hearing.kin(host))
-    named = {context.expected.named_vid(gateway) for gateway in context.expected.gateways(host)[:1]} - {None, now}
-    for vid in named - homes if homes <= {now} else ():  # alone with a gateway whose name tells of another VLAN
-        moved = port_vlan_wrong(context, host, vid)
-        yield from [moved] if moved is not None else []
     if not homes or homes == {now}:
         return
     usual = context.expected.vlan(host)

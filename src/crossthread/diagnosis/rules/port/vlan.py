@@ -47,7 +47,7 @@ def port_vlan_wrong(context: Context, host: HostStation, vid: int | None = None)
     now = f"VLAN {row.pvid}" if row.pvid else "no VLAN"
     settled = wanted == context.expected.vlan(host) and host.address is not None
     blind = not settled and context.network.unread.anywhere and not context.expected.gateways(host)
-    odd = blind and host.address is not None and _one_home(context, host) == wanted
+    odd = blind and context.expected.astray(host) and _one_home(context, host) == wanted
     belongs = f"belongs to {host.address.network}, which lives in" if settled and host.address else "would need"
     says = f"{host.end} is in {now}; {host.name} {belongs} VLAN {wanted}."
     if odd:
@@ -102,7 +102,8 @@ def shared_port_vlan_wrong(context: Context, adjacency: Adjacency, vid: int | No
 
 def _one_home(context: Context, host: HostStation) -> int | None:
     """The one VLAN in which hosts of a host's subnet are and nobody else; None if there are several, or none."""
-    assert host.address is not None
+    if host.address is None:
+        return None
     homes = {group.vid for group in context.expected.groups(host.address.ip)} | {context.expected.current_vlan(host)}
     alone = {vid for vid in homes - {None} if not _has_strangers(context, vid or 0, host.address)}
     return alone.pop() if len(alone) == 1 else None

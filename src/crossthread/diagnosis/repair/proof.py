@@ -15,7 +15,7 @@ from crossthread.network.routing.walks import Walk
 from crossthread.survey.changes import Change, merge_changes
 
 
-class Outcome(NamedTuple):
+class Proof(NamedTuple):
     """What a repair comes to, carried out step by step on a copy."""
 
     repair: tuple[Change, ...]
@@ -31,11 +31,11 @@ class Outcome(NamedTuple):
         return bool(self.repair) and all(walk.arrives for walk in self.walked)
 
 
-def carry_out(context: Context, findings: Sequence[Finding], pair: tuple[str, str], seat: str | None) -> Outcome:
+def prove(context: Context, findings: Sequence[Finding], pair: tuple[str, str], seat: str | None) -> Proof:
     """Carry out the mends of some findings on a copy, step by step, and let the pair talk again."""
     order, after = worked(context.network, findings, pair, seat)
     changes = merge_changes(change for finding in findings for change in finding.repair)
-    return Outcome(in_order(changes, order), order, after, walks(after, *pair), *context.once(Stopped).by(changes))
+    return Proof(in_order(changes, order), order, after, walks(after, *pair), *context.once(Stopped).by(changes))
 
 
 def in_order(changes: Sequence[Change], order: Sequence[WorkStep]) -> tuple[Change, ...]:
