@@ -253,6 +253,54 @@ class Help(unittest.TestCase):
                 self.assertTrue(answer.look and answer.surely and answer.turns, (name, pair))
                 self.assertFalse(answer.repair_proven)
 
+    def test_nor_where_hosts_are_plugged_into_a_device_that_was_not_surveyed(self):
+        for name in ("core-west", "galley", "quay-router"):
+            rows = {n: [r for r in faulty().table(n) if r.device != name] for n in TABLES if n != "hosts"}
+            part = rebuilt(faulty(), rows)
+            unknown = [pair for pair, verdict in verdicts(part).items() if verdict == "unknown"]
+            for pair in random.Random(name).sample(unknown, 4):
+                self.assertTrue(why(part, *pair).look, (name, pair))
+        for table in ("ports", "trees", "tree_ports"):
+            part = without_table(healthy(), table, "quay-router")
+            for pair, verdict in verdicts(part).items():
+                self.assertTrue(verdict != "unknown" or why(part, *pair).look, (table, pair))
+
+    def test_no_mend_stops_who_may_work_for_all_that_was_read(self):
+        there = [
+            "a 10.1.0.1/26 none sw-b p2", "b 10.1.0.2/26 none sw-b p3", "c 10.2.0.1/28 none sw-b p4",
+            "d 10.2.0.2/28 none sw-b p5", "e 10.2.0.3/28 none sw-a p6",
+        ]  # fmt: skip
+        rows = ["sw-b p1 trunk 1 12 34", *(f"sw-b p{n} access 34" for n in (2, 3, 4)), "sw-b p5 access 12"]
+        heard = "device|port|neighbor|neighbor_port\nsw-b|p1|sw-a|p1"
+        with tempfile.TemporaryDirectory() as folder:
+            network = network_of(Path(folder), ports=ports(*rows), hosts=hosts(*there), neighbors=heard)
+            answer = why(network, "a", "c")
+            self.assertEqual((answer.verdict, answer.repair, answer.confidence), ("fails", (), "open"))
+            self.assertIn(("c", "e"), answer.doubtful)
+            self.assertEqual([look.says for look in answer.look], ["survey sw-a, heard at sw-b p1"])
+            write_survey(network.survey, folder)
+            told = " ".join(run("why", folder, "a", "c").stdout.split())
+        self.assertIn("a mend was found that would stop c to d", told)
+        self.assertIn("whether they work now was not observed: not proposed", told)
+
+    def test_no_interface_serves_a_vlan_by_one_host_while_others_of_its_subnet_were_not_read(self):
+        rows = [*(f"sw-a p{n} access 37" for n in (1, 2, 3, 4)), "rt-a e1 routed 1", "rt-a e2 routed 1"]
+        there = [
+            "a 10.1.0.18/26 10.2.0.170 sw-a p1", "b 10.1.0.26/26 10.1.0.1 sw-a p2",
+            "c 10.2.0.183/27 10.2.0.161 sw-a p3",
+            "d 10.2.0.171/27 10.2.0.161 sw-b p1", "e 10.2.0.167/27 10.2.0.161 sw-b p2",
+        ]  # fmt: skip
+        gateways = "device|interface|address|port|untagged|admin|oper|proxy_arp\n"
+        gateways += "rt-a|e1|10.1.0.1/26|e1|yes|up|up|no\nrt-a|e2|10.2.0.161/27|e2|yes|up|up|no"
+        heard = cabled("sw-a p4 rt-a e1") + "\nrt-a|e2|sw-b|p3"
+        with tempfile.TemporaryDirectory() as folder:
+            network = network_of(
+                Path(folder), ports=ports(*rows), hosts=hosts(*there), neighbors=heard, gateways=gateways,
+                devices="device|routing\nsw-a|no\nrt-a|yes",
+            )  # fmt: skip
+        answer = why(network, "a", "e")
+        self.assertEqual([str(change) for change in answer.repair], ["hosts a: gateway = 10.1.0.1"])
+
     def test_what_facts_say_is_wrong_already_is_likely_and_not_proven(self):
         answer = why(without_device(faulty(), "core-west"), "foghorn-exhibit", "director-laptop")
         self.assertEqual((answer.verdict, answer.confidence, answer.repair), ("unknown", "likely", ()))

@@ -15,6 +15,7 @@ from crossthread.network.topology.names import End
 from crossthread.network.topology.open_ends import OUTSIDE
 from crossthread.survey.records import TABLES, Host, Row
 from crossthread.survey.survey import Evidence
+from crossthread.values import NONE
 
 
 def gaps(context: Context, walks: Sequence[Walk]) -> tuple[Evidence, ...]:
@@ -65,6 +66,9 @@ def _of_station(context: Context, station: Station) -> list[Evidence]:
     found: list[Evidence] = []
     if isinstance(station.row, Host):
         if station.end is None:
+            at = station.row.device  # hosts.csv may name a device that nobody surveyed
+            if at not in (None, NONE) and context.network.names.device(at or "") is None:
+                return [Evidence("devices", {"device": at or ""}, "device", None)]
             return _missing(context, station.row, "hosts", {}, "device", "port")
         if station.up is None:
             found += _missing(context, station.row, "hosts", {}, "link")
@@ -72,6 +76,9 @@ def _of_station(context: Context, station: Station) -> list[Evidence]:
         return found + _of_port(context, station.end, *_vlan_columns(context, station.end))
     if station.up is None:
         found += _missing(context, station.row, "gateways", {}, "admin", "oper")
+    for adjacency in context.network.stations.faced(station.end) if station.end is not None else ():
+        if adjacency.up is None:
+            found += _of_port(context, adjacency.a, "oper") + _of_port(context, adjacency.b, "oper")
     if any(tap.beyond for tap in station.taps) and station.end is not None:
         found.append(_beyond(context, bundle(station.end, context.network.names)))
     elif not any(tap.device for tap in station.taps):
@@ -103,6 +110,8 @@ def _of_way(context: Context, tap: Tap, goal: Tap) -> list[Evidence]:
     for end, bounds in ((tap.end, tap.enters), (goal.end, goal.leaves)):
         if end is not None and bounds.sure != bounds.possible:
             found += _of_port(context, end, *_vlan_columns(context, end))
+            in_doubt = next(vids_in(bounds.possible & ~bounds.sure))
+            found += _of_tree(context, end, in_doubt)
     ways = [
         (reached.unknown, reached.hops, start, last)
         for start in tap.enter(vids_in(tap.enters.possible))
@@ -132,16 +141,23 @@ def _of_crossing(context: Context, crossing: Crossing, vid: int) -> list[Evidenc
         member = fabric.member(end)
         if None in (member.accepts.has(vid), member.untagged.has(vid), member.pvid):
             found += _of_port(context, end, *_vlan_columns(context, end))
-        if fabric.trees.forwarding(end).has(vid) is None:
-            row = fabric.trees.row(end, vid)
-            key: dict[str, object] = {"device": end.device, "port": end.port}
-            found += _missing(context, row, TABLES["tree_ports"].TABLE, key, "state")
-            if row is not None and row.state is not None:  # only which VLANs follow that tree is not known
-                found.append(Evidence("trees", {"device": end.device}, "vlans", None))
+        found += _of_tree(context, end, vid)
         vlan = fabric.vlan_row(end.device, vid)
         if vlan is not None and vlan.state is None:
             found += _missing(context, vlan, "vlans", {}, "state")
     return found
+
+
+def _of_tree(context: Context, end: End, vid: int) -> list[Evidence]:
+    """What was not observed of whether a spanning tree lets a VLAN pass at a port."""
+    trees = context.network.fabric.trees
+    if trees.forwarding(end).has(vid) is not None:
+        return []
+    row = trees.row(end, vid)
+    if row is not None and row.state is not None:  # only which VLANs follow that tree is not known
+        return [Evidence("trees", {"device": end.device}, "vlans", None)]
+    key: dict[str, object] = {"device": end.device, "port": end.port}
+    return _missing(context, row, TABLES["tree_ports"].TABLE, key, "state")
 
 
 def _beyond(context: Context, end: End) -> Evidence:

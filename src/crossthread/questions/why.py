@@ -75,6 +75,9 @@ class Why(Answer, frozen=True, rename={"source": "from", "target": "to"}):
     costs, luck
         The pairs of hosts that work now and stop with the repair: those that work as they should, and those that do so
         by luck only, such as by a leak between two VLANs. Not worked out for a campus of very many kinds of hosts.
+    doubtful
+        The pairs of which nobody knows whether they work now, and that would stop with a mend that was found, which is
+        not proposed for that reason.
     surely, look, turns
         Of an unknown verdict: how far the packet surely gets; what to look at next, the first place first; how the
         verdict will turn.
@@ -109,6 +112,7 @@ class Why(Answer, frozen=True, rename={"source": "from", "target": "to"}):
     decide: tuple[str, ...] = ()
     costs: Pairs = ()
     luck: Pairs = ()
+    doubtful: Pairs = ()
     surely: str | None = None
     look: tuple[Look, ...] = ()
     turns: str | None = None
@@ -187,6 +191,7 @@ def _by_both(network: Network, twin: Network, pair: tuple[str, str], seat: str |
         order=(*first.order, *second.order),
         costs=tuple(dict.fromkeys((*first.costs, *second.costs))),
         luck=tuple(dict.fromkeys((*first.luck, *second.luck))),
+        doubtful=tuple(dict.fromkeys((*first.doubtful, *second.doubtful))),
         decide=tuple(dict.fromkeys((*first.decide, *second.decide))),
         stopped=first.stopped or alone.stopped,
         caveats=tuple(dict.fromkeys((*first.caveats, *second.caveats))),
@@ -214,11 +219,14 @@ def _by_one(network: Network, source: str, target: str, seat: str | None, plan: 
         findings = likely(context, source, target) or findings
     seat = _seat(network, seat)
     done = prove(context, findings, (source, target), seat)
-    if done.costs and not done.proven:  # it would do harm, and mend nothing
+    doubtful = done.costs.doubtful
+    if doubtful or (done.costs.stops and not done.proven):  # it may do harm, or would and mend nothing
         findings = harmless(context, findings)
         done = prove(context, findings, (source, target), seat)
-    final, (last_there, last_back), costs = done.after, done.walked, done.costs
+    final, (last_there, last_back), costs = done.after, done.walked, done.costs.stops
     observe = _to_observe(Context(final, plan), (source, target), (last_there, last_back), seat)
+    if doubtful:  # whether they work now decides
+        observe = _to_observe(context, doubtful[0], walks(network, *doubtful[0]), seat) or observe
     stop = there.stop if there.arrives is not True else back.stop
     path, path_back = (
         path_of(final, end_named(final, name), walk) for name, walk in ((source, last_there), (target, last_back))
@@ -234,7 +242,8 @@ def _by_one(network: Network, source: str, target: str, seat: str | None, plan: 
         confidence="open" if costs else confidence(findings, done.proven),
         decide=_decide(findings),
         costs=costs,
-        luck=done.luck,
+        luck=done.costs.luck,
+        doubtful=doubtful,
         observe=observe,
         look=looks(Context(final, plan), observe),
         path=with_faults(path, findings),

@@ -152,9 +152,15 @@ class Expected:
         best = max(weights.values())
         winners = [vid for vid, weight in weights.items() if weight > best - 1e-9]
         current = self.current_vlan(station)
-        if current is not None and best - weights.get(current, 0.0) <= self._silent(station):
-            return current  # those who were not read may all speak for what is there
+        if best - weights.get(current or 0, 0.0) <= self._silent(station):
+            return current  # those who were not read may all speak for what is there, or for something else
         return current if current in winners else winners[0]
+
+    def undecided(self, station: Station) -> bool:
+        """Whether most of what was read speaks against the VLAN of a station, and only the unread may speak for it."""
+        wanted = self.vlan(station)
+        weights = self._weights.get(self._one_for_all(station), {})
+        return wanted is not None and max(weights.values(), default=0.0) > weights.get(wanted, 0.0)
 
     def _silent(self, station: Station) -> float:
         """How much those could say of a station's VLAN whose own VLAN is not known, or who were not read at all."""

@@ -111,10 +111,10 @@ def _possible(network: Network, findings: Sequence[Finding]) -> list[Finding]:
 
 
 def harmless(context: Context, findings: Sequence[Finding]) -> list[Finding]:
-    """The same findings without the mends that stop a pair which works, for when they do not mend anything."""
-    costs = context.once(Stopped).by
-    found = [_bare(finding) if costs(finding.repair)[0] else finding for finding in findings]
-    return [_bare(finding) for finding in found] if costs(changes_of(found))[0] else found
+    """The same findings without the mends that stop a pair which works as it should, or may do so."""
+    costs = context.once(Stopped).sound
+    found = [_bare(finding) if costs(finding.repair) else finding for finding in findings]
+    return [_bare(finding) for finding in found] if costs(changes_of(found)) else found
 
 
 def _bare(finding: Finding) -> Finding:
@@ -165,8 +165,8 @@ def _ranked(
 ) -> Finding:
     """A finding with other mends that would do as well, and the one of them that has the best evidence."""
     rest = [change for other in best.findings if other is not finding for change in other.repair]
-    costs = context.once(Stopped).by
-    others_cost = set(costs(rest)[0]) if rest else set[tuple[str, str]]()
+    costs = context.once(Stopped).sound
+    others_cost = set(costs(rest)) if rest else set[tuple[str, str]]()
 
     def every(changes: Sequence[Change]) -> tuple[Change, ...]:
         return merge_changes(c for one in best.findings for c in (changes if one is finding else one.repair))
@@ -183,7 +183,7 @@ def _ranked(
         return found is True or (found is None and proven is None)
 
     def harm(changes: Sequence[Change]) -> int:
-        return len(set(costs(every(changes))[0]) - others_cost)
+        return len(set(costs(every(changes))) - others_cost)
 
     ways = _other_ways(context, finding, rest, pair)
     found = alternatives(context, finding, rest, works, harm, ways, _instead(best, finding, rivals))

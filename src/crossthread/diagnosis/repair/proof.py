@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
-from crossthread.diagnosis.repair.side_effects import Pairs, Stopped
+from crossthread.diagnosis.repair.side_effects import Costs, Stopped
 from crossthread.diagnosis.repair.work_order import WorkStep, worked
 from crossthread.diagnosis.way.echo import walks
 from crossthread.network.network import Network
@@ -22,8 +22,7 @@ class Proof(NamedTuple):
     order: tuple[WorkStep, ...]
     after: Network
     walked: tuple[Walk, Walk]
-    costs: Pairs
-    luck: Pairs
+    costs: Costs
 
     @property
     def proven(self) -> bool:
@@ -35,7 +34,7 @@ def prove(context: Context, findings: Sequence[Finding], pair: tuple[str, str], 
     """Carry out the mends of some findings on a copy, step by step, and let the pair talk again."""
     order, after = worked(context.network, findings, pair, seat)
     changes = merge_changes(change for finding in findings for change in finding.repair)
-    return Proof(in_order(changes, order), order, after, walks(after, *pair), *context.once(Stopped).by(changes))
+    return Proof(in_order(changes, order), order, after, walks(after, *pair), context.once(Stopped).by(changes))
 
 
 def in_order(changes: Sequence[Change], order: Sequence[WorkStep]) -> tuple[Change, ...]:

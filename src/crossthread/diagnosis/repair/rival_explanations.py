@@ -38,7 +38,7 @@ class Explanation(NamedTuple):
     less: float
     """What speaks against all of it together."""
     stops: int
-    """How many pairs that work, other than by luck, would stop."""
+    """How many pairs that work as they should, or may, would stop."""
 
 
 _EVIDENT = {
@@ -124,7 +124,7 @@ def explanation_of(context: Context, source: str, target: str, known: Sequence[F
     needed = only_needed(context.network, source, target, findings)
     hearing = Hearing(context, accused(context, changes_of(needed)))
     shares = [_share(hearing, finding) for finding in needed]
-    stops = len(context.once(Stopped).by(changes_of(needed))[0])
+    stops = len(context.once(Stopped).sound(changes_of(needed)))
     less = (weights.LEFT_OUT if left_out(needed) and not _suffered(context, needed) else 0.0) + (
         weights.HARM if stops else 0.0
     )

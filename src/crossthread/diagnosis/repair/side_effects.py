@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Callable, Sequence
 from functools import cached_property
+from typing import NamedTuple
 
 import msgspec
 
@@ -13,6 +14,7 @@ from crossthread.diagnosis.repair.work_order import WorkStep
 from crossthread.diagnosis.way.echo import lucky
 from crossthread.errors import SurveyError
 from crossthread.network.network import Network
+from crossthread.network.three_valued import Verdict
 from crossthread.survey.changes import Change
 from crossthread.views.matrix import ClassMatrix, class_matrix, compare_classes
 
@@ -39,30 +41,46 @@ def with_touches(
 
 
 def changed_pairs(before: ClassMatrix, after: ClassMatrix) -> tuple[Pairs, Pairs, Pairs]:
-    """The ordered pairs of hosts that start to work, that stop, and of which it changes what is known.
+    """The ordered pairs of hosts that start to work, that stop, and of which it changes what is known."""
+    found: dict[str, list[tuple[str, str]]] = {"gained": [], "lost": [], "unsure": []}
+    for pair, was, now in _changes(before, after):
+        found["unsure" if "unknown" in (was, now) else "gained" if now == "works" else "lost"].append(pair)
+    gained, lost, unsure = map(tuple, found.values())
+    return gained, lost, unsure
+
+
+def _changes(before: ClassMatrix, after: ClassMatrix) -> list[tuple[tuple[str, str], Verdict, Verdict]]:
+    """The ordered pairs of hosts whose verdict changes, with the one and the other, in the order of the hosts.
 
     Hosts are taken together that neither network can tell apart, so that only pairs that change are looked at singly.
     A host that is in one network only reaches nobody in the other.
     """
     matrices = before, after
     places = [{name: n for n, names in enumerate(m.classes) for name in names} for m in matrices]
+    verdicts: list[dict[tuple[int | None, int | None], Verdict]]
     verdicts = [{(a, b): verdict for a, b, verdict in m.reaches} for m in matrices]
     parts: dict[tuple[int | None, int | None], list[str]] = defaultdict(list)
     for name in dict.fromkeys((*places[0], *places[1])):
         parts[places[0].get(name), places[1].get(name)].append(name)
-    found: dict[str, list[tuple[str, str]]] = {"gained": [], "lost": [], "unsure": []}
+    found: list[tuple[tuple[str, str], Verdict, Verdict]] = []
     for (old, new), members in parts.items():
         for (far_old, far_new), others in parts.items():
-            was = verdicts[0].get((old, far_old), "fails")  # type: ignore[arg-type]
-            now = verdicts[1].get((new, far_new), "fails")  # type: ignore[arg-type]
+            was, now = verdicts[0].get((old, far_old), "fails"), verdicts[1].get((new, far_new), "fails")
             if was != now:
-                kind = "unsure" if "unknown" in (was, now) else "gained" if now == "works" else "lost"
-                found[kind] += [(one, two) for one in members for two in others if one != two]
+                found += [((one, two), was, now) for one in members for two in others if one != two]
     order = {name: number for number, name in enumerate((*places[0], *places[1]))}
-    gained, lost, unsure = (
-        tuple(sorted(pairs, key=lambda pair: (order[pair[0]], order[pair[1]]))) for pairs in found.values()
-    )
-    return gained, lost, unsure
+    return sorted(found, key=lambda change: (order[change[0][0]], order[change[0][1]]))
+
+
+class Costs(NamedTuple):
+    """The pairs of hosts that stop with some changes."""
+
+    stops: Pairs = ()
+    """Those that work now, and as they should."""
+    luck: Pairs = ()
+    """Those that work now, by luck only."""
+    doubtful: Pairs = ()
+    """Those of which nobody knows whether they work now, and which would do so as they should."""
 
 
 class Stopped:
@@ -70,16 +88,17 @@ class Stopped:
 
     def __init__(self, context: Context) -> None:
         self._context = context
-        self._known: dict[tuple[str, ...], tuple[Pairs, Pairs]] = {}
+        self._known: dict[tuple[str, ...], Costs] = {}
+        self._luck: dict[tuple[int, int], bool] = {}
 
-    def by(self, changes: Sequence[Change]) -> tuple[Pairs, Pairs]:
-        """The pairs that work and stop with some changes: those that work as they should, and those by luck only.
+    def by(self, changes: Sequence[Change]) -> Costs:
+        """The pairs that stop with some changes.
 
         Of a network of many hosts, or many kinds of them, nothing is worked out; nor of changes that cannot be made.
         """
         network = self._context.network
         if len(network.survey.hosts) > _HOSTS or len(network.classes.all) > _CLASSES:
-            return (), ()
+            return Costs()
         key = tuple(map(str, changes))
         if key not in self._known:
             self._known[key] = self._find(changes)
@@ -89,11 +108,31 @@ class Stopped:
     def _before(self) -> ClassMatrix:
         return class_matrix(self._context.network)
 
-    def _find(self, changes: Sequence[Change]) -> tuple[Pairs, Pairs]:
+    @cached_property
+    def _places(self) -> dict[str, int]:
+        return {name: number for number, names in enumerate(self._before.classes) for name in names}
+
+    def _lucky(self, pair: tuple[str, str]) -> bool:
+        """Whether a pair works by luck only, worked out once for all hosts that cannot be told apart."""
+        key = self._places[pair[0]], self._places[pair[1]]
+        if key not in self._luck:
+            self._luck[key] = lucky(self._context, *pair)
+        return self._luck[key]
+
+    def _find(self, changes: Sequence[Change]) -> Costs:
         try:
             after = self._context.network.mended(changes)
         except SurveyError:
-            return (), ()
-        lost = changed_pairs(self._before, class_matrix(after))[1]
-        by_luck = {pair for pair in lost if lucky(self._context, *pair)}
-        return tuple(p for p in lost if p not in by_luck), tuple(p for p in lost if p in by_luck)
+            return Costs()
+        lost = [(pair, was) for pair, was, now in _changes(self._before, class_matrix(after)) if now == "fails"]
+        by_luck = {pair for pair, _ in lost if self._lucky(pair)}
+        return Costs(
+            tuple(pair for pair, was in lost if was == "works" and pair not in by_luck),
+            tuple(pair for pair, was in lost if was == "works" and pair in by_luck),
+            tuple(pair for pair, was in lost if was == "unknown" and pair not in by_luck),
+        )
+
+    def sound(self, changes: Sequence[Change]) -> Pairs:
+        """The pairs that stop of those that work as they should, or may do so for all that was read."""
+        costs = self.by(changes)
+        return costs.stops + costs.doubtful

@@ -9,6 +9,7 @@ from rich.text import Text
 
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.judgement.confidence import confidence_of, one_speaks, picked
+from crossthread.diagnosis.repair.side_effects import Pairs
 from crossthread.diagnosis.repair.work_order import WorkStep
 from crossthread.faces.terminal.console import MARKS, STYLES, columns, count, line, paragraph, said
 from crossthread.faces.terminal.findings import show_findings
@@ -86,15 +87,22 @@ def _sure(answer: Why, out: Console) -> None:
     out.print()
     for pairs, word, how in ((answer.costs, "costs", ""), (answer.luck, "ends", ", which work by luck only")):
         if pairs:
-            named = ", ".join(f"{one} to {two}" for one, two in pairs[:4])
-            more = f" and {len(pairs) - 4} more" if len(pairs) > 4 else ""
             works = "works" if len(pairs) == 1 else "work"
-            told = f"{count(len(pairs), 'pair')} that {works} now will stop{how}: {named}{more}."
+            told = f"{count(len(pairs), 'pair')} that {works} now will stop{how}: {_pairs(pairs)}."
             paragraph(out, line((f"{word:<8}", "bold red" if word == "costs" else "bold"), told), 3)
+    if answer.doubtful:
+        named = _pairs(answer.doubtful)
+        told = f"a mend was found that would stop {named}; whether they work now was not observed: not proposed."
+        paragraph(out, line((f"{'doubt':<8}", "bold red"), told), 3)
     style = {"sure": "bold green", "likely": "bold", "open": "bold yellow"}[answer.confidence or "likely"]
     paragraph(out, line((f"{answer.confidence:<8}", style), _how_sure(answer)), 3)
     for told in answer.decide:
         paragraph(out, line((f"{'decide':<8}", "bold"), told), 3)
+
+
+def _pairs(pairs: Pairs) -> str:
+    named = ", ".join(f"{one} to {two}" for one, two in pairs[:4])
+    return f"{named} and {len(pairs) - 4} more" if len(pairs) > 4 else named
 
 
 def _how_sure(answer: Why) -> str:

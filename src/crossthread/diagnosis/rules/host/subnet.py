@@ -40,7 +40,7 @@ def host_outside_subnet(context: Context, host: HostStation) -> Finding | None:
         subnet = context.expected.subnet(gateway)
         if subnet is None or subnet.version != host.address.version or hop not in subnet.network:
             continue
-        if host.address.ip in subnet.network:
+        if host.address.ip in subnet.network or context.expected.undecided(gateway):
             continue
         free = free_address(context, subnet)
         repair = (set_host(host, address=f"{free}/{subnet.network.prefixlen}"),) if free else ()
