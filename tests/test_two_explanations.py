@@ -165,6 +165,58 @@ class Natives(unittest.TestCase):
         self.assertEqual((sure, len(fault.alternatives)), ("open", 2))
 
 
+class Equals(unittest.TestCase):
+    """What decides where facts do not: the fewest faults, or nobody."""
+
+    def asked(self, source, target, **tables):
+        with tempfile.TemporaryDirectory() as folder:
+            network = network_of(Path(folder), **tables)
+        answer = why(network, source, target)
+        told = [tuple(map(str, one.changes)) for finding in answer.findings for one in finding.alternatives]
+        return answer, [str(change) for change in answer.repair], told
+
+    def test_a_host_without_an_address_gets_one_of_the_subnet_that_it_is_to_talk_to(self):
+        tables = {
+            "devices": "device|capabilities|routing\nkeel|bridge|no",
+            "ports": ports(*(f"keel p{n} access 30" for n in range(3))),
+            "hosts": hosts("a 10.9.10.1/24 none keel p0", "b 10.9.20.1/24 none keel p1", "c none none keel p2"),
+        }
+        for far, subnet, other in (("a", 10, 20), ("b", 20, 10)):
+            answer, mends, told = self.asked("c", far, **tables)
+            self.assertEqual((mends, answer.confidence), ([f"hosts c: address = 10.9.{subnet}.2/24"], "open"))
+            self.assertIn((f"hosts c: address = 10.9.{other}.2/24",), [one[:1] for one in told])
+
+    def test_routers_among_themselves_are_not_all_at_an_end_of_their_subnet(self):
+        """A route leads to the last address of a transit subnet, and the other router has another one there."""
+        answer, _, told = self.asked(
+            "a", "b", devices="device|capabilities|routing\nkeel|bridge|no\nr1|router|yes\nr2|router|yes",
+            ports=ports(*(f"keel p{n} access {vid}" for n, vid in enumerate((10, 20, 10, 20, 30, 30))),
+                        *(f"r{n} g{m} routed none" for n in (1, 2) for m in (1, 2))),
+            neighbors=cabled("keel p2 r1 g1", "keel p3 r2 g1", "keel p4 r1 g2", "keel p5 r2 g2"),
+            gateways=ROUTER + "r1|g1|10.9.10.254/24||g1|yes|up|up|no\nr1|g2|10.9.30.1/29||g2|yes|up|up|no\n"
+                              "r2|g1|10.9.20.254/24||g1|yes|up|up|no\nr2|g2|10.9.30.4/29||g2|yes|up|up|no",
+            routes="device|prefix|next_hop|interface|origin\nr1|10.9.20.0/24|10.9.30.6|g2|static\n"
+                   "r2|10.9.10.0/24|10.9.30.1|g2|static",
+            hosts=hosts("a 10.9.10.20/24 10.9.10.254 keel p0", "b 10.9.20.20/24 10.9.20.254 keel p1"),
+        )  # fmt: skip
+        self.assertEqual(answer.confidence, "open")
+        self.assertIn(("gateways r2 g2 10.9.30.4/29: address = 10.9.30.6/29",), told)
+        self.assertTrue(any("routes r1 10.9.20.0/24 10.9.30.4: " in change for one in told for change in one))
+
+    def test_a_port_for_whose_move_speaks_little_is_not_moved_for_sure(self):
+        """The host's own gateway is of a subnet that nobody knows, and it alone is in its VLAN, which a link names."""
+        answer, mends, _ = self.asked(
+            "a", "b", devices="device|capabilities|routing\nkeel|bridge|no\nr1|router|yes",
+            ports=ports("keel p0 access 40", "keel p1 access 10", "keel p2 access 10", "keel p3 access 40",
+                        "r1 g1 routed none", "r1 g2 routed none"),
+            neighbors=cabled("keel p2 r1 g1", "keel p3 r1 g2"),
+            gateways=ROUTER + "r1|g1|10.9.10.1/24|10|g1|yes|up|up|no",
+            hosts=hosts("a 10.9.10.20/24 10.9.40.1 keel p0", "b 10.9.10.21/24 10.9.10.1 keel p1"),
+        )  # fmt: skip
+        self.assertEqual(mends, ["ports keel p0: pvid = 10"])
+        self.assertEqual(answer.confidence, "likely")
+
+
 class Nowhere(unittest.TestCase):
     """Hosts of one subnet in several VLANs, and no gateway that would decide."""
 

@@ -70,6 +70,7 @@ def confidence_of(finding: Finding) -> Confidence:
         or by_hand
         or picked(finding)
         or one_speaks(finding)
+        or barely(finding)
         or _own_weight(finding) < -weights.ROW
         or (rivals and _margin(finding, rivals) < weights.SURE)
     ):
@@ -89,6 +90,11 @@ def one_speaks(finding: Finding) -> bool:
         return False
     moved = [change.key for change in finding.repair]
     return sum(fact.column in ("pvid", "vid") and fact.key not in moved for fact in finding.evidence) == 1
+
+
+def barely(finding: Finding) -> bool:
+    """Whether for moving a port speaks no more than one fact, once what speaks against it is taken off."""
+    return finding.rule == "port-vlan-wrong" and _own_weight(finding) < weights.OWN
 
 
 def _rivals(finding: Finding) -> list[Alternative]:

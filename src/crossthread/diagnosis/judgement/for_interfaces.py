@@ -67,14 +67,10 @@ def _for_address(hearing: Hearing, own: Interface | None, wanted: PrefixedAddres
     count = sum(one.number for one in users)
     says = f"{users[0].station.name} uses {wanted.ip}" if count == 1 else f"{count} hosts use {wanted.ip}"
     yield from agreeing(count, says, weights.OWN, weights.SEVERAL)
-    ends = [end_of(s.address.ip, s.address) for s in hearing.context.network.stations.gateways
-            if s.address is not None and s is not own]  # fmt: skip
-    if (end := end_of(wanted.ip, wanted)) is None and ends and None not in ends:
-        yield Witness(-weights.USUAL * len(ends) / (len(ends) + 1), "")  # all others are at an end
-    elif end is not None and end in ends:
-        yield Witness(weights.USUAL, f"other gateways too have the {end} address of their subnets")
-    elif end is not None:
-        yield Witness(weights.AT_END, f"{wanted.ip} is the {end} address of its subnet, as gateways mostly are")
+    if not any(isinstance(s, Interface) and s is not own for s in hearing.context.expected.near(wanted.ip)):
+        yield from _at_an_end(
+            hearing, own, wanted
+        )  # routers among themselves cannot all have the first or last address
     if (
         own is not None
         and _tells_vid(own.row.vid, wanted)
@@ -86,6 +82,20 @@ def _for_address(hearing: Hearing, own: Interface | None, wanted: PrefixedAddres
         yield Witness(weights.ONE_ROUTE, f"a route leads to {wanted.ip}")
     else:
         yield from agreeing(leading, f"{leading} routes lead to {wanted.ip}")
+
+
+def _at_an_end(hearing: Hearing, own: Interface | None, wanted: PrefixedAddress) -> Iterator[Witness]:
+    """Whether an address is the first or last of its subnet, and whether gateways mostly are there at this site."""
+    ends = [end_of(s.address.ip, s.address) for s in hearing.context.network.stations.gateways
+            if s.address is not None and s is not own]  # fmt: skip
+    end = end_of(wanted.ip, wanted)
+    if end is None:
+        if ends and None not in ends:
+            yield Witness(-weights.USUAL * len(ends) / (len(ends) + 1), "")  # all others are at an end
+    elif 2 * ends.count(end) >= len(ends) > 0:  # what fewer have is no habit of the site
+        yield Witness(weights.USUAL, f"other gateways too have the {end} address of their subnets")
+    else:
+        yield Witness(weights.AT_END, f"{wanted.ip} is the {end} address of its subnet, as gateways mostly are")
 
 
 def _tells_vid(vid: int | None, own: PrefixedAddress | None) -> bool:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from itertools import islice
 
 from crossthread.diagnosis.context import Context, unused
 from crossthread.diagnosis.findings import Finding
@@ -11,6 +12,7 @@ from crossthread.diagnosis.judgement.weighing import accused, weight
 from crossthread.diagnosis.rules.gateway import gateway_port_vlan_wrong, gateway_vlan_wrong
 from crossthread.diagnosis.rules.gateway_address import asked_for, gateway_address_wrong
 from crossthread.diagnosis.rules.gateway_missing import gateway_missing
+from crossthread.diagnosis.rules.host.address import addresses_missing
 from crossthread.diagnosis.rules.host.gateway import host_gateway_wrong
 from crossthread.diagnosis.rules.host.subnet import (
     host_of_another_vlan,
@@ -32,6 +34,7 @@ def hypotheses(context: Context, host: HostStation) -> Iterator[Finding]:
 
     Two of its three facts (the VLAN of its port, its address, its gateway) should agree; the odd one out is the fault.
     """
+    yield from islice(addresses_missing(context, host), _HOMES)
     row = context.port(host.end) if host.end is not None else None
     if row is None or host.address is None or (row.mode == "access" and host.row.vid):
         return

@@ -42,20 +42,18 @@ def mend(context: Context, source: str, target: str) -> list[Finding]:
     told = _unplanned(context, (source, target))
     plain = explanation_of(context, source, target, told)
     found = [plain] if plain is not None else []
-    known = [(finding.identity, finding.repair) for finding in plain.findings] if plain is not None else []
     for suspected in suspects(context, (source, target)):
-        if all((finding.identity, finding.repair) in known for finding in suspected):
-            continue  # that is the explanation there is already
         other = explanation_of(context, source, target, [*told, *suspected])
-        if other is not None:
+        if other is not None and all(_held(other) != _held(one) for one in found):
             found.append(other)
     if not found:
         return _possible(context.network, collect(context.network, source, target, context.plan, told)[0])
     found = _least(found)
     compare = Comparison(context, (source, target))
     best = found[0]
-    for other in found[1:]:  # of equals the first
-        best = other if compare.margin(other, best) > 0 else best
+    for other in found[1:]:  # of equals the one with fewer faults, else the first
+        better = compare.margin(other, best) or (len(best.findings) - len(other.findings)) / len(best.findings)
+        best = other if better > 0 else best
     rivals = [(other, compare.margin(best, other)) for other in found]
     ranked = [_ranked(context, best, finding, (source, target), rivals) for finding in best.findings]
     if not works(context.network, ranked, source, target):  # two of the best mends get into each other's way
@@ -65,12 +63,17 @@ def mend(context: Context, source: str, target: str) -> list[Finding]:
 
 def _least(found: Sequence[Explanation]) -> list[Explanation]:
     """Those explanations that do not contain another one that suffices, and that stops nobody."""
-    held = [[(finding.identity, finding.repair) for finding in one.findings] for one in found]
+    held = [_held(one) for one in found]
     enough = [own for own, one in zip(held, found, strict=True) if not one.less]
     return [
         one for one, own in zip(found, held, strict=True)
-        if not any(len(less) < len(own) and all(part in own for part in less) for less in enough)
+        if not any(less < own for less in enough)
     ]  # fmt: skip
+
+
+def _held(explanation: Explanation) -> set[tuple[object, tuple[str, ...]]]:
+    """What an explanation consists of."""
+    return {(finding.identity, tuple(map(str, finding.repair))) for finding in explanation.findings}
 
 
 def _under_causes(context: Context, findings: Sequence[Finding]) -> list[Finding]:

@@ -43,9 +43,9 @@ class Explanation(NamedTuple):
 
 _EVIDENT = {
     "link-mode-differs", "link-native-differs", "link-tagging-differs", "routing-off", "gateway-admin-down",
-    "host-link-down",
+    "host-link-down", "host-gateway-outside-subnet",
 }  # fmt: skip
-"""Findings of what is wrong whatever else is: the two ends of a link, or a thing and its use, contradict each other."""
+"""Findings of what is wrong whatever else is: two ends of a link, two settings, or a thing and its use disagree."""
 
 
 class Comparison:

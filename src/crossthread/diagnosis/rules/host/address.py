@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from msgspec.structs import replace
+
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_host
 from crossthread.diagnosis.expected.voters import gateway_address
@@ -76,15 +78,21 @@ def host_address_missing(context: Context, host: HostStation) -> Finding | None:
     VLAN.
     Mend: give it a free address of its VLAN's subnet, or mend DHCP there.
     """
+    return next(addresses_missing(context, host), None)
+
+
+def addresses_missing(context: Context, host: HostStation) -> Iterator[Finding]:
+    """The same with each address that a host without one may be given, one a subnet; the likeliest first."""
     if host.row.address != NONE:
-        return None
-    found = next(_subnets_for(context, host), None)
-    repair = (set_host(host, **found[0]),) if found is not None else ()
-    hint = f" {found[1]}" if found is not None else ""
-    evidence = context.evidence(host.row, "address")
-    return Finding(
-        "host-address-missing", "breaks", (at_station(host),), f"{host.name} has no IP address.{hint}", evidence, repair
-    )
+        return
+    says = f"{host.name} has no IP address."
+    found = Finding("host-address-missing", "breaks", (at_station(host),), says, context.evidence(host.row, "address"))
+    subnets, told = list(_subnets_for(context, host)), set[str]()
+    for cells, hint in subnets:
+        if cells["address"] not in told:
+            told.add(cells["address"])
+            yield replace(found, says=f"{says} {hint}", repair=(set_host(host, **cells),))
+    yield from [] if subnets else [found]
 
 
 @rule("host-address-duplicate", "Host", About.HOST, reads="holders")
