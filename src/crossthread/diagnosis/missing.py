@@ -15,7 +15,6 @@ from crossthread.network.topology.names import End
 from crossthread.network.topology.open_ends import OUTSIDE
 from crossthread.survey.records import TABLES, Host, Row
 from crossthread.survey.survey import Evidence
-from crossthread.values import NONE
 
 
 def gaps(context: Context, walks: Sequence[Walk]) -> tuple[Evidence, ...]:
@@ -66,9 +65,8 @@ def _of_station(context: Context, station: Station) -> list[Evidence]:
     found: list[Evidence] = []
     if isinstance(station.row, Host):
         if station.end is None:
-            at = station.row.device  # hosts.csv may name a device that nobody surveyed
-            if at not in (None, NONE) and context.network.names.device(at or "") is None:
-                return [Evidence("devices", {"device": at or ""}, "device", None)]
+            if (at := context.network.names.unsurveyed(station.row.device)) is not None:
+                return [Evidence("devices", {"device": at}, "device", None)]
             return _missing(context, station.row, "hosts", {}, "device", "port")
         if station.up is None:
             found += _missing(context, station.row, "hosts", {}, "link")

@@ -123,7 +123,9 @@ def map_network(network: Network) -> Map:
     ]  # fmt: skip
     for host in network.stations.elsewhere:
         if host.end is None:
-            loose.append(LooseEnd("host", "no table says where this host is plugged in", host=host.name))
+            at = network.names.unsurveyed(host.row.device)
+            how = f"its row names {at}, which was not surveyed" if at else "no table says where this host is plugged in"
+            loose.append(LooseEnd("host", how, host=host.name))
     for end, hosts in _unknown_ports(network).items():
         for name in hosts:
             says = f"the host is said to be at {end}, which the survey does not list"

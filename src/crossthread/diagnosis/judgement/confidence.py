@@ -20,6 +20,9 @@ _CHOSEN = {
 A device for a lost interface, one of several addresses, what a link was meant to be, a way that the tree may take.
 """
 
+_FEW = 2
+"""So many facts are few to move a port for, if something speaks against it."""
+
 _MEANT = ("port-isolated", "route-discards")
 """Findings of what somebody set in order to keep two apart: whether they are to talk, no fact says."""
 
@@ -85,7 +88,7 @@ def picked(finding: Finding) -> bool:
 
 def one_speaks(finding: Finding) -> bool:
     """Whether a port is to be moved because of where a single other station is, and for no other reason."""
-    own = next((own for own in finding.alternatives if own.changes == finding.repair), None)
+    own = _own(finding)
     if finding.rule != "port-vlan-wrong" or own is None or len(own.because) > 1:
         return False
     moved = [change.key for change in finding.repair]
@@ -93,8 +96,15 @@ def one_speaks(finding: Finding) -> bool:
 
 
 def barely(finding: Finding) -> bool:
-    """Whether for moving a port speaks no more than one fact, once what speaks against it is taken off."""
-    return finding.rule == "port-vlan-wrong" and _own_weight(finding) < weights.OWN
+    """Whether few facts say that a port is to be moved, and about as much speaks against it."""
+    own = _own(finding)
+    few = own is not None and own.weight < weights.OWN and len(own.because) <= _FEW
+    return finding.rule == "port-vlan-wrong" and few
+
+
+def _own(finding: Finding) -> Alternative | None:
+    """The explanation of a finding that is proposed."""
+    return next((own for own in finding.alternatives if own.changes == finding.repair), None)
 
 
 def _rivals(finding: Finding) -> list[Alternative]:
@@ -107,4 +117,5 @@ def _margin(finding: Finding, rivals: Sequence[Alternative]) -> float:
 
 
 def _own_weight(finding: Finding) -> float:
-    return next((own.weight for own in finding.alternatives if own.changes == finding.repair), 0.0)
+    own = _own(finding)
+    return own.weight if own is not None else 0.0

@@ -118,6 +118,10 @@ class Names:
         """The device of this name, as it is spelled."""
         return self.devices.get(name.casefold()) if name else None
 
+    def unsurveyed(self, name: str | None) -> str | None:
+        """The device of this name if no table speaks of it, though a host's row may name it."""
+        return name if name and name != NONE and self.device(name) is None else None
+
     def port(self, device: str, name: str | None) -> str | None:
         """The port of a device that `name` means: by name, alias, MAC address or short form; None if unclear."""
         if not name:

@@ -51,8 +51,10 @@ def host_not_located(context: Context, host: HostStation) -> Finding | None:
     for entry in seen:
         evidence += context.evidence(entry, "port")
     how = f"its MAC address was learned on {len(seen)} edge ports" if seen else "no table says where it is plugged in"
+    at = context.network.names.unsurveyed(host.row.device)
+    how = f"its row names {at}, which was not surveyed" if at else how
     if beyond := context.learned_at_open_ends(host):
         how = f"its MAC address was learned at {' and '.join(map(str, beyond))}, beyond which nobody looked"
-    unsurveyed = any(one.why != "far end" for one in context.network.open_ends.values())
+    unsurveyed = bool(at) or any(one.why != "far end" for one in context.network.open_ends.values())
     severity: Severity = "note" if unsurveyed else "risks"  # it may be where nobody looked
     return Finding("host-not-located", severity, (at_station(host),), f"{host.name} was not located: {how}.", evidence)
