@@ -1,5 +1,6 @@
 """A survey is half-known, always: what nobody read changes no verdict, accuses nobody, and mends nothing."""
 
+import dataclasses
 import random
 import tempfile
 import unittest
@@ -28,7 +29,8 @@ from crossthread.diagnosis.caution import dares
 from crossthread.diagnosis.context import Context
 from crossthread.network.topology.names import End
 from crossthread.sources.gathering import gather
-from crossthread.survey.records import TABLES, Coverage, columns_of
+from crossthread.survey import Info
+from crossthread.survey.records import READ_IN_FULL, TABLES, Coverage, columns_of
 from tests.building import DATA, LAB, cabled, hosts, network_of, ports, truth_of
 from tests.test_command import run
 from tests.test_generated import plant
@@ -282,6 +284,31 @@ class Help(unittest.TestCase):
             told = " ".join(run("why", folder, "a", "c").stdout.split())
         self.assertIn("a mend was found that would stop c to d", told)
         self.assertIn("whether they work now was not observed: not proposed", told)
+
+    def test_who_may_stop_is_told_where_what_was_not_read_decides(self):
+        """Nobody read which way a tree takes once the third side of a triangle is opened."""
+        trunks = ["a b", "b c"]
+        rows = [f"{near} {far} trunk 1 10" for pair in trunks for near, far in (pair.split(), pair.split()[::-1])]
+        rows += ["a c trunk 1 10 20", "c a trunk 1 10 20"]
+        rows += [f"{at} p{vid} access {vid}" for at in "ac" for vid in (10, 20)]
+        there = [
+            f"h-{at}-{vid} 10.9.{vid}.{n}/24 none {at} p{vid}" for n, at in ((1, "a"), (2, "c")) for vid in (10, 20)
+        ]
+        told = ports(*rows).replace("a|c|up|up|", "a|c|down|down|").replace("c|a|up|up|", "c|a|up|down|")
+        with tempfile.TemporaryDirectory() as folder:
+            network = network_of(
+                Path(folder), ports=told, hosts=hosts(*there), neighbors=cabled("a b b a", "b c c b", "a c c a"),
+                devices="device|capabilities\na|bridge\nb|bridge\nc|bridge",
+            )  # fmt: skip
+            read = tuple(table for table in READ_IN_FULL if not table.startswith("tree"))
+            survey = dataclasses.replace(network.survey, info=Info(complete=read))
+            answer = why(survey, "h-a-20", "h-c-20")
+            write_survey(survey, folder)
+            said = " ".join(run("why", folder, "h-a-20", "h-c-20").stdout.split())
+        self.assertEqual([finding.rule for finding in answer.findings], ["port-admin-down"])
+        self.assertEqual((set(answer.unsure), answer.costs), ({("h-a-10", "h-c-10"), ("h-c-10", "h-a-10")}, ()))
+        self.assertNotEqual(answer.confidence, "sure")
+        self.assertIn("2 pairs that work now may stop, by what was not read: h-a-10 to h-c-10", said)
 
     def test_no_interface_serves_a_vlan_by_one_host_while_others_of_its_subnet_were_not_read(self):
         rows = [*(f"sw-a p{n} access 37" for n in (1, 2, 3, 4)), "rt-a e1 routed 1", "rt-a e2 routed 1"]

@@ -17,7 +17,7 @@ from crossthread.diagnosis.missing import gaps
 from crossthread.diagnosis.relevant_rows import focus
 from crossthread.diagnosis.repair.mends import harmless, mend
 from crossthread.diagnosis.repair.observations import fewest
-from crossthread.diagnosis.repair.proof import prove
+from crossthread.diagnosis.repair.proof import Proof, prove
 from crossthread.diagnosis.repair.side_effects import Pairs
 from crossthread.diagnosis.repair.work_order import WorkStep, central
 from crossthread.diagnosis.rules import routing as routing_rules
@@ -78,6 +78,8 @@ class Why(Answer, frozen=True, rename={"source": "from", "target": "to"}):
     doubtful
         The pairs of which nobody knows whether they work now, and that would stop with a mend that was found, which is
         not proposed for that reason.
+    unsure
+        The pairs that work now and may stop with the repair, as what was not read decides whether they do.
     surely, look, turns
         Of an unknown verdict: how far the packet surely gets; what to look at next, the first place first; how the
         verdict will turn.
@@ -113,6 +115,7 @@ class Why(Answer, frozen=True, rename={"source": "from", "target": "to"}):
     costs: Pairs = ()
     luck: Pairs = ()
     doubtful: Pairs = ()
+    unsure: Pairs = ()
     surely: str | None = None
     look: tuple[Look, ...] = ()
     turns: str | None = None
@@ -192,6 +195,7 @@ def _by_both(network: Network, twin: Network, pair: tuple[str, str], seat: str |
         costs=tuple(dict.fromkeys((*first.costs, *second.costs))),
         luck=tuple(dict.fromkeys((*first.luck, *second.luck))),
         doubtful=tuple(dict.fromkeys((*first.doubtful, *second.doubtful))),
+        unsure=tuple(dict.fromkeys((*first.unsure, *second.unsure))),
         decide=tuple(dict.fromkeys((*first.decide, *second.decide))),
         stopped=first.stopped or alone.stopped,
         caveats=tuple(dict.fromkeys((*first.caveats, *second.caveats))),
@@ -239,11 +243,12 @@ def _by_one(network: Network, source: str, target: str, seat: str | None, plan: 
         findings=tuple(findings),
         repair=done.repair,
         repair_proven=done.proven,
-        confidence="open" if costs else confidence(findings, done.proven),
+        confidence=_confidence(findings, done),
         decide=_decide(findings),
         costs=costs,
         luck=done.costs.luck,
         doubtful=doubtful,
+        unsure=done.costs.unsure,
         observe=observe,
         look=looks(Context(final, plan), observe),
         path=with_faults(path, findings),
@@ -254,6 +259,14 @@ def _by_one(network: Network, source: str, target: str, seat: str | None, plan: 
         caveats=caveats(Context(final, plan), (last_there, last_back), (path, path_back)),
         unproven=_unproven(last_there, last_back),
     )
+
+
+def _confidence(findings: Sequence[Finding], done: Proof) -> Confidence:
+    """How sure a repair is that may cost somebody."""
+    if done.costs.stops:
+        return "open"
+    found = confidence(findings, done.proven)
+    return "likely" if found == "sure" and done.costs.unsure else found
 
 
 def _unknown(context: Context, pair: tuple[Station, Station], walked: tuple[Walk, Walk], seat: str | None) -> Why:

@@ -98,7 +98,7 @@ def one_speaks(finding: Finding) -> bool:
 def barely(finding: Finding) -> bool:
     """Whether few facts say that a port is to be moved, and about as much speaks against it."""
     own = _own(finding)
-    few = own is not None and own.weight < weights.OWN and len(own.because) <= _FEW
+    few = own is not None and own.weight <= weights.OWN and len(own.because) <= _FEW
     return finding.rule == "port-vlan-wrong" and few
 
 

@@ -60,7 +60,7 @@ def _looks_changed(hearing: Hearing, host: HostStation, holder: Interface) -> bo
     """Whether an interface may have another address than it should.
 
     Other hosts of the subnet use one that nobody has, which stands at an end of the subnet if the interface's does; or
-    all other gateways are at one end of their subnets.
+    all other gateways that hosts use are at one end of their subnets.
     """
     stations = hearing.context.network.stations
     if holder.address is None or host.address is None:
@@ -71,7 +71,8 @@ def _looks_changed(hearing: Hearing, host: HostStation, holder: Interface) -> bo
     lost = [ip for ip in map(address, hops) if ip in holder.address.network]
     if any(not _at_end(holder) or end_of(ip, holder.address) is not None for ip in lost):
         return True
-    others = {end_of(s.address.ip, s.address) for s in stations.gateways if s.address is not None and s is not holder}
+    used = (s for s in stations.gateways if s is not holder and s.address and hearing.users(str(s.address.ip)))
+    others = {end_of(s.address.ip, s.address) for s in used if s.address is not None}
     return len(others) == 1 and None not in others and not _at_end(holder)
 
 

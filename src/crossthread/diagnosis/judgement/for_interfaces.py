@@ -23,7 +23,7 @@ def for_interface(hearing: Hearing, change: Change, instead: Change) -> Iterator
     tag, text = change.cells.get("vid"), str(change.cells.get("address") or "")
     added = str(change.key.get("address") or NONE)
     if not text and added != NONE and all(s.row.address != added for s in rows):
-        yield from _for_another(hearing, own, interface(added))
+        yield from _for_another(hearing, own, interface(added), tag)
         return
     if text not in ("", NONE):
         yield from _for_address(hearing, own, interface(text), str(instead.cells.get("address") or ""))
@@ -45,9 +45,11 @@ def for_interface(hearing: Hearing, change: Change, instead: Change) -> Iterator
         yield Witness(weights.PLAN, f"the plan has {own.address.network} in VLAN {tag}")
 
 
-def _for_another(hearing: Hearing, own: Interface | None, wanted: PrefixedAddress) -> Iterator[Witness]:
+def _for_another(hearing: Hearing, own: Interface | None, wanted: PrefixedAddress, vid: object) -> Iterator[Witness]:
     """What speaks for one more address of an interface, or for an interface that is not there."""
     yield from _for_address(hearing, None, wanted, "")
+    if isinstance(vid, int) and hearing.context.listed_vlans and vid not in hearing.context.listed_vlans:
+        yield Witness(weights.UNLISTED, "")
     other = own.address if own is not None and own.address is not None else wanted
     around = hearing.context.expected.near(other.ip) if other.network != wanted.network else ()
     if any(station is not own for station in around):

@@ -102,6 +102,8 @@ def for_station(hearing: Hearing, station: Station, vid: int) -> Iterator[Witnes
     serving = next((s for s in stations if isinstance(s, Interface) and hearing.vlan(s) == vid), None)
     if vid == 1 and not any(isinstance(s, Interface) and s.row.vid == 1 for s in (station, *stations)):
         yield Witness(weights.FORGOTTEN, "")
+    if hearing.context.listed_vlans and vid not in hearing.context.listed_vlans:
+        yield Witness(weights.UNLISTED, "")
     if serving is not None and serving.address is not None:
         yield Witness(weights.OWN, f"{serving.device} {serving.name} serves {serving.address.network} in VLAN {vid}")
     else:
@@ -138,13 +140,22 @@ def _native(hearing: Hearing, end: End, vid: object) -> Iterator[Witness]:
     natives: list[set[int]] = []
     for link in context.network.adjacencies:
         rows = [] if end in (link.a, link.b) else [context.port(link.a), context.port(link.b)]
-        if told := {row.pvid for row in rows if row is not None and row.mode != "access" and row.pvid is not None}:
-            natives.append(told)
+        told = {row.pvid for row in rows if row is not None and row.mode != "access" and row.pvid is not None}
+        natives += [told] if len(told) == 1 else []  # two ends that differ are accused themselves
     native = vid if isinstance(vid, int) else NO_VID
     same, count = sum(native in told for told in natives), len(natives)
     if 2 * same > count:  # what fewer links have is no habit of the site
         yield Witness(weights.USUAL * same / (count + 1), f"{same} of {count} other links have it so")
     if vid == NONE:
         yield Witness(weights.FREE_NATIVE, "")
-    elif vid not in context.used_vlans and (same or vid == 1):  # one that is nowhere else is more like a slip
+    elif vid not in context.used_vlans and (same or vid == 1 or _listed(hearing, end, vid)):
+        # One that is nowhere else is more like a slip.
         yield Witness(weights.FREE_NATIVE, f"no station is in VLAN {vid}")
+
+
+def _listed(hearing: Hearing, end: End, vid: object) -> bool:
+    """Whether both ends of a link name a VLAN in lists of the VLANs that it carries."""
+    ends = [end, *(link.far(end) for link in hearing.context.adjacencies_at.get(end, ()))]
+    rows = [hearing.context.port(one) for one in ends]
+    lists = [row.allowed for row in rows if row is not None and row.allowed is not None]
+    return len(lists) > 1 and all(vid in held and not held - hearing.context.listed_vlans for held in lists)

@@ -25,6 +25,8 @@ EMPTIED = 2.0
 """Without the host nobody would be in a VLAN that an interface serves: by all access ports of its devices."""
 STRANGERS = -0.75
 """Hosts live in that VLAN, and none of the station's subnet."""
+UNLISTED = -0.75
+"""No trunk's list names that VLAN, and no interface, though lists name others: as if somebody mistyped it."""
 FORGOTTEN = -1.0
 """A port is in VLAN 1, where it is if nobody sets it, and no interface serves the station's subnet there by its tag."""
 FAR_END = 1.0

@@ -65,6 +65,17 @@ def _port_instead(context: Context, finding: Finding) -> Iterator[Option]:
         yield from _into_subnet(context, host)
 
 
+def _hosts_instead(context: Context, finding: Finding) -> Iterator[Option]:
+    """Put the ports of the hosts of a gateway's subnet into the gateway's VLAN, instead of the port towards it."""
+    subjects = {(s.device, s.interface) for s in finding.subjects if s.interface}
+    for gateway in (s for s in context.network.stations.gateways if (s.device, s.name) in subjects):
+        now = context.expected.current_vlan(gateway)
+        near = context.expected.near(gateway.address.ip) if gateway.address is not None else ()
+        away = [(s, row) for s in near if isinstance(s, HostStation) and s.end and (row := context.port(s.end))]
+        if now and away and all(row.mode == "access" and row.pvid not in (None, now) for _, row in away):
+            yield tuple(set_port(End(row.device, row.port), pvid=now) for _, row in away)
+
+
 def _of_another_size(context: Context, finding: Finding) -> Iterator[Option]:
     """Where a host gets an address of a subnet whose size is in dispute: one for each size that somebody there has."""
     for change in finding.repair:
@@ -204,6 +215,7 @@ _BY_RULE: Mapping[str, Callable[[Context, Finding], Iterator[Option]]] = {
     "link-mode-differs": _modes,
     "host-tag-wrong": _tags,
     "host-outside-subnet": _port_instead,
+    "port-vlan-wrong": _hosts_instead,
     "host-mask-differs": _lengths,
     "gateway-mask-differs": _lengths,
     "gateway-missing": _other_routers,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator
 from itertools import islice
 
@@ -94,8 +95,10 @@ def _of_its_gateway(context: Context, host: HostStation, now: int) -> Iterator[F
         found += [gateway_missing(context, host, now)] if not context.expected.served(now) else []
         alone = host.address is not None and all(s is host for s in context.expected.near_in(host.address.ip, now))
         lost = [own for own in context.network.stations.gateways if alone and unused(context, own)][:_HOMES]
-        elsewhere = {context.expected.current_vlan(own) for own in lost} - {None, now}
-        found += [port_vlan_wrong(context, host, vid) for vid in elsewhere]  # where an interface has lost its address
+        others = [one for one in context.expected.users(address(hop or "")) if one is not host]
+        elsewhere = Counter(context.expected.current_vlan(own) for own in (*lost, *others))
+        homes = [vid for vid, _ in elsewhere.most_common() if vid not in (None, now)]  # of those that ask for it, too
+        found += [port_vlan_wrong(context, host, vid) for vid in homes[:_HOMES]]
     yield from (told for told in found if told is not None)
 
 

@@ -81,6 +81,8 @@ class Costs(NamedTuple):
     """Those that work now, by luck only."""
     doubtful: Pairs = ()
     """Those of which nobody knows whether they work now, and which would do so as they should."""
+    unsure: Pairs = ()
+    """Those that work now, and of which nobody knows whether they do afterwards: they may stop."""
 
 
 class Stopped:
@@ -124,12 +126,14 @@ class Stopped:
             after = self._context.network.mended(changes)
         except SurveyError:
             return Costs()
-        lost = [(pair, was) for pair, was, now in _changes(self._before, class_matrix(after)) if now == "fails"]
+        changed = _changes(self._before, class_matrix(after))
+        lost = [(pair, was) for pair, was, now in changed if now == "fails"]
         by_luck = {pair for pair, _ in lost if self._lucky(pair)}
         return Costs(
             tuple(pair for pair, was in lost if was == "works" and pair not in by_luck),
             tuple(pair for pair, was in lost if was == "works" and pair in by_luck),
             tuple(pair for pair, was in lost if was == "unknown" and pair not in by_luck),
+            tuple(pair for pair, was, now in changed if (was, now) == ("works", "unknown")),
         )
 
     def sound(self, changes: Sequence[Change]) -> Pairs:

@@ -90,6 +90,9 @@ def _sure(answer: Why, out: Console) -> None:
             works = "works" if len(pairs) == 1 else "work"
             told = f"{count(len(pairs), 'pair')} that {works} now will stop{how}: {_pairs(pairs)}."
             paragraph(out, line((f"{word:<8}", "bold red" if word == "costs" else "bold"), told), 3)
+    if answer.unsure:
+        told = f"{count(len(answer.unsure), 'pair')} that work now may stop, by what was not read: "
+        paragraph(out, line((f"{'risks':<8}", "bold"), f"{told}{_pairs(answer.unsure)}."), 3)
     if answer.doubtful:
         named = _pairs(answer.doubtful)
         told = f"a mend was found that would stop {named}; whether they work now was not observed: not proposed."
@@ -116,6 +119,8 @@ def _how_sure(answer: Why) -> str:
     levels = [(number, finding, confidence_of(finding)) for number, finding in enumerate(answer.findings, 1)]
     held = [(number, finding) for number, finding, level in levels if level == answer.confidence]
     which = " and ".join(f"{number} ({finding.rule})" for number, finding in held)
+    if not held and answer.repair_proven:
+        return "it mends the pair; whether it costs somebody was not read."
     if not held:
         return "the mend fits best, but is not proven."
     if all(finding.rule == "survey-gap" for _, finding in held):
