@@ -137,15 +137,21 @@ class Yard(unittest.TestCase):
 class Natives(unittest.TestCase):
     """Four switches in a row, one link of which has different native VLANs at its ends."""
 
-    def asked(self, *natives):
-        """What is told where the middle link has 10 and 20, and the links at its sides have these."""
+    def asked(self, *natives, middle=(10, 20), lists="10 20", pc=10):
+        """What is told where the middle link has two natives, and the links at its sides have these."""
         first, last = natives
-        rows = [f"a up trunk {first} 10 20", f"b down trunk {first} 10 20", "b up trunk 10 10 20",
-                "c down trunk 20 10 20", f"c up trunk {last} 10 20", f"d down trunk {last} 10 20"]  # fmt: skip
+        rows = [
+            f"a up trunk {first} 10 20",
+            f"b down trunk {first} 10 20",
+            f"b up trunk {middle[0]} {lists}",
+            f"c down trunk {middle[1]} {lists}",
+            f"c up trunk {last} 10 20",
+            f"d down trunk {last} 10 20",
+        ]
         with tempfile.TemporaryDirectory() as folder:
             network = network_of(
                 Path(folder), devices="device|capabilities\na|bridge\nb|bridge\nc|bridge\nd|bridge",
-                ports=ports(*rows, "a pc access 10", "d pc access 10"),
+                ports=ports(*rows, f"a pc access {pc}", f"d pc access {pc}"),
                 neighbors=cabled("a up b down", "b up c down", "c up d down"),
                 hosts=hosts("near 10.9.10.20/24 none a pc", "far 10.9.10.21/24 none d pc"),
             )  # fmt: skip
@@ -159,6 +165,12 @@ class Natives(unittest.TestCase):
             self.assertEqual([str(c) for c in fault.repair], [f"ports {port}: pvid = {vid}"])
             self.assertIn("2 of 2 other links have it so", fault.alternatives[0].because)
             self.assertEqual(sure, "likely")
+
+    def test_a_vlan_that_only_this_link_names_is_its_native(self):
+        fault, sure = self.asked(1, "none", middle=(99, 20), lists="10 20 99", pc=20)
+        self.assertEqual(([str(c) for c in fault.repair], sure), (["ports c down: pvid = 99"], "likely"))
+        fault, sure = self.asked(1, "none", middle=(99, 20), lists="1-4094", pc=20)
+        self.assertEqual(sure, "open")
 
     def test_what_one_of_several_has_is_none(self):
         fault, sure = self.asked(10, "none")
@@ -174,6 +186,35 @@ class Equals(unittest.TestCase):
         answer = why(network, source, target)
         told = [tuple(map(str, one.changes)) for finding in answer.findings for one in finding.alternatives]
         return answer, [str(change) for change in answer.repair], told
+
+    def test_a_vlan_that_no_list_names_is_a_slip(self):
+        """Two of one subnet in two VLANs: links name the one, and nothing but a port the other."""
+        rows = [
+            f"{at} trunk none {vids}"
+            for vids, pair in (("1-4094", ("keel t1", "loft t1")), ("10 30", ("keel t2", "hut t1")))
+            for at in pair
+        ]
+        for near, far in ((30, 44), (44, 30)):
+            answer, mends, _ = self.asked(
+                "a", "b", devices="device|capabilities|routing\nkeel|bridge|no\nloft|bridge|no\nhut|bridge|no",
+                ports=ports(*rows, f"keel p1 access {near}", f"loft p1 access {far}"),
+                neighbors=cabled("keel t1 loft t1", "keel t2 hut t1"),
+                hosts=hosts("a 10.9.10.20/24 none keel p1", "b 10.9.10.21/24 none loft p1"),
+            )  # fmt: skip
+            slip = "keel" if near == 44 else "loft"
+            self.assertEqual((mends, answer.confidence), ([f"ports {slip} p1: pvid = 30"], "likely"))
+
+    def test_one_host_and_the_port_towards_its_gateway_disagree(self):
+        _, mends, told = self.asked(
+            "a", "b", devices="device|capabilities|routing\nkeel|bridge|no\nr1|router|yes",
+            ports=ports("keel p0 access 40", "keel p1 access 10", "keel p2 access 10", "keel p3 access 10",
+                        "r1 g1 routed none", "r1 g2 routed none"),
+            neighbors=cabled("keel p2 r1 g1", "keel p3 r1 g2"),
+            gateways=ROUTER + "r1|g1|10.9.40.1/24||g1|yes|up|up|no\nr1|g2|10.9.10.1/24||g2|yes|up|up|no",
+            hosts=hosts("a 10.9.40.20/24 10.9.40.1 keel p0", "b 10.9.10.21/24 10.9.10.1 keel p1"),
+        )  # fmt: skip
+        both = {("ports keel p0: pvid = 10",), ("ports keel p2: pvid = 40",)}
+        self.assertEqual(both & {tuple(mends), *told}, both)
 
     def test_a_host_without_an_address_gets_one_of_the_subnet_that_it_is_to_talk_to(self):
         tables = {

@@ -73,7 +73,7 @@ class Witnesses(unittest.TestCase):
         free = (0.5, "no station is in VLAN 1")
         self.heard(used, at("keel", "t1", pvid=1), [(1.0, far.format("loft", 1)), (0.5, ""), free, same], 0.875)
         self.heard(used, at("loft", "t1", pvid=20), [(1.0, far.format("keel", 20)), (0.5, "")], -0.875)
-        self.heard(used, at("loft", "t1", pvid="none"), [(0.5, ""), same], -1.5)
+        self.heard(used, at("loft", "t1", pvid="none"), [(0.5, "")], -1.875)
         odd = [at("keel", "t1", tagging="802.1ad")]
         usual = [(1.0, "loft t1 at the other end uses 802.1Q"), (0.75, "802.1Q is the usual tag type")]
         self.heard(odd, at("keel", "t1", tagging="802.1Q"), usual, 0.75)

@@ -140,7 +140,8 @@ def _native(hearing: Hearing, end: End, vid: object) -> Iterator[Witness]:
     natives: list[set[int]] = []
     for link in context.network.adjacencies:
         rows = [] if end in (link.a, link.b) else [context.port(link.a), context.port(link.b)]
-        told = {row.pvid for row in rows if row is not None and row.mode != "access" and row.pvid is not None}
+        bridged = [row for row in rows if row is not None and row.mode in ("trunk", "hybrid")]
+        told = {row.pvid for row in bridged if row.pvid is not None}
         natives += [told] if len(told) == 1 else []  # two ends that differ are accused themselves
     native = vid if isinstance(vid, int) else NO_VID
     same, count = sum(native in told for told in natives), len(natives)
@@ -149,13 +150,15 @@ def _native(hearing: Hearing, end: End, vid: object) -> Iterator[Witness]:
     if vid == NONE:
         yield Witness(weights.FREE_NATIVE, "")
     elif vid not in context.used_vlans and (same or vid == 1 or _listed(hearing, end, vid)):
-        # One that is nowhere else is more like a slip.
+        # One that only one end names is more like a slip.
         yield Witness(weights.FREE_NATIVE, f"no station is in VLAN {vid}")
 
 
 def _listed(hearing: Hearing, end: End, vid: object) -> bool:
-    """Whether both ends of a link name a VLAN in lists of the VLANs that it carries."""
-    ends = [end, *(link.far(end) for link in hearing.context.adjacencies_at.get(end, ()))]
-    rows = [hearing.context.port(one) for one in ends]
-    lists = [row.allowed for row in rows if row is not None and row.allowed is not None]
-    return len(lists) > 1 and all(vid in held and not held - hearing.context.listed_vlans for held in lists)
+    """Whether the two ends of a link, and no others, name a VLAN in lists of the VLANs that they carry."""
+    context = hearing.context
+    ends = {end, *(link.far(end) for link in context.adjacencies_at.get(end, ()))}
+    trunks = {one for link in context.network.adjacencies for one in (link.a, link.b)} | ends
+    rows = {one: row.allowed for one in trunks if (row := context.port(one)) is not None and row.allowed is not None}
+    naming = {one for one, held in rows.items() if vid in held and not held - context.listed_vlans}
+    return naming == ends
