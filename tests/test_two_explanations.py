@@ -216,6 +216,31 @@ class Equals(unittest.TestCase):
         both = {("ports keel p0: pvid = 10",), ("ports keel p2: pvid = 40",)}
         self.assertEqual(both & {tuple(mends), *told}, both)
 
+    def test_a_subnet_that_is_scattered_may_belong_where_nobody_is(self):
+        """Links name VLAN 60, in which nobody is; of two of one subnet each is alone among strangers."""
+        rows = ["keel t1 trunk none 10 20 60", "loft t1 trunk none 10 20 60", "keel p1 access 10", "loft p1 access 20"]
+        more = ["keel p2 access 10", "loft p2 access 20"]
+        answer, _, told = self.asked(
+            "a", "b", devices="device|capabilities|routing\nkeel|bridge|no\nloft|bridge|no",
+            ports=ports(*rows, *more), neighbors=cabled("keel t1 loft t1"),
+            hosts=hosts("a 10.9.60.20/24 none keel p1", "b 10.9.60.21/24 none loft p1",
+                        "c 10.9.10.20/24 none keel p2", "d 10.9.20.21/24 none loft p2"),
+        )  # fmt: skip
+        self.assertIn({"ports keel p1: pvid = 60", "ports loft p1: pvid = 60"}, map(set, told))
+        self.assertNotEqual(answer.confidence, "sure")
+
+    def test_of_two_lost_gateways_of_one_subnet_either_may_be_the_one_to_put_back(self):
+        _, mends, told = self.asked(
+            "a", "c", devices="device|capabilities|routing\nkeel|bridge router|yes",
+            ports=ports("keel p0 access 40", "keel p1 access 40", "keel p2 access 10"),
+            gateways=ROUTER + "keel|vlan10|10.9.10.1/24|10|||up|up|no",
+            hosts=hosts("a 10.9.40.20/24 10.9.40.7 keel p0", "b 10.9.40.21/24 10.9.40.1 keel p1",
+                        "c 10.9.10.21/24 10.9.10.1 keel p2"),
+        )  # fmt: skip
+        every = [set(one) for one in (mends, *told)]
+        self.assertTrue(any("hosts a: gateway = 10.9.40.1" in one for one in every))
+        self.assertTrue(any(change.startswith("gateways keel vlan40 10.9.40.7") for one in every for change in one))
+
     def test_a_host_without_an_address_gets_one_of_the_subnet_that_it_is_to_talk_to(self):
         tables = {
             "devices": "device|capabilities|routing\nkeel|bridge|no",

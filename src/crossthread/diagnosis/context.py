@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from collections import Counter, defaultdict
 from collections.abc import Callable
-from functools import cached_property, reduce
-from operator import or_
+from functools import cached_property
 from typing import Any, TypeVar
 
 from crossthread.diagnosis.expected.expectations import Expected
@@ -231,17 +230,6 @@ class Context:
             for vid in (self.expected.current_vlan(station), self.expected.vlan(station)):
                 found |= 1 << vid if vid else 0
         return VlanSet(found)
-
-    @cached_property
-    def listed_vlans(self) -> VlanSet:
-        """The VLANs that trunks name in a list or as native, and interfaces as tags; none where no trunk has a list."""
-        survey = self.network.survey
-        lists = {held.bits for held in survey.column("ports", "allowed") if held}
-        named = [bits for bits in lists if 2 * bits.bit_count() < EVERY_VID.bit_count()]  # not all but a few
-        ports = zip(survey.column("ports", "mode"), survey.column("ports", "pvid"), strict=True)
-        natives = {1 << vid for mode, vid in ports if vid and mode in ("trunk", "hybrid")}
-        tags = {1 << vid for vid in survey.column("gateways", "vid") if vid}
-        return VlanSet(reduce(or_, [*named, *natives, *tags] if named else [], 0))
 
     @cached_property
     def on_rings(self) -> dict[str, int]:

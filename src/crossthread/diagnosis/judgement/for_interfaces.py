@@ -9,6 +9,7 @@ from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.hearing import Hearing, count_lengths
 from crossthread.diagnosis.judgement.witness import Witness, agreeing
+from crossthread.diagnosis.listed_vlans import ListedVlans
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.survey.changes import Change
 from crossthread.values import NONE, PrefixedAddress, interface
@@ -48,7 +49,7 @@ def for_interface(hearing: Hearing, change: Change, instead: Change) -> Iterator
 def _for_another(hearing: Hearing, own: Interface | None, wanted: PrefixedAddress, vid: object) -> Iterator[Witness]:
     """What speaks for one more address of an interface, or for an interface that is not there."""
     yield from _for_address(hearing, None, wanted, "")
-    if isinstance(vid, int) and hearing.context.listed_vlans and vid not in hearing.context.listed_vlans:
+    if hearing.context.once(ListedVlans).misses(vid):
         yield Witness(weights.UNLISTED, "")
     other = own.address if own is not None and own.address is not None else wanted
     around = hearing.context.expected.near(other.ip) if other.network != wanted.network else ()

@@ -8,6 +8,7 @@ from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.hearing import Hearing
 from crossthread.diagnosis.judgement.needs import across
 from crossthread.diagnosis.judgement.witness import Witness
+from crossthread.diagnosis.listed_vlans import ListedVlans
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End
@@ -102,8 +103,11 @@ def for_station(hearing: Hearing, station: Station, vid: int) -> Iterator[Witnes
     serving = next((s for s in stations if isinstance(s, Interface) and hearing.vlan(s) == vid), None)
     if vid == 1 and not any(isinstance(s, Interface) and s.row.vid == 1 for s in (station, *stations)):
         yield Witness(weights.FORGOTTEN, "")
-    if hearing.context.listed_vlans and vid not in hearing.context.listed_vlans:
+    listed = hearing.context.once(ListedVlans)
+    if listed.misses(vid):
         yield Witness(weights.UNLISTED, "")
+    elif vid in listed.empty:
+        yield Witness(weights.NOBODY, "")
     if serving is not None and serving.address is not None:
         yield Witness(weights.OWN, f"{serving.device} {serving.name} serves {serving.address.network} in VLAN {vid}")
     else:
@@ -160,5 +164,5 @@ def _listed(hearing: Hearing, end: End, vid: object) -> bool:
     ends = {end, *(link.far(end) for link in context.adjacencies_at.get(end, ()))}
     trunks = {one for link in context.network.adjacencies for one in (link.a, link.b)} | ends
     rows = {one: row.allowed for one in trunks if (row := context.port(one)) is not None and row.allowed is not None}
-    naming = {one for one, held in rows.items() if vid in held and not held - context.listed_vlans}
+    naming = {one for one, held in rows.items() if vid in held and not held - context.once(ListedVlans).named}
     return naming == ends

@@ -27,6 +27,8 @@ STRANGERS = -0.75
 """Hosts live in that VLAN, and none of the station's subnet."""
 UNLISTED = -0.75
 """No trunk's list names that VLAN, and no interface, though lists name others: as if somebody mistyped it."""
+NOBODY = -0.75
+"""Nobody is in that VLAN, though links name it: that all of a subnet are elsewhere takes as many faults."""
 FORGOTTEN = -1.0
 """A port is in VLAN 1, where it is if nobody sets it, and no interface serves the station's subnet there by its tag."""
 FAR_END = 1.0

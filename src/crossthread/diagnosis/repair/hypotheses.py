@@ -14,7 +14,7 @@ from crossthread.diagnosis.rules.gateway import gateway_port_vlan_wrong, gateway
 from crossthread.diagnosis.rules.gateway_address import asked_for, gateway_address_wrong
 from crossthread.diagnosis.rules.gateway_missing import gateway_missing
 from crossthread.diagnosis.rules.host.address import addresses_missing
-from crossthread.diagnosis.rules.host.gateway import host_gateway_wrong
+from crossthread.diagnosis.rules.host.gateway import host_gateway_unlike_its_peers, host_gateway_wrong
 from crossthread.diagnosis.rules.host.subnet import (
     host_of_another_vlan,
     host_of_its_gateway,
@@ -22,7 +22,7 @@ from crossthread.diagnosis.rules.host.subnet import (
     host_outside_subnet,
 )
 from crossthread.diagnosis.rules.port.mode import port_mode_wrong
-from crossthread.diagnosis.rules.port.vlan import port_vlan_wrong
+from crossthread.diagnosis.rules.port.vlan import port_vlan_of_nobody, port_vlan_wrong
 from crossthread.network.hosts.station import HostStation
 from crossthread.values import NONE, address
 
@@ -47,6 +47,8 @@ def hypotheses(context: Context, host: HostStation) -> Iterator[Finding]:
     elif now := context.expected.current_vlan(host):
         yield from _of_two_vlans(context, host, now)
         yield from _of_its_gateway(context, host, now)
+        scattered = port_vlan_of_nobody(context, host)
+        yield from [scattered] if scattered is not None else []
 
 
 def _of_two_vlans(context: Context, host: HostStation, now: int) -> Iterator[Finding]:
@@ -91,7 +93,7 @@ def _of_its_gateway(context: Context, host: HostStation, now: int) -> Iterator[F
     if near:
         found.append(host_gateway_wrong(context, host))
     else:
-        found.append(host_of_another_vlan(context, host))
+        found += [host_of_another_vlan(context, host), host_gateway_unlike_its_peers(context, host)]
         found += [gateway_missing(context, host, now)] if not context.expected.served(now) else []
         alone = host.address is not None and all(s is host for s in context.expected.near_in(host.address.ip, now))
         lost = [own for own in context.network.stations.gateways if alone and unused(context, own)][:_HOMES]

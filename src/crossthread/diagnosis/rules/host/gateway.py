@@ -148,6 +148,29 @@ def host_gateway_outside_subnet(context: Context, host: HostStation) -> Finding 
     )
 
 
+@rule("host-gateway-wrong", "Host")
+def host_gateway_unlike_its_peers(context: Context, host: HostStation) -> Finding | None:
+    """The host's gateway has an address that nobody has, and others of its subnet use another one.
+
+    Matters: if the subnet's gateway is lost, that of the others is as likely the one to be put back.
+    Notice: it reaches its own subnet only.
+    Confirm: compare the gateways of the subnet's hosts; look which one the list of addresses names.
+    Mend: set the gateway that the others use.
+    """
+    told = _used_by_peers(context, host)
+    if told is None or told[0] == host.row.gateway or (host.row.gateway or "") in context.network.stations.by_address:
+        return None
+    hop, peers = told
+    return Finding(
+        "host-gateway-wrong",
+        "breaks",
+        (at_station(host),),
+        f"{host.name} has the gateway {host.row.gateway}, which nobody has; {peers[0].name} of its subnet uses {hop}.",
+        context.evidence(host.row, "gateway", "address") + context.evidence(peers[0].row, "gateway"),
+        (set_host(host, gateway=hop),),
+    )
+
+
 @rule(
     "host-gateway-wrong",
     "Host",

@@ -7,6 +7,7 @@ from collections import Counter, defaultdict
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_port
 from crossthread.diagnosis.findings import Alternative, Finding, Subject, at_port, at_station
+from crossthread.diagnosis.listed_vlans import ListedVlans
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.host.subnet import host_outside_subnet
 from crossthread.network.hosts.station import HostStation, Station
@@ -65,6 +66,37 @@ def port_vlan_wrong(context: Context, host: HostStation, vid: int | None = None)
         evidence,
         move if odd or not blind else (),
         _either(context, host, row.pvid, wanted, move) if blind and not odd else (),
+    )
+
+
+@rule("port-vlan-wrong", "Port")
+def port_vlan_of_nobody(context: Context, host: HostStation) -> Finding | None:
+    """No two of a subnet are in one VLAN, and trunks name just one VLAN in which nobody is.
+
+    Matters: the stations of the subnet do not hear each other.
+    Notice: each of them is alone, or among the stations of another subnet.
+    Confirm: ask which VLAN the subnet is meant to live in; look why the trunks carry one in which nobody is.
+    Mend: put the ports of the subnet's stations into that VLAN.
+    """
+    row = context.port(host.end) if host.end is not None else None
+    if host.address is None or host.end is None or row is None or row.mode != "access" or not row.pvid:
+        return None
+    homes = [group.vid for group in context.expected.groups(host.address.ip) for _ in group.stations[:2]]
+    listed = context.once(ListedVlans)
+    empty = listed.empty
+    if len(homes) < 2 or len(set(homes)) < len(homes) or len(empty) != 1 or context.network.unread.anywhere:
+        return None  # a gateway that nobody read would decide
+    if not all(vid and (listed.misses(vid) or _has_strangers(context, vid, host.address)) for vid in homes):
+        return None  # one of them is where it may well belong
+    (vid,) = empty
+    return Finding(
+        "port-vlan-wrong",
+        "breaks",
+        (at_port(host.end, vid), at_station(host)),
+        f"{host.end} is in VLAN {row.pvid}, and no two of {host.address.network} are in one VLAN; trunks name VLAN "
+        f"{vid}, in which nobody is.",
+        context.evidence(row, "mode", "pvid") + context.evidence(host.row, "address"),
+        (set_port(host.end, pvid=vid),),
     )
 
 
