@@ -267,6 +267,20 @@ class Help(unittest.TestCase):
             for pair, verdict in verdicts(part).items():
                 self.assertTrue(verdict != "unknown" or why(part, *pair).look, (table, pair))
 
+    def test_where_makers_differ_it_says_whose_cache_to_read(self):
+        """Both legs of a router are in one VLAN, and one of them answers by proxy: for the other's own address, too?"""
+        gateways = "device|interface|address|port|untagged|admin|oper|proxy_arp\n"
+        gateways += "rt|e1|10.1.0.1/24|e1|yes|up|up|no\nrt|e2|10.2.0.1/24|e2|yes|up|up|yes"
+        with tempfile.TemporaryDirectory() as folder:
+            network = network_of(
+                Path(folder), gateways=gateways, neighbors=cabled("sw p2 rt e1", "sw p3 rt e2"),
+                ports=ports(*(f"sw p{n} access 10" for n in (1, 2, 3, 4)), "rt e1 routed 1", "rt e2 routed 1"),
+                hosts=hosts("a 10.1.0.9/24 10.1.0.1 sw p1", "b 10.2.0.9/24 10.2.0.1 sw p4"),
+                devices="device|routing\nsw|no\nrt|yes",
+            )  # fmt: skip
+        answer = why(network, "a", "b")
+        self.assertEqual((answer.verdict, answer.look[0].says), ("unknown", "read the ARP cache of a"))
+
     def test_no_mend_stops_who_may_work_for_all_that_was_read(self):
         there = [
             "a 10.1.0.1/26 none sw-b p2", "b 10.1.0.2/26 none sw-b p3", "c 10.2.0.1/28 none sw-b p4",

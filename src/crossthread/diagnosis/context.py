@@ -118,8 +118,12 @@ class Context:
     @cached_property
     def vlan_names(self) -> dict[int, str]:
         """A name of each VLAN that has one."""
-        rows = (row for held in self.network.fabric.vlan_rows.values() for row in held.values())
-        return {row.vid: row.name for row in rows if row.name}
+        survey = self.network.survey
+        return {
+            v: name
+            for v, name in zip(survey.column("vlans", "vid"), survey.column("vlans", "name"), strict=True)
+            if name
+        }
 
     @cached_property
     def learned(self) -> dict[str, list[MacEntry]]:

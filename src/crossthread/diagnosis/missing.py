@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 from crossthread.diagnosis.context import Context
 from crossthread.network.hosts.station import HostStation, Station, Tap
+from crossthread.network.routing.forwarding import Forwarding
 from crossthread.network.routing.unread import Exit
 from crossthread.network.routing.walks import Leg, Stop, Walk
 from crossthread.network.switching.nodes import Crossing
@@ -15,6 +16,7 @@ from crossthread.network.topology.names import End
 from crossthread.network.topology.open_ends import OUTSIDE
 from crossthread.survey.records import TABLES, Host, Row
 from crossthread.survey.survey import Evidence
+from crossthread.values import Address
 
 
 def gaps(context: Context, walks: Sequence[Walk]) -> tuple[Evidence, ...]:
@@ -23,9 +25,7 @@ def gaps(context: Context, walks: Sequence[Walk]) -> tuple[Evidence, ...]:
     for walk in walks:
         if walk.arrives is not None:
             continue
-        for asker, wanted in walk.contests:
-            key = {"device": asker.name if isinstance(asker, HostStation) else asker.device, "address": str(wanted)}
-            found.append(Evidence("arp", key, "mac", None))
+        found += (_answered(asker, wanted) for asker, wanted in walk.contests)
         for row, column in walk.missing:
             found += context.evidence(row, column)
         for leg in (*walk.legs, *walk.aside):
@@ -39,7 +39,17 @@ def gaps(context: Context, walks: Sequence[Walk]) -> tuple[Evidence, ...]:
                 found.append(Evidence("routes", {"device": device, "prefix": "0.0.0.0/0"}, "next_hop", None))
                 continue
             found += _missing(context, context.device(device), "devices", {"device": device}, "routing")
+    if not found:  # all was read, but makers differ in whether a gateway answers for another interface's address
+        forwarding = Forwarding(context.network)
+        asked = ((leg.sender, leg.target) for walk in walks if walk.arrives is None for leg in walk.legs)
+        found += (_answered(*one) for one in asked if len(forwarding.answers(*one)) > 1)
     return tuple({(e.table, str(e.key), e.column): e for e in found}.values())
+
+
+def _answered(asker: Station, wanted: Address) -> Evidence:
+    """Whom an asker takes for the holder of an address."""
+    key = {"device": asker.name if isinstance(asker, HostStation) else asker.device, "address": str(wanted)}
+    return Evidence("arp", key, "mac", None)
 
 
 def _missing(context: Context, row: Row | None, table: str, key: dict[str, object], *columns: str) -> list[Evidence]:
