@@ -279,7 +279,10 @@ class Help(unittest.TestCase):
                 devices="device|routing\nsw|no\nrt|yes",
             )  # fmt: skip
         answer = why(network, "a", "b")
-        self.assertEqual((answer.verdict, answer.look[0].says), ("unknown", "read the ARP cache of a"))
+        self.assertEqual(
+            (answer.verdict, answer.look[0].says),
+            ("unknown", "look in the ARP cache of a which MAC address 10.1.0.1 has"),
+        )
 
     def test_no_mend_stops_who_may_work_for_all_that_was_read(self):
         there = [

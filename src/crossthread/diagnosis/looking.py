@@ -68,6 +68,9 @@ def _look(context: Context, table: str, whom: str, facts: Sequence[Evidence]) ->
         place = " ".join(str(part) for part in cells[0].key.values() if part is not None)
         if table == "neighbors":
             return Look(f"find what is at the far end of {place}", devices, table)
+        if table == "arp":
+            asked = f"which MAC address {cells[0].key['address']} has"
+            return Look(f"look in the ARP cache of {listed(devices)} {asked}", devices, table)
         if table == "routes":
             return Look(f"read the default route of {listed(devices)}", devices, table)
         return Look(f"read {columns} of {place} ({table}.csv)", devices, table)
