@@ -115,7 +115,21 @@ def _that_others_ask(context: Context, host: HostStation, now: int) -> Iterator[
 
 def judged(context: Context, host: HostStation) -> Finding | None:
     """The most likely of them, if more speaks for it than against it."""
-    found = [finding for finding in hypotheses(context, host) if finding.repair]
-    heavy = [weight(Hearing(context, accused(context, finding.repair)), finding.repair) for finding in found]
-    best = max(range(len(found)), key=heavy.__getitem__, default=None)
-    return found[best] if best is not None and heavy[best] > 0 else None
+    return context.once(_Judged).of(host)
+
+
+class _Judged:
+    """The same for each host, worked out once: many pairs fail because of one."""
+
+    def __init__(self, context: Context) -> None:
+        self._context = context
+        self._known: dict[str, Finding | None] = {}
+
+    def of(self, host: HostStation) -> Finding | None:
+        """The most likely of the hypotheses about a host."""
+        if host.name not in self._known:
+            found = [finding for finding in hypotheses(self._context, host) if finding.repair]
+            heavy = [weight(Hearing(self._context, accused(self._context, f.repair)), f.repair) for f in found]
+            best = max(range(len(found)), key=heavy.__getitem__, default=None)
+            self._known[host.name] = found[best] if best is not None and heavy[best] > 0 else None
+        return self._known[host.name]
