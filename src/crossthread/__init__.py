@@ -50,8 +50,9 @@ if TYPE_CHECKING:
     from crossthread.questions.tree_change import TreeChange, tree_change
     from crossthread.questions.tree_ways import Failure, Ways, tree_ways
     from crossthread.questions.tree_ways import failure_of as tree_without
-    from crossthread.questions.why import Why, why
+    from crossthread.questions.why import why
     from crossthread.questions.why_all import Every, why_all
+    from crossthread.questions.why_answer import Why
     from crossthread.questions.why_steps import Steps, why_steps
     from crossthread.questions.why_via import why_via
     from crossthread.sources.desk import Desk, desk
@@ -224,7 +225,7 @@ _HOMES = {
     "VlanSet": "values",
     "VlanView": "views.vlan",
     "Ways": "questions.tree_ways",
-    "Why": "questions.why",
+    "Why": "questions.why_answer",
     "addresses": "views.addresses",
     "agents": "live.agent",
     "agents_async": "live.agent",

@@ -19,8 +19,8 @@ from crossthread.network import Network
 
 if TYPE_CHECKING:
     from crossthread.plan import Plan
-    from crossthread.questions.why import Why
     from crossthread.questions.why_all import Every
+    from crossthread.questions.why_answer import Why
 
 
 _SINGLY = 400

@@ -6,20 +6,18 @@ from collections.abc import Sequence
 
 import msgspec
 
-from crossthread.answer import Answer
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.judgement.confidence import Confidence, confidence, confidence_of
 from crossthread.diagnosis.likely import likely
-from crossthread.diagnosis.looking import Look, how_far, how_it_turns, looks
+from crossthread.diagnosis.looking import how_far, how_it_turns, looks
 from crossthread.diagnosis.meanings import meaning
 from crossthread.diagnosis.missing import gaps
 from crossthread.diagnosis.relevant_rows import focus
 from crossthread.diagnosis.repair.mends import harmless, mend
 from crossthread.diagnosis.repair.observations import fewest
 from crossthread.diagnosis.repair.proof import Proof, prove
-from crossthread.diagnosis.repair.side_effects import Pairs
-from crossthread.diagnosis.repair.work_order import WorkStep, central
+from crossthread.diagnosis.repair.work_order import central
 from crossthread.diagnosis.rules import routing as routing_rules
 from crossthread.diagnosis.way.caveats import caveats
 from crossthread.diagnosis.way.echo import luck, walks
@@ -32,95 +30,12 @@ from crossthread.network.hosts.ends import end_name, end_named, find_ends, is_no
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.network import Network
 from crossthread.network.routing.walks import Stop, Walk
-from crossthread.network.three_valued import VERDICTS, Truth, Verdict, all_of
+from crossthread.network.three_valued import VERDICTS, Truth, all_of
 from crossthread.plan import Plan
+from crossthread.questions.why_answer import Family, Why
 from crossthread.survey.changes import Change, merge_changes
 from crossthread.survey.survey import Evidence
-from crossthread.views.way import Hop, path_of
-
-
-class Family(msgspec.Struct, frozen=True, rename={"version": "family"}):
-    """What is true of two hosts by one version of IP: the verdict, and where the packet stops."""
-
-    version: int
-    verdict: Verdict
-    stopped: str | None = None
-
-
-class Why(Answer, frozen=True, rename={"source": "from", "target": "to"}):
-    """The answer to "why can A not reach B".
-
-    Attributes
-    ----------
-    source, target
-        Their names (`from` and `to` in JSON); an interface's with its device before it.
-    verdict
-        `works` if an echo gets there and its reply gets back, `fails`, or `unknown`.
-    findings
-        Every fault in this pair's way, in the order of the way; for a pair that works, what it works by luck of.
-    repair
-        The changes of all findings together.
-    repair_proven
-        Whether the pair works on a copy of the survey with these changes made.
-    order, seat
-        The repair as a work order: its steps in an order that works on devices, for somebody who is connected to the
-        device `seat`.
-    unproven
-        Where the packet still stops, or may stop, with all of it done; None if it is proven.
-    confidence
-        How sure the repair is: `sure` if hardly anything speaks against it, `likely`, or `open` if two explanations are
-        about as good. Of an unknown verdict: `likely` if facts say what is wrong already (the findings), else `open`.
-    decide
-        What to look at, or to ask, to tell the explanations apart where it is open.
-    costs, luck
-        The pairs of hosts that work now and stop with the repair: those that work as they should, and those that do so
-        by luck only, such as by a leak between two VLANs. Not worked out for a campus of very many kinds of hosts.
-    doubtful
-        The pairs of which nobody knows whether they work now, and that would stop with a mend that was found, which is
-        not proposed for that reason.
-    unsure
-        The pairs that work now and may stop with the repair, as what was not read decides whether they do.
-    surely, look, turns
-        Of an unknown verdict: how far the packet surely gets; what to look at next, the first place first; how the
-        verdict will turn.
-    observe
-        What has to be looked at before more can be said.
-    path, path_back
-        The way of the echo and of the reply, hop by hop; beyond a fault, as it would go if that were mended.
-    stopped
-        Where the packet really stops first, in one sentence; None if it does not.
-    caveats
-        What could not be seen, and could still stop them or part of what they send.
-    families
-        Where the two have IPv4 and IPv6 in common: each by itself; the verdict is the worse.
-    """
-
-    ROWS = "findings"
-    source: str
-    target: str
-    verdict: Verdict
-    findings: tuple[Finding, ...]
-    repair: tuple[Change, ...]
-    repair_proven: bool
-    observe: tuple[Evidence, ...]
-    path: tuple[Hop, ...]
-    path_back: tuple[Hop, ...]
-    stopped: str | None = None
-    order: tuple[WorkStep, ...] = ()
-    seat: str | None = None
-    via: str | None = None
-    unproven: str | None = None
-    confidence: Confidence | None = None
-    decide: tuple[str, ...] = ()
-    costs: Pairs = ()
-    luck: Pairs = ()
-    doubtful: Pairs = ()
-    unsure: Pairs = ()
-    surely: str | None = None
-    look: tuple[Look, ...] = ()
-    turns: str | None = None
-    caveats: tuple[str, ...] = ()
-    families: tuple[Family, ...] = ()
+from crossthread.views.way import path_of
 
 
 @of_network

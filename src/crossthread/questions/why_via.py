@@ -20,7 +20,8 @@ from crossthread.network.network import Network
 from crossthread.network.routing.walks import Leg
 from crossthread.network.three_valued import all_of
 from crossthread.plan import Plan
-from crossthread.questions.why import Why, focused, why
+from crossthread.questions.why import focused, why
+from crossthread.questions.why_answer import Why
 from crossthread.survey.changes import merge_changes
 from crossthread.views.way import Hop, path_of
 

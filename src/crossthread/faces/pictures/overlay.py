@@ -6,7 +6,7 @@ from collections.abc import Set
 from typing import NamedTuple
 
 from crossthread.diagnosis.findings import Finding
-from crossthread.questions.why import Why
+from crossthread.questions.why_answer import Why
 from crossthread.views.map import Map
 from crossthread.views.tree import TreeAnswer
 from crossthread.views.vlan import VlanView

@@ -13,7 +13,7 @@ from crossthread.diagnosis.repair.side_effects import Pairs
 from crossthread.diagnosis.repair.work_order import WorkStep
 from crossthread.faces.terminal.console import MARKS, STYLES, columns, count, line, paragraph, said
 from crossthread.faces.terminal.findings import show_findings
-from crossthread.questions.why import Why
+from crossthread.questions.why_answer import Why
 from crossthread.questions.why_steps import Steps
 from crossthread.views.matrix import Touch
 from crossthread.views.way import Hop
