@@ -241,6 +241,36 @@ class Equals(unittest.TestCase):
         self.assertTrue(any("hosts a: gateway = 10.9.40.1" in one for one in every))
         self.assertTrue(any(change.startswith("gateways keel vlan40 10.9.40.7") for one in every for change in one))
 
+    def test_no_gateway_is_made_up_where_nobody_uses_one(self):
+        """A VLAN has no gateway by design, and one of its hosts has an address of another subnet."""
+        answer, mends, _ = self.asked(
+            "a", "b", devices="device|capabilities|routing\nkeel|bridge router|yes",
+            ports=ports("keel p0 access 40", "keel p1 access 40", "keel p2 access 10", "keel p3 access 10"),
+            gateways=ROUTER + "keel|vlan10|10.9.10.1/24|10|||up|up|no",
+            hosts=hosts("a 10.9.10.20/24 none keel p0", "b 10.9.40.21/24 none keel p1",
+                        "c 10.9.10.21/24 10.9.10.1 keel p2", "d 10.9.10.22/24 10.9.10.1 keel p3"),
+        )  # fmt: skip
+        self.assertEqual(mends, ["hosts a: address = 10.9.40.2/24, gateway = none"])
+        self.assertTrue(answer.repair_proven)
+
+    def test_a_route_to_a_subnet_tells_how_long_its_prefix_is(self):
+        """One interface with a prefix of its own, against the route that another router has to that subnet."""
+        gateways = "keel|vlan10|10.9.10.1/27|10|||up|up|no\nkeel|vlan30|10.9.30.1/29|30|||up|up|no\n"
+        _, mends, told = self.asked(
+            "a", "b", devices="device|capabilities|routing\nkeel|bridge router|yes\nr1|router|yes",
+            ports=ports("keel p0 access 10", "keel p1 access 20", "keel p2 access 20", "keel p3 access 30",
+                        "r1 g1 routed none", "r1 g2 routed none"),
+            neighbors=cabled("keel p2 r1 g1", "keel p3 r1 g2"),
+            gateways=ROUTER + gateways + "r1|g1|10.9.20.1/24||g1|yes|up|up|no\nr1|g2|10.9.30.2/29||g2|yes|up|up|no",
+            routes="device|prefix|next_hop|interface|origin\nr1|10.9.10.0/24|10.9.30.1|g2|static\n"
+                   "keel|10.9.20.0/24|10.9.30.2|vlan30|static",
+            hosts=hosts("a 10.9.77.20/24 10.9.10.1 keel p0", "b 10.9.20.20/24 10.9.20.1 keel p1"),
+        )  # fmt: skip
+        lengths = {
+            change.rpartition("/")[2] for one in (mends, *told) for change in one if change.startswith("hosts a: a")
+        }
+        self.assertEqual(lengths, {"24", "27"})
+
     def test_a_host_without_an_address_gets_one_of_the_subnet_that_it_is_to_talk_to(self):
         tables = {
             "devices": "device|capabilities|routing\nkeel|bridge|no",

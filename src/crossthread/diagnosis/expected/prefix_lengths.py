@@ -13,12 +13,16 @@ from crossthread.network.hosts.blocks import Block
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.network import Network
 from crossthread.survey.records import Gateway
-from crossthread.values import Address, PrefixedAddress
+from crossthread.values import NONE, Address, PrefixedAddress
 
 _CLEAR = 0.75
 """By how much one prefix length has to outweigh another to be beyond dispute."""
 _AT_END = 0.75
 """What it weighs for a prefix length that a gateway is then at an end of its subnet, as most are."""
+
+
+_ROUTE = 1.0
+"""What a route to the subnet says of its prefix length."""
 
 
 class PrefixLengths:
@@ -85,12 +89,32 @@ class PrefixLengths:
             used.add(hop_of(other))
         own_weight = HOST if isinstance(station, HostStation) else GATEWAY
         weights[own.network.prefixlen] += own_weight * self._believable(station) * twice
+        for length in self._lengths_of_routes(own.ip):
+            weights[length] += _ROUTE
         for ip in served or {
             hop for hop in used if hop is not None and hop.version == own.version
         }:  # a gateway that nobody has was at an end, too
             for length in weights:
                 weights[length] += _AT_END if end_of(ip, ip_interface(f"{ip}/{length}")) else 0.0
         return weights
+
+    def _lengths_of_routes(self, wanted: Address) -> Iterator[int]:
+        """The lengths of the prefixes of routes that an address is in, but for those that hold several subnets."""
+        number, width = int(wanted), wanted.max_prefixlen
+        for (version, length), bits in self._routed.items():
+            if version == wanted.version and number >> width - length in bits:
+                if not self._crowded(Block(version, length, number >> width - length)):
+                    yield length
+
+    @cached_property
+    def _routed(self) -> dict[tuple[int, int], set[int]]:
+        """The prefixes to which routes lead, by version and length, but for the default route's."""
+        survey, found = self._network.survey, defaultdict[tuple[int, int], set[int]](set)
+        rows = zip(survey.column("routes", "prefix"), survey.column("routes", "next_hop"), strict=True)
+        for block in {Block.of(prefix) for prefix, hop in rows if hop not in (None, NONE)}:
+            if block.length:
+                found[block.version, block.length].add(block.bits)
+        return found
 
     def _needs_more(self, one: Station, other: Station) -> bool:
         """Whether one station sends what is to be passed on to another, in whose prefix it is not itself.

@@ -71,8 +71,10 @@ def _looks_changed(hearing: Hearing, host: HostStation, holder: Interface) -> bo
     lost = [ip for ip in map(address, hops) if ip in holder.address.network]
     if any(not _at_end(holder) or end_of(ip, holder.address) is not None for ip in lost):
         return True
-    used = (s for s in stations.gateways if s is not holder and s.address and hearing.users(str(s.address.ip)))
-    others = {end_of(s.address.ip, s.address) for s in used if s.address is not None}
+    rest = [s for s in stations.gateways if s is not holder and s.address is not None]
+    others = {
+        end_of(s.address.ip, s.address) for s in rest if s.address and hearing.context.expected.users(s.address.ip)
+    }
     return len(others) == 1 and None not in others and not _at_end(holder)
 
 

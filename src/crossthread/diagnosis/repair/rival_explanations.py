@@ -124,12 +124,22 @@ def explanation_of(context: Context, source: str, target: str, known: Sequence[F
     needed = only_needed(context.network, source, target, findings)
     hearing = Hearing(context, accused(context, changes_of(needed)))
     shares = [_share(hearing, finding) for finding in needed]
+    shares = [min(s, 0.0) if _given_with(f, needed) else s for s, f in zip(shares, needed, strict=True)]
     stops = len(context.once(Stopped).sound(changes_of(needed)))
     less = (weights.LEFT_OUT if left_out(needed) and not _suffered(context, needed) else 0.0) + (
         weights.HARM if stops else 0.0
     )
     less += weights.ALL_WRONG if _nothing_right(context, needed) else 0.0
     return Explanation(needed, shares, less, stops)
+
+
+def _given_with(finding: Finding, others: Sequence[Finding]) -> bool:
+    """Whether it is only the gateway of a host that is moved as well: that it fits there says nothing for the move."""
+    hosts = {s.host for s in finding.subjects if s.host}
+    cells = {(change.table, column) for change in finding.repair for column in change.cells}
+    moved = {s.host for other in others if other is not finding for s in other.subjects
+             if s.host and any("pvid" in change.cells for change in other.repair)}  # fmt: skip
+    return cells == {("hosts", "gateway")} and bool(hosts & moved)
 
 
 def _suffered(context: Context, findings: Sequence[Finding]) -> bool:
