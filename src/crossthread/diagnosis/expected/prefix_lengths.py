@@ -102,9 +102,9 @@ class PrefixLengths:
         """The lengths of the prefixes of routes that an address is in, but for those that hold several subnets."""
         number, width = int(wanted), wanted.max_prefixlen
         for (version, length), bits in self._routed.items():
-            if version == wanted.version and number >> width - length in bits:
-                if not self._crowded(Block(version, length, number >> width - length)):
-                    yield length
+            inside = version == wanted.version and number >> width - length in bits
+            if inside and not self._crowded(Block(version, length, number >> width - length)):
+                yield length
 
     @cached_property
     def _routed(self) -> dict[tuple[int, int], set[int]]:
