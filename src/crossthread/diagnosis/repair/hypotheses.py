@@ -14,7 +14,11 @@ from crossthread.diagnosis.rules.gateway import gateway_port_vlan_wrong, gateway
 from crossthread.diagnosis.rules.gateway_address import asked_for, gateway_address_wrong
 from crossthread.diagnosis.rules.gateway_missing import gateway_missing
 from crossthread.diagnosis.rules.host.address import addresses_missing
-from crossthread.diagnosis.rules.host.gateway import host_gateway_unlike_its_peers, host_gateway_wrong
+from crossthread.diagnosis.rules.host.gateway import (
+    host_gateway_outside_subnet,
+    host_gateway_unlike_its_peers,
+    host_gateway_wrong,
+)
 from crossthread.diagnosis.rules.host.subnet import (
     host_of_another_vlan,
     host_of_its_gateway,
@@ -83,6 +87,8 @@ def _of_its_gateway(context: Context, host: HostStation, now: int) -> Iterator[F
         return
     if host.address is not None and address(hop or "") not in host.address.network:
         yield from _that_others_ask(context, host, now)
+        outside = host_gateway_outside_subnet(context, host)
+        yield from [outside] if outside is not None else []
         return
     if hop in context.network.stations.by_address:
         return

@@ -115,9 +115,10 @@ def _possible(network: Network, findings: Sequence[Finding]) -> list[Finding]:
 
 def harmless(context: Context, findings: Sequence[Finding]) -> list[Finding]:
     """The same findings without the mends that stop a pair which works as it should, or may do so."""
-    costs = context.once(Stopped).sound
-    found = [_bare(finding) if costs(finding.repair) else finding for finding in findings]
-    return [_bare(finding) for finding in found] if costs(changes_of(found)) else found
+    by = context.once(Stopped).by
+    found = [_bare(one) if by(one.repair).stops or by(one.repair).doubtful else one for one in findings]
+    costs = by(changes_of(found))
+    return [_bare(finding) for finding in found] if costs.stops or costs.doubtful else found
 
 
 def _bare(finding: Finding) -> Finding:

@@ -137,6 +137,6 @@ class Stopped:
         )
 
     def sound(self, changes: Sequence[Change]) -> Pairs:
-        """The pairs that stop of those that work as they should, or may do so for all that was read."""
+        """The pairs that stop, or may, of those that work as they should, or may do so for all that was read."""
         costs = self.by(changes)
-        return costs.stops + costs.doubtful
+        return costs.stops + costs.doubtful + costs.unsure
