@@ -267,6 +267,25 @@ class Help(unittest.TestCase):
             for pair, verdict in verdicts(part).items():
                 self.assertTrue(verdict != "unknown" or why(part, *pair).look, (table, pair))
 
+    def test_who_asks_outside_its_subnet_may_have_the_wrong_gateway_or_the_wrong_address(self):
+        """Two interfaces are in the VLAN of `a`: that of its address, and that of its gateway."""
+        rows = [*(f"sw p{n} access {vid}" for n, vid in enumerate((50, 50, 50, 30, 30))), "sw up trunk 1 50"]
+        gateways = "device|interface|address|port|untagged|admin|oper|proxy_arp\n"
+        gateways += "".join(f"rt|e{n}|{own}|e{n}|yes|up|up|no\n"
+                            for n, own in ((1, "10.4.0.14/28"), (2, "10.2.0.1/26"), (3, "10.3.0.1/26")))  # fmt: skip
+        with tempfile.TemporaryDirectory() as folder:
+            network = network_of(
+                Path(folder), gateways=gateways, ports=ports(*rows, *(f"rt e{n} routed 1" for n in (1, 2, 3))),
+                neighbors=cabled("sw p1 rt e1", "sw p2 rt e2", "sw p3 rt e3") + "\nsw|up|far|1",
+                hosts=hosts("a 10.4.0.12/28 10.2.0.1 sw p0", "b 10.4.0.10/28 10.4.0.14 far 2",
+                            "c 10.2.0.9/26 10.2.0.1 far 3", "d 10.3.0.9/26 10.3.0.1 sw p4"),
+                devices="device|routing\nsw|no\nrt|yes",
+            )  # fmt: skip
+        answer = why(network, "a", "d")
+        told = [str(change) for one in answer.findings[0].alternatives for change in one.changes]
+        self.assertEqual((answer.confidence, len(told)), ("open", 2))
+        self.assertIn("hosts a: gateway = 10.4.0.14", told)
+
     def test_where_makers_differ_it_says_whose_cache_to_read(self):
         """Both legs of a router are in one VLAN, and one of them answers by proxy: for the other's own address, too?"""
         gateways = "device|interface|address|port|untagged|admin|oper|proxy_arp\n"

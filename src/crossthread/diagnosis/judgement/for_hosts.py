@@ -46,8 +46,9 @@ def _for_gateway(hearing: Hearing, host: HostStation, hop: str) -> Iterator[Witn
     users = hearing.count_users(hop, host)
     yield from agreeing(users, f"{_count(users, 'other host')} {'use' if users > 1 else 'uses'} {hop}")
     holders = [s for s in hearing.context.network.stations.by_address.of(hop) if isinstance(s, Interface)]
-    if holders:
-        yield Witness(weights.IN_USE, "")
+    own = host.address
+    if holders and own is not None and (address(hop) in own.network or address(hop).is_link_local):
+        yield Witness(weights.IN_USE, "")  # one outside its own prefix is no gateway
     now = host.row.gateway
     inside = host.address is not None and now not in (None, NONE) and address(now or "") in host.address.network
     if inside and any(map(_at_end, holders)):
