@@ -120,8 +120,8 @@ class Context:
         """A name of each VLAN that has one."""
         survey = self.network.survey
         return {
-            v: name
-            for v, name in zip(survey.column("vlans", "vid"), survey.column("vlans", "name"), strict=True)
+            vid: name
+            for vid, name in zip(survey.column("vlans", "vid"), survey.column("vlans", "name"), strict=True)
             if name
         }
 

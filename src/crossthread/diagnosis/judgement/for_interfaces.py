@@ -51,8 +51,8 @@ def _for_another(hearing: Hearing, own: Interface | None, wanted: PrefixedAddres
     yield from _for_address(hearing, None, wanted, "")
     if hearing.context.once(ListedVlans).misses(vid):
         yield Witness(weights.UNLISTED, "")
-    near = (s for s in hearing.context.expected.near(wanted.ip) if isinstance(s, HostStation))
-    if all(s.row.gateway == NONE for s in near) and not hearing.context.expected.users(wanted.ip):
+    near = [s.row.gateway for s in hearing.context.expected.near(wanted.ip) if isinstance(s, HostStation)]
+    if near and set(near) == {NONE} and not hearing.context.routed_to[str(wanted.ip)]:
         yield Witness(weights.UNASKED, "")
     other = own.address if own is not None and own.address is not None else wanted
     around = hearing.context.expected.near(other.ip) if other.network != wanted.network else ()

@@ -44,7 +44,7 @@ ONLY_ONE = 1.5
 USUAL = 0.75
 """The site's other links, or gateways, have it so; as much of it as of them have."""
 UNASKED = -1.5
-"""Nobody uses the address, nor any other in that subnet, as a gateway: the subnet may have none by design."""
+"""No host of that subnet has a gateway, and no route leads to the address: it may have none by design."""
 UNUSED = 0.75
 """The address that the interface has instead is used by nobody, and nobody is in its subnet."""
 SECOND = -1.0

@@ -51,9 +51,10 @@ def mend(context: Context, source: str, target: str) -> list[Finding]:
     found = _least(found)
     compare = Comparison(context, (source, target))
     best = found[0]
-    for other in found[1:]:  # of equals the one with fewer faults, else the first
-        better = compare.margin(other, best) or (len(best.findings) - len(other.findings)) / len(best.findings)
-        best = other if better > 0 else best
+    for other in found[1:]:  # of equals the one with fewer faults, then that which renumbers fewer, else the first
+        margin = compare.margin(other, best)
+        if margin > 0 or (margin == 0 and _work(other) < _work(best)):
+            best = other
     rivals = [(other, compare.margin(best, other)) for other in found]
     ranked = [_ranked(context, best, finding, (source, target), rivals) for finding in best.findings]
     if not works(context.network, ranked, source, target):  # two of the best mends get into each other's way
@@ -69,6 +70,12 @@ def _least(found: Sequence[Explanation]) -> list[Explanation]:
         one for one, own in zip(found, held, strict=True)
         if not any(less < own for less in enough)
     ]  # fmt: skip
+
+
+def _work(explanation: Explanation) -> tuple[int, int]:
+    """How many faults an explanation mends, and how many hosts get another address: a new one may be in use."""
+    changes = changes_of(explanation.findings)
+    return len(explanation.findings), sum(c.table == "hosts" and "address" in c.cells for c in changes)
 
 
 def _held(explanation: Explanation) -> set[tuple[object, tuple[str, ...]]]:

@@ -82,7 +82,7 @@ class Costs(NamedTuple):
     doubtful: Pairs = ()
     """Those of which nobody knows whether they work now, and which would do so as they should."""
     unsure: Pairs = ()
-    """Those that work now, and of which nobody knows whether they do afterwards: they may stop."""
+    """Those that work now, and as they should, and of which nobody knows whether they do afterwards: they may stop."""
 
 
 class Stopped:
@@ -91,7 +91,7 @@ class Stopped:
     def __init__(self, context: Context) -> None:
         self._context = context
         self._known: dict[tuple[str, ...], Costs] = {}
-        self._luck: dict[tuple[int, int], bool] = {}
+        self._luck: dict[tuple[object, ...], bool] = {}
 
     def by(self, changes: Sequence[Change]) -> Costs:
         """The pairs that stop with some changes.
@@ -115,8 +115,9 @@ class Stopped:
         return {name: number for number, names in enumerate(self._before.classes) for name in names}
 
     def _lucky(self, pair: tuple[str, str]) -> bool:
-        """Whether a pair works by luck only, worked out once for all hosts that cannot be told apart."""
-        key = self._places[pair[0]], self._places[pair[1]]
+        """Whether a pair works by luck only, worked out once for all of one class that are at the same device."""
+        hosts = [self._context.network.stations.hosts[name.casefold()] for name in pair]
+        key = tuple((self._places[host.name], host.end.device if host.end else None) for host in hosts)
         if key not in self._luck:
             self._luck[key] = lucky(self._context, *pair)
         return self._luck[key]
@@ -127,13 +128,17 @@ class Stopped:
         except SurveyError:
             return Costs()
         changed = _changes(self._before, class_matrix(after))
-        lost = [(pair, was) for pair, was, now in changed if now == "fails"]
-        by_luck = {pair for pair, _ in lost if self._lucky(pair)}
+        turns = {pair: (was, now) for pair, was, now in changed if now == "fails" or (was, now) == ("works", "unknown")}
+        by_luck = {pair for pair in turns if self._lucky(pair)}
+
+        def those(was: Verdict, now: Verdict, lucky: bool = False) -> Pairs:
+            return tuple(pair for pair, turn in turns.items() if turn == (was, now) and (pair in by_luck) is lucky)
+
         return Costs(
-            tuple(pair for pair, was in lost if was == "works" and pair not in by_luck),
-            tuple(pair for pair, was in lost if was == "works" and pair in by_luck),
-            tuple(pair for pair, was in lost if was == "unknown" and pair not in by_luck),
-            tuple(pair for pair, was, now in changed if (was, now) == ("works", "unknown")),
+            stops=those("works", "fails"),
+            luck=those("works", "fails", lucky=True),
+            doubtful=those("unknown", "fails"),
+            unsure=those("works", "unknown"),
         )
 
     def sound(self, changes: Sequence[Change]) -> Pairs:
