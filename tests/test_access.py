@@ -111,8 +111,9 @@ class AccessFiles(unittest.TestCase):
     def test_short_keys_and_files_that_are_not_there(self):
         self.key.write_text("short")
         self.assertIn("too short", self.problems(GOOD % self.key)[0])
+        folder = self.key.parent  # a folder can be read as well, and is no file
         said = self.problems(
-            '[[access]]\nwithin=["10.0.0.0/8"]\nprotocol="ssh"\nuser="a"\nkey="/nowhere"\nknown_hosts="/nowhere"\n'
+            f'[[access]]\nwithin=["10.0.0.0/8"]\nprotocol="ssh"\nuser="a"\nkey="/nowhere"\nknown_hosts="{folder}"\n'
         )
         self.assertEqual(len([line for line in said if "a file that can be read" in line]), 2)
 

@@ -252,7 +252,8 @@ class _Entry:
 
     def _path(self, key: str) -> str | None:
         name = self._text(key)
-        if name is not None and not os.access(Path(name).expanduser(), os.R_OK):
+        path = Path(name).expanduser() if name is not None else None
+        if path is not None and not (path.is_file() and os.access(path, os.R_OK)):
             self._wrong(key, "expected a file that can be read", name)
         return name
 
