@@ -19,7 +19,7 @@ from typing import Any
 
 from crossthread.diagnosis.context import Context, in_use
 from crossthread.diagnosis.findings import Finding
-from crossthread.diagnosis.registry import About, Rule, rules
+from crossthread.diagnosis.registry import About, Rule, named, rules
 from crossthread.network.hosts.station import Station
 from crossthread.network.topology.names import End
 from crossthread.survey.table import runs
@@ -45,6 +45,13 @@ def ask_everywhere(context: Context, rule: Rule) -> Iterator[Finding]:
     elif rule.about is not None:
         for asked in _needed(context, rule):
             yield from ask(context, rule, *asked)
+
+
+def standing(context: Context, suspected: Iterable[Finding]) -> dict[tuple[object, ...], Finding]:
+    """By identity, what the rules of some findings say of everything: what is not among it has no ground."""
+    asked = (declared for name in {finding.rule for finding in suspected} for declared in named(name))
+    known = (finding for declared in asked for finding in ask_everywhere(context, declared))
+    return {finding.identity: finding for finding in known if finding.severity != "note"}
 
 
 def ask_about_all(context: Context) -> Iterator[Finding]:

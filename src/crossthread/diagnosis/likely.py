@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from crossthread.diagnosis.all_rules import ask_everywhere
+from crossthread.diagnosis.all_rules import standing
 from crossthread.diagnosis.caution import cautious
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
-from crossthread.diagnosis.registry import named
+from crossthread.diagnosis.repair.facts import GivenUp
 from crossthread.diagnosis.repair.mends import mend
 from crossthread.diagnosis.rules.survey import route_unread
 from crossthread.diagnosis.way.echo import walks
@@ -19,9 +19,12 @@ def likely(context: Context, source: str, target: str) -> list[Finding]:
     if all_of(walk.arrives for walk in walks(closed, source, target)) is not False:
         return []
     suspected = mend(Context(closed, context.plan), source, target)
-    asked = (declared for name in {finding.rule for finding in suspected} for declared in named(name))
-    known = (finding for declared in asked for finding in ask_everywhere(context, declared))
-    standing = {finding.identity for finding in known if finding.severity != "note"}
-    found = [cautious(context, finding) for finding in suspected if finding.identity in standing]
-    absent = (finding for finding in suspected if finding.identity not in standing)
-    return found + [gap for finding in absent if (gap := route_unread(context, finding)) is not None]
+    known = standing(context, suspected)
+    found = [finding for finding in suspected if finding.identity in known]
+    absent = [finding for finding in suspected if finding.identity not in known]
+    given_up = GivenUp(absent, found)
+    told = [
+        known[one.identity] if given_up.contradicts(one) or given_up.tells(one) else cautious(context, one)
+        for one in found
+    ]
+    return told + [gap for finding in absent if (gap := route_unread(context, finding)) is not None]

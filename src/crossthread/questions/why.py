@@ -138,11 +138,11 @@ def _by_one(network: Network, source: str, target: str, seat: str | None, plan: 
         findings = likely(context, source, target) or findings
     seat = _seat(network, seat)
     done = prove(context, findings, (source, target), seat)
-    doubtful = done.costs.doubtful
-    if doubtful or (done.costs.stops and not done.proven):  # it may do harm, or would and mend nothing
-        findings = harmless(context, findings)
+    costs, _, doubtful, _ = done.costs
+    if doubtful or costs:  # a mend that does harm is worse than none
+        findings = harmless(context, findings, told=done.proven and not doubtful)
         done = prove(context, findings, (source, target), seat)
-    final, (last_there, last_back), costs = done.after, done.walked, done.costs.stops
+    final, (last_there, last_back) = done.after, done.walked
     observe = _to_observe(Context(final, plan), (source, target), (last_there, last_back), seat)
     if doubtful:  # whether they work now decides
         observe = _to_observe(context, doubtful[0], walks(network, *doubtful[0]), seat) or observe
@@ -158,7 +158,7 @@ def _by_one(network: Network, source: str, target: str, seat: str | None, plan: 
         findings=tuple(findings),
         repair=done.repair,
         repair_proven=done.proven,
-        confidence=_confidence(findings, done),
+        confidence="open" if costs else _confidence(findings, done),
         decide=_decide(findings),
         costs=costs,
         luck=done.costs.luck,
@@ -178,8 +178,6 @@ def _by_one(network: Network, source: str, target: str, seat: str | None, plan: 
 
 def _confidence(findings: Sequence[Finding], done: Proof) -> Confidence:
     """How sure a repair is that may cost somebody."""
-    if done.costs.stops:
-        return "open"
     found = confidence(findings, done.proven)
     return "likely" if found == "sure" and done.costs.unsure else found
 

@@ -49,9 +49,11 @@ class Why(Answer, frozen=True, rename={"source": "from", "target": "to"}):
         about as good. Of an unknown verdict: `likely` if facts say what is wrong already (the findings), else `open`.
     decide
         What to look at, or to ask, to tell the explanations apart where it is open.
-    costs, luck
-        The pairs of hosts that work now and stop with the repair: those that work as they should, and those that do so
-        by luck only, such as by a leak between two VLANs. Not worked out for a campus of very many kinds of hosts.
+    costs
+        The pairs of hosts that work now, as they should, and would stop with whatever was found to mend this one: it is
+        not proposed for that reason. Not worked out for a campus of very many kinds of hosts; nor is `luck`.
+    luck
+        The pairs that work now and stop with the repair, but work by luck only, such as by a leak between two VLANs.
     doubtful
         The pairs of which nobody knows whether they work now, and that would stop with a mend that was found, which is
         not proposed for that reason.

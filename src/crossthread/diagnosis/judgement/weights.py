@@ -71,6 +71,8 @@ ALL_WRONG = -4.0
 """To call all that a host has wrong: the VLAN of its port, its address, and its gateway."""
 DETOUR = -3.0
 """To let packets go another way instead of mending the link where the fault is."""
+AGAINST = -2.0
+"""A mend that weighs less than this is not proposed, even if nothing else is known that would do."""
 PROPOSED = 0.25
 """What the rule proposes by itself: decides only between equals."""
 

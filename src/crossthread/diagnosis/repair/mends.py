@@ -7,15 +7,18 @@ from itertools import islice
 
 import msgspec
 
+from crossthread.diagnosis.all_rules import standing
 from crossthread.diagnosis.consequences import nested
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
+from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.repair.alternatives import Instead, Way, alternatives
 from crossthread.diagnosis.repair.rival_explanations import Comparison, Explanation, explanation_of, suspects
 from crossthread.diagnosis.repair.side_effects import Stopped
 from crossthread.diagnosis.repair.tree_costs import opened
 from crossthread.diagnosis.repair.trials import changes_of, collect, try_out, works
 from crossthread.diagnosis.rules.plan import plan_host
+from crossthread.diagnosis.rules.survey import unexplained
 from crossthread.diagnosis.search.cheapest_way import Search
 from crossthread.diagnosis.search.costs import Step
 from crossthread.diagnosis.way.echo import walks
@@ -55,11 +58,22 @@ def mend(context: Context, source: str, target: str) -> list[Finding]:
         margin = compare.margin(other, best)
         if margin > 0 or (margin == 0 and _work(other) < _work(best)):
             best = other
+    if min(best.shares) < weights.AGAINST:  # the only one, or the best of many that are worse
+        known = standing(context, best.findings)
+        told = [_bare(finding) for finding in best.findings if finding.identity in known]
+        return told or _stops(context, source, target)
     rivals = [(other, compare.margin(best, other)) for other in found]
     ranked = [_ranked(context, best, finding, (source, target), rivals) for finding in best.findings]
     if not works(context.network, ranked, source, target):  # two of the best mends get into each other's way
         ranked = [msgspec.structs.replace(f, repair=own.repair) for f, own in zip(ranked, best.findings, strict=True)]
     return _under_causes(context, ranked)
+
+
+def _stops(context: Context, source: str, target: str) -> list[Finding]:
+    """Where the packet stops, if nothing is known that would mend it."""
+    there, back = walks(context.network, source, target)
+    stop = there.stop if there.arrives is False else back.stop
+    return [unexplained(context, stop)] if stop is not None else []
 
 
 def _least(found: Sequence[Explanation]) -> list[Explanation]:
@@ -120,12 +134,20 @@ def _possible(network: Network, findings: Sequence[Finding]) -> list[Finding]:
     return found
 
 
-def harmless(context: Context, findings: Sequence[Finding]) -> list[Finding]:
-    """The same findings without the mends that stop a pair which works as it should, or may do so."""
+def harmless(context: Context, findings: Sequence[Finding], told: bool = False) -> list[Finding]:
+    """The same findings without the mends that stop a pair which works as it should, or may do so.
+
+    If those are to be told all the same, as each would mend the pair, they stay among the alternatives.
+    """
     by = context.once(Stopped).by
-    found = [_bare(one) if by(one.repair).stops or by(one.repair).doubtful else one for one in findings]
+    without = _untaken if told else _bare
+    found = [without(one) if by(one.repair).stops or by(one.repair).doubtful else one for one in findings]
     costs = by(changes_of(found))
-    return [_bare(finding) for finding in found] if costs.stops or costs.doubtful else found
+    return [without(finding) for finding in found] if costs.stops or costs.doubtful else found
+
+
+def _untaken(finding: Finding) -> Finding:
+    return msgspec.structs.replace(finding, repair=())
 
 
 def _bare(finding: Finding) -> Finding:

@@ -12,6 +12,7 @@ from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.confidence import lacking, left_out
 from crossthread.diagnosis.judgement.hearing import Hearing
 from crossthread.diagnosis.judgement.weighing import accused, weight
+from crossthread.diagnosis.repair.facts import on_facts
 from crossthread.diagnosis.repair.hypotheses import hypotheses
 from crossthread.diagnosis.repair.side_effects import Stopped
 from crossthread.diagnosis.repair.trials import (
@@ -121,7 +122,9 @@ def explanation_of(context: Context, source: str, target: str, known: Sequence[F
         return None
     if one_address_twice(made, changes):
         return None
-    needed = only_needed(context.network, source, target, findings)
+    needed = on_facts(only_needed(context.network, source, target, findings), findings)
+    if needed is None:
+        return None
     hearing = Hearing(context, accused(context, changes_of(needed)))
     shares = [_share(hearing, finding) for finding in needed]
     shares = [min(s, 0.0) if _given_with(f, needed) else s for s, f in zip(shares, needed, strict=True)]

@@ -54,9 +54,12 @@ def given_back(findings: Iterable[Finding]) -> bool:
     """Whether one mend takes an address from an interface, and another gives it back: they do not mean one network."""
     changes = [change for finding in findings for change in finding.repair if change.table == "gateways"]
     taken = {str(change.key) for change in changes if "address" in change.cells or change.delete}
-    # An address that comes is one row more, told with all its cells; of one that stays only what changes is told.
-    added = (c for c in changes if "proxy_arp" in c.cells and "address" not in c.cells)
-    return any(str(change.key) in taken for change in added)
+    return any(str(change.key) in taken for change in changes if adds_interface(change))
+
+
+def adds_interface(change: Change) -> bool:
+    """Whether a change gives somebody an address: that is one row more, told with all its cells."""
+    return change.table == "gateways" and "proxy_arp" in change.cells and "address" not in change.cells
 
 
 def changes_of(findings: Iterable[Finding]) -> tuple[Change, ...]:
@@ -102,8 +105,13 @@ _ONE_VALUE = {"pvid", "vid", "mode", "gateway", "interface", "tagging"}
 """The columns that a mend sets once: one that sets another value later takes back what was mended before."""
 
 
-def _reverts(findings: Iterable[Finding], later: Finding) -> bool:
+def _reverts(findings: Sequence[Finding], later: Finding) -> bool:
     """Whether a mend sets again what another one has set, so that the two go round in a circle."""
+    made = {str(change.key) for change in changes_of(findings) if adds_interface(change)}
+    if any(
+        change.table == "gateways" and "address" in change.cells and str(change.key) in made for change in later.repair
+    ):
+        return True
     told = {(change.table, str(change.key), column): value for finding in findings for change in finding.repair
             for column, value in change.cells.items() if column in _ONE_VALUE}  # fmt: skip
     return any(

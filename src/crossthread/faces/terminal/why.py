@@ -83,13 +83,15 @@ def show_steps(answer: Steps, out: Console) -> None:
 
 
 def _sure(answer: Why, out: Console) -> None:
-    """Whom the mend costs, how sure it is, and what would decide where it is open."""
+    """Whom a mend costs, how sure it is, and what would decide where it is open."""
     out.print()
-    for pairs, word, how in ((answer.costs, "costs", ""), (answer.luck, "ends", ", which work by luck only")):
-        if pairs:
-            works = "works" if len(pairs) == 1 else "work"
-            told = f"{count(len(pairs), 'pair')} that {works} now will stop{how}: {_pairs(pairs)}."
-            paragraph(out, line((f"{word:<8}", "bold red" if word == "costs" else "bold"), told), 3)
+    if answer.costs:
+        told = f"whatever was found to mend it would stop {_pairs(answer.costs)}, which work now: not proposed."
+        paragraph(out, line((f"{'costs':<8}", "bold red"), told), 3)
+    if answer.luck:
+        works = "works" if len(answer.luck) == 1 else "work"
+        told = f"{count(len(answer.luck), 'pair')} that {works} now will stop, which work by luck only: "
+        paragraph(out, line((f"{'ends':<8}", "bold"), f"{told}{_pairs(answer.luck)}."), 3)
     if answer.unsure:
         told = f"{count(len(answer.unsure), 'pair')} that work now may stop, by what was not read: "
         paragraph(out, line((f"{'risks':<8}", "bold"), f"{told}{_pairs(answer.unsure)}."), 3)
@@ -112,10 +114,10 @@ def _how_sure(answer: Why) -> str:
     """What the word means here, and of which faults it is said."""
     if answer.confidence == "sure":
         return "what was read speaks for this mend, and hardly anything against it."
+    if answer.costs:
+        return "nothing was found that mends it and costs nobody: look further before anything is done."
     if not answer.repair:
         return "no mend is proposed: what was read does not decide what to change."
-    if answer.costs:
-        return "nothing was found that mends it and costs nobody; look further before this is done."
     levels = [(number, finding, confidence_of(finding)) for number, finding in enumerate(answer.findings, 1)]
     held = [(number, finding) for number, finding, level in levels if level == answer.confidence]
     which = " and ".join(f"{number} ({finding.rule})" for number, finding in held)

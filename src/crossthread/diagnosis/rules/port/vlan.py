@@ -15,7 +15,7 @@ from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
 from crossthread.survey.survey import Evidence
-from crossthread.values import PrefixedAddress
+from crossthread.values import NONE, PrefixedAddress
 
 
 @rule(
@@ -133,10 +133,15 @@ def shared_port_vlan_wrong(context: Context, adjacency: Adjacency, vid: int | No
 
 
 def _one_home(context: Context, host: HostStation) -> int | None:
-    """The one VLAN in which hosts of a host's subnet are and nobody else; None if there are several, or none."""
+    """The one VLAN in which hosts of a host's subnet are and nobody else; None if there are several, or none.
+
+    One that has another gateway is none of them: its own settings are in doubt.
+    """
     if host.address is None:
         return None
-    homes = {group.vid for group in context.expected.groups(host.address.ip)} | {context.expected.current_vlan(host)}
+    hop = host.row.gateway
+    alike = (one for one in context.expected.groups(host.address.ip) if str(one.gateway or NONE) == (hop or NONE))
+    homes = {group.vid for group in alike} | {context.expected.current_vlan(host)}
     alone = {vid for vid in homes - {None} if not _has_strangers(context, vid or 0, host.address)}
     return alone.pop() if len(alone) == 1 else None
 

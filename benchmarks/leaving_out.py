@@ -1,0 +1,105 @@
+"""What half-known surveys say, against the whole ones: verdicts that contradict, and mends that do harm.
+
+    python benchmarks/leaving_out.py FOLDER... [--pairs N] [--tables]
+
+FOLDER holds surveys, each in a folder `survey/`. Of each, every device is left out in turn (its hosts stay, without a
+place); with --tables every table as well, of all devices at once. The whole survey's verdicts are the truth. Counted
+are the verdicts that are known, those that contradict it, and what became of the mends that `why` proposes for up to N
+pairs that fail (3 unless told), carried out on the whole survey: a pair that works there must not stop. One that works
+there by luck only is counted by itself: from a half-known survey nobody can see that, and the true mend ends it, too.
+"""
+
+import argparse
+import random
+import sys
+from collections import Counter
+from concurrent.futures import ProcessPoolExecutor
+from pathlib import Path
+
+from msgspec.structs import replace
+
+import crossthread as ct
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.way.echo import lucky
+from crossthread.survey.records import TABLES
+
+UNREAD = ("gateways", "routes", "ports", "trees", "tree_ports", "macs", "arp", "neighbors", "devices")
+"""Tables left out; of `vlans`, no row says that every VLAN exists, so it is none that can be unread."""
+
+
+def rebuilt(survey, rows):
+    return ct.Survey(info=survey.info, **{name: tuple(rows.get(name, survey.table(name))) for name in TABLES})
+
+
+def parts(survey, with_tables):
+    """The half-known surveys, each with what was left out."""
+    for device in dict.fromkeys(row.device for row in survey.ports):
+        rows = {name: [r for r in survey.table(name) if r.device != device] for name in TABLES if name != "hosts"}
+        hosts = [replace(r, device=None, port=None) if r.device == device else r for r in survey.hosts]
+        yield device, rebuilt(survey, rows | {"hosts": hosts})
+    for table in UNREAD if with_tables else ():
+        if survey.table(table):
+            yield f"{table}.csv", rebuilt(survey, {table: ()})
+
+
+def tried(job):
+    """What one whole survey's parts come to: counts, and a line for everything that must not be."""
+    case, many, with_tables = job
+    whole = ct.read_survey(case)
+    full = ct.Network(whole)
+    truth = {(a, b): verdict for a, b, verdict in ct.matrix(full).reaches}
+    context, count, lines, known = Context(full), Counter(), [], {}
+    for left_out, survey in parts(whole, with_tables):
+        network = ct.Network(survey)
+        said = {(a, b): verdict for a, b, verdict in ct.matrix(network).reaches}
+        count["verdicts"] += len(said)
+        for pair, verdict in said.items():
+            count["known"] += verdict != "unknown"
+            if verdict != "unknown" and truth[pair] not in {verdict, "unknown"}:
+                count["contradict"] += 1
+                lines.append(f"  {case.parent.name} without {left_out}: {' '.join(pair)} {verdict}, is {truth[pair]}")
+        failing = [pair for pair, verdict in said.items() if verdict == "fails"]
+        random.Random(f"{case.parent.name} {left_out}").shuffle(failing)
+        for a, b in failing[:many]:
+            answer = ct.why(network, a, b)
+            count["mends"] += bool(answer.repair)
+            key = tuple(map(str, answer.repair))
+            if key not in known:
+                known[key] = stopping(full, truth, answer.repair)
+            sound = [pair for pair in known[key] if not lucky(context, *pair)]
+            if known[key]:
+                count["mends that stop somebody"] += bool(sound)
+                count["mends that end luck"] += not sound
+            if sound:
+                what = f"{answer.confidence}: {'; '.join(key)}: stops {' '.join(sound[0])}"
+                lines.append(f"  {case.parent.name} without {left_out}: {a} {b}: {what}")
+    return count, lines
+
+
+def stopping(full, truth, repair):
+    """The pairs that work on the whole survey, and no longer with a mend; none if it can no longer be made there."""
+    try:
+        after = ct.matrix(full.changed(repair)).reaches if repair else ()
+    except ct.SurveyError:
+        return []
+    return [(a, b) for a, b, verdict in after if verdict == "fails" and truth.get((a, b)) == "works"]
+
+
+def main():
+    parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
+    parser.add_argument("folders", nargs="+", type=Path)
+    parser.add_argument("--pairs", type=int, default=3)
+    parser.add_argument("--tables", action="store_true")
+    given = parser.parse_args()
+    total = Counter()
+    found = [path.parent for folder in given.folders for path in sorted(folder.rglob("survey.toml"))]
+    with ProcessPoolExecutor(2) as pool:
+        jobs = [(case, given.pairs, given.tables) for case in found]
+        for count, lines in pool.map(tried, jobs, chunksize=2):
+            total += count
+            print(*lines, sep="\n", end="\n" if lines else "")
+    print(f"{len(found)} surveys: " + ", ".join(f"{number} {name}" for name, number in total.items()))
+
+
+if __name__ == "__main__":
+    sys.exit(main())
