@@ -10,8 +10,10 @@ import msgspec
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
+from crossthread.network.topology.adjacency import Adjacency
+from crossthread.network.topology.graph import joined
 from crossthread.network.topology.names import End
-from crossthread.network.topology.open_ends import leads_on
+from crossthread.network.topology.open_ends import OUTSIDE, leads_on
 from crossthread.survey.changes import Change
 from crossthread.values import NONE, VlanSet
 
@@ -47,7 +49,26 @@ def _at_port(context: Context, change: Change) -> bool:
         return True
     if open_end and cells.get("allowed") and row is not None and row.allowed is not None:
         return bool(row.allowed.bits & ~VlanSet.parse(str(cells["allowed"])).bits)
-    return cells.get("admin") == "up" and not (end in context.adjacencies_at or end in context.host_ends)
+    if cells.get("admin") != "up" or end in context.host_ends:
+        return False
+    links = context.adjacencies_at.get(end, ())
+    return not links or any(link.up is False and _joined_outside(context, link) for link in links)
+
+
+def _joined_outside(context: Context, link: Adjacency) -> bool:
+    """Whether the two ends of a link may be joined by what was not surveyed: its tree may then go by this link."""
+    parts = context.once(_joined_bridges)
+    near, far = (parts.get(end.device) for end in (link.a, link.b))
+    return near is not None and near == far == parts.get(OUTSIDE.device)
+
+
+def _joined_bridges(context: Context) -> dict[str, str]:
+    """The bridges that links which are not down join, and the unknown, each with one that stands for its part."""
+    network = context.network
+    links = [(link.a, link.b) for link in network.adjacencies if link.up is not False]
+    links += [(end, OUTSIDE) for end in network.open_ends]
+    bridged = network.fabric.member
+    return joined((a.device, b.device) for a, b in links if bridged(a).bridged and (b == OUTSIDE or bridged(b).bridged))
 
 
 def _leads_on(context: Context, end: End) -> bool:
