@@ -62,6 +62,10 @@ class Expected:
         for group in self._lengths.around(wanted):
             yield from group.stations
 
+    def routed_lengths(self, wanted: Address) -> set[int]:
+        """The lengths of the prefixes, each of one subnet, to which routes lead and in which an address is."""
+        return set(self._lengths.routed(wanted))
+
     def disputed_lengths(self, wanted: Address) -> set[int]:
         """The prefix lengths that a subnet may as well have, as some there have it: those of its interfaces."""
         held = [s for group in self._lengths.around(wanted) for s in group.stations if isinstance(s, Interface)]

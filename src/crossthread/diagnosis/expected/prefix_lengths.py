@@ -89,7 +89,7 @@ class PrefixLengths:
             used.add(hop_of(other))
         own_weight = HOST if isinstance(station, HostStation) else GATEWAY
         weights[own.network.prefixlen] += own_weight * self._believable(station) * twice
-        for length in self._lengths_of_routes(own.ip):
+        for length in self.routed(own.ip):
             weights[length] += _ROUTE
         for ip in served or {
             hop for hop in used if hop is not None and hop.version == own.version
@@ -98,16 +98,16 @@ class PrefixLengths:
                 weights[length] += _AT_END if end_of(ip, ip_interface(f"{ip}/{length}")) else 0.0
         return weights
 
-    def _lengths_of_routes(self, wanted: Address) -> Iterator[int]:
+    def routed(self, wanted: Address) -> Iterator[int]:
         """The lengths of the prefixes of routes that an address is in, but for those that hold several subnets."""
         number, width = int(wanted), wanted.max_prefixlen
-        for (version, length), bits in self._routed.items():
+        for (version, length), bits in self._prefixes.items():
             inside = version == wanted.version and number >> width - length in bits
             if inside and not self._crowded(Block(version, length, number >> width - length)):
                 yield length
 
     @cached_property
-    def _routed(self) -> dict[tuple[int, int], set[int]]:
+    def _prefixes(self) -> dict[tuple[int, int], set[int]]:
         """The prefixes to which routes lead, by version and length, but for the default route's."""
         survey, found = self._network.survey, defaultdict[tuple[int, int], set[int]](set)
         rows = zip(survey.column("routes", "prefix"), survey.column("routes", "next_hop"), strict=True)

@@ -6,7 +6,8 @@ from collections.abc import Iterator
 
 from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.judgement import weights
-from crossthread.diagnosis.judgement.hearing import Hearing, count_lengths
+from crossthread.diagnosis.judgement.hearing import Hearing
+from crossthread.diagnosis.judgement.lengths import for_length
 from crossthread.diagnosis.judgement.witness import Witness, agreeing
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.network.topology.names import End
@@ -130,5 +131,4 @@ def _for_length(hearing: Hearing, host: HostStation, own: PrefixedAddress) -> It
         if gateway.address is not None and gateway.address.network == own.network:
             yield Witness(weights.SERVES, f"{gateway.device} {gateway.name} has {gateway.address}")
             break
-    same, every = count_lengths(near, own.network.prefixlen)
-    yield from agreeing(same, f"{same} of {every} other hosts of its subnet have /{own.network.prefixlen}")
+    yield from for_length(hearing, own, near, "other hosts")

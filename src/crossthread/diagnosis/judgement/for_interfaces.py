@@ -7,7 +7,8 @@ from collections.abc import Iterator
 from crossthread.diagnosis.context import unused
 from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.judgement import weights
-from crossthread.diagnosis.judgement.hearing import Hearing, count_lengths
+from crossthread.diagnosis.judgement.hearing import Hearing
+from crossthread.diagnosis.judgement.lengths import for_length
 from crossthread.diagnosis.judgement.witness import Witness, agreeing
 from crossthread.diagnosis.listed_vlans import ListedVlans
 from crossthread.network.hosts.station import HostStation, Interface
@@ -64,8 +65,7 @@ def _for_address(hearing: Hearing, own: Interface | None, wanted: PrefixedAddres
     """What hosts and routes say of an interface's address, or of its prefix length if only that changes."""
     near = hearing.near(wanted.ip, own) if own is not None else iter(())
     if instead not in ("", NONE) and interface(instead).ip == wanted.ip:
-        same, every = count_lengths(near, wanted.network.prefixlen)
-        yield from agreeing(same, f"{same} of {every} hosts of its subnet have /{wanted.network.prefixlen}")
+        yield from for_length(hearing, wanted, near, "hosts")
         return
     if own is not None and own.address is not None and own.address.ip != wanted.ip and unused(hearing.context, own):
         yield Witness(weights.UNUSED, f"nobody uses {own.address.ip}, and nobody is in its subnet")

@@ -111,10 +111,3 @@ class Hearing:
         hosts = (host for one in classes if one.block is not None for host in one.hosts[:2])
         gateways = (s for s in self.context.network.stations.gateways if s.address and self.vlan(s) == vid)
         return any(s is not station and self.hears(s) for s in (*hosts, *gateways))
-
-
-def count_lengths(near: Iterable[Alike], length: int) -> tuple[int, int]:
-    """How many of some hosts have a prefix length, and how many they are."""
-    hosts = [(one.number, one.station.address) for one in near if isinstance(one.station, HostStation)]
-    same = sum(count for count, own in hosts if own is not None and own.network.prefixlen == length)
-    return same, sum(count for count, _ in hosts)

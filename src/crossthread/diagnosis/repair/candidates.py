@@ -17,7 +17,7 @@ from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
 from crossthread.survey.records import Port
-from crossthread.values import NONE, address, interface
+from crossthread.values import NONE, PrefixedAddress, address, interface
 
 Option = tuple[Change, ...]
 
@@ -157,9 +157,15 @@ def _lengths(context: Context, finding: Finding) -> Iterator[Option]:
         for gateway in context.expected.gateways(host)[:1]:
             if host.address is not None and gateway.address is not None:
                 yield (set_gateway(gateway, address=f"{gateway.address.ip}/{host.address.network.prefixlen}"),)
+        if host.address is not None:
+            ip = host.address.ip
+            yield from ((set_host(host, address=f"{ip}/{length}"),) for length in _routed(context, host.address))
     for subject in finding.subjects:
         for gateway in context.network.stations.on_device.get(subject.device or "", ()):
             if gateway.name == subject.interface and gateway.address is not None:
+                ip = gateway.address.ip
+                sizes = _routed(context, gateway.address)
+                yield from ((set_gateway(gateway, address=f"{ip}/{length}"),) for length in sizes)
                 yield from (
                     (set_host(host, address=f"{host.address.ip}/{gateway.address.network.prefixlen}"),)
                     for host in context.expected.near(gateway.address.ip)
@@ -167,6 +173,11 @@ def _lengths(context: Context, finding: Finding) -> Iterator[Option]:
                     and host.address is not None
                     and host.address.network != gateway.address.network
                 )
+
+
+def _routed(context: Context, own: PrefixedAddress) -> list[int]:
+    """The other lengths of an address's prefix that routes tell."""
+    return sorted(context.expected.routed_lengths(own.ip) - {own.network.prefixlen}, reverse=True)
 
 
 def _tags(context: Context, finding: Finding) -> Iterator[Option]:
