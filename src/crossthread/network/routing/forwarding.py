@@ -283,8 +283,8 @@ class Forwarding:
         if (device, table) in seen:
             return Walk(False, (), Stop("loop", gateway, goal))
         found = self._by_known_routes(gateway, target, seen)
-        more = self._unread.routes_of(device) and not self._surely_routed(device, table, goal)
-        if found.arrives is False and more and self._may_be_routed(gateway, target, seen):
+        unread = self._unread.routes_of(device)  # a longer prefix than any that was read may be among them
+        if found.arrives is False and unread and self._may_be_routed(gateway, target, seen):
             found = msgspec.structs.replace(found, arrives=None, stop=Stop("beyond", gateway, goal))
         if on is None and found.arrives is not False:
             column = "routing6" if goal.version == 6 else "routing"
@@ -293,10 +293,6 @@ class Forwarding:
                 found, arrives=None, stop=Stop("unknown", gateway, goal), missing=(*found.missing, *rows)
             )
         return found
-
-    def _surely_routed(self, device: str, table: str | None, goal: Address) -> bool:
-        ways = self._routing.choices(device, table, goal)
-        return bool(ways) and bool(ways[-1].usable)
 
     def _may_be_routed(self, gateway: Station, target: Station, seen: tuple[tuple[str, str | None], ...]) -> bool:
         """Whether a device may have a route that nobody read, by which a packet arrives."""

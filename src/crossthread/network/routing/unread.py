@@ -106,14 +106,16 @@ class Unread:
 
     def _may_meet(self, station: Station, sends: bool) -> bool:
         places = self._places
-        if not places or station.up is False:
+        if station.up is False:
+            return False
+        if any(not tap.device for tap in station.taps):
+            return True  # it is plugged in nobody knows where, or beyond an open end
+        if not places:
             return False
         if self._on_one_wire(station):
             return True
         fabric = self._fabric
         for tap in station.taps:
-            if not tap.device:
-                return True  # it is plugged in nobody knows where, or beyond an open end
             vids = (tap.enters if sends else tap.leaves).possible & fabric.vids
             for node in tap.enter(vids_in(vids)):
                 reach = fabric.flood(node) if sends else None
