@@ -149,8 +149,8 @@ def _native(hearing: Hearing, end: End, vid: object) -> Iterator[Witness]:
         natives += [told] if len(told) == 1 else []  # two ends that differ are accused themselves
     native = vid if isinstance(vid, int) else NO_VID
     same, count = sum(native in told for told in natives), len(natives)
-    if 2 * same > count:  # what fewer links have is no habit of the site
-        yield Witness(weights.USUAL * same / (count + 1), f"{same} of {count} other links have it so")
+    if same > 1 and 2 * same > count:  # what fewer links have, or just one, is no habit of the site
+        yield Witness(weights.USUAL * (same - 1) / count, f"{same} of {count} other links have it so")
     if vid == NONE:
         yield Witness(weights.FREE_NATIVE, "")
     elif vid not in context.used_vlans and (same or vid == 1 or _listed(hearing, end, vid)):
