@@ -42,6 +42,8 @@ class Alternative(msgspec.Struct, frozen=True):
         What it changes.
     because
         What speaks for it, the best evidence first; empty if nothing does.
+    against
+        What speaks against it all the same.
     weight
         What speaks for it, less what speaks for the settings that it overturns and what it costs.
     stops
@@ -52,6 +54,7 @@ class Alternative(msgspec.Struct, frozen=True):
     because: tuple[str, ...]
     weight: float = 0.0
     stops: int = 0
+    against: tuple[str, ...] = ()
 
 
 class Finding(msgspec.Struct, frozen=True):

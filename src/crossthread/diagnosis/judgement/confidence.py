@@ -74,6 +74,7 @@ def confidence_of(finding: Finding) -> Confidence:
         or picked(finding)
         or one_speaks(finding)
         or barely(finding)
+        or doubted(finding)
         or _own_weight(finding) < -weights.ROW
         or (rivals and _margin(finding, rivals) < weights.SURE)
     ):
@@ -100,6 +101,12 @@ def barely(finding: Finding) -> bool:
     own = _own(finding)
     few = own is not None and own.weight <= weights.OWN and len(own.because) <= _FEW
     return finding.rule == "port-vlan-wrong" and few
+
+
+def doubted(finding: Finding) -> bool:
+    """Whether something speaks against its repair, though nothing else would mend it."""
+    own = _own(finding)
+    return own is not None and bool(own.against)
 
 
 def _own(finding: Finding) -> Alternative | None:

@@ -6,8 +6,8 @@ from collections.abc import Iterator
 
 from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.judgement import weights
-from crossthread.diagnosis.judgement.hearing import Hearing
 from crossthread.diagnosis.judgement.for_lengths import for_length
+from crossthread.diagnosis.judgement.hearing import Hearing
 from crossthread.diagnosis.judgement.witness import Witness, agreeing
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.network.topology.names import End

@@ -10,6 +10,7 @@ from crossthread.diagnosis.caution import dares
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Alternative, Finding
 from crossthread.diagnosis.judgement import weights
+from crossthread.diagnosis.judgement.against import against
 from crossthread.diagnosis.judgement.hearing import Hearing
 from crossthread.diagnosis.judgement.weighing import accused, weight, witnesses
 from crossthread.diagnosis.repair.candidates import others
@@ -87,7 +88,8 @@ def _option(
     says = [then, *(one.says for one in witnesses(hearing, changes))]
     if stops:
         heavy += weights.HARM
-    return Alternative(changes, tuple(filter(None, dict.fromkeys(says))), round(heavy, 2), stops)
+    because = tuple(filter(None, dict.fromkeys(says)))
+    return Alternative(changes, because, round(heavy, 2), stops, tuple(dict.fromkeys(against(hearing, changes))))
 
 
 def _key(changes: Sequence[Change]) -> frozenset[str]:

@@ -75,12 +75,18 @@ def _show_each(number: int, findings: Sequence[Finding], out: Console, numbered:
 
 
 def _mends(ranked: Sequence[Alternative], proposed: bool, out: Console) -> None:
-    """The mend and its alternatives, each with what speaks for it; "maybe" where none is proposed."""
+    """The mend and its alternatives, each with what speaks for it and against it; "maybe" where none is proposed."""
     for number, one in enumerate(ranked):
         for at, change in enumerate(one.changes):
             word = "      " if at else "or    " if number else "mend  " if proposed else "maybe "
-            reasons = f"  (because {'; '.join(one.because)})" if one.because and at == len(one.changes) - 1 else ""
+            reasons = _reasons(one) if at == len(one.changes) - 1 else ""
             paragraph(out, line((word, "dim" if number else "green"), describe(change), (reasons, "dim")), 5)
+
+
+def _reasons(one: Alternative) -> str:
+    """What speaks for a mend, and what against it."""
+    parts = [f"{word} {'; '.join(held)}" for word, held in (("because", one.because), ("but", one.against)) if held]
+    return f"  ({'; '.join(parts)})" if parts else ""
 
 
 def _hosts(finding: Finding) -> str:

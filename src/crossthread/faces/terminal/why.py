@@ -8,7 +8,7 @@ from rich.console import Console
 from rich.text import Text
 
 from crossthread.diagnosis.findings import Finding
-from crossthread.diagnosis.judgement.confidence import barely, confidence_of, one_speaks, picked
+from crossthread.diagnosis.judgement.confidence import barely, confidence_of, doubted, one_speaks, picked
 from crossthread.diagnosis.repair.side_effects import Pairs
 from crossthread.diagnosis.repair.work_order import WorkStep
 from crossthread.faces.terminal.console import MARKS, STYLES, columns, count, line, paragraph, said
@@ -135,6 +135,8 @@ def _how_sure(answer: Why) -> str:
         return f"it fits best; for the mend of {which} speaks where one other station is, and nothing else."
     if all(barely(finding) for _, finding in held):
         return f"it fits best; for the mend of {which} speaks hardly more than against it."
+    if all(doubted(finding) and len(finding.alternatives) == 1 for _, finding in held):
+        return f"it fits best; something speaks against the mend of {which}, too."
     return f"it fits best; of {which} another explanation is possible."
 
 

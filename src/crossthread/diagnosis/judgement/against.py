@@ -1,0 +1,24 @@
+"""What speaks against a mend although it fits best: told beside what speaks for it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+from crossthread.diagnosis.judgement.hearing import Hearing
+from crossthread.diagnosis.listed_vlans import ListedVlans
+from crossthread.network.topology.names import End
+from crossthread.survey.changes import Change
+from crossthread.values import NONE
+
+
+def against(hearing: Hearing, changes: Iterable[Change]) -> Iterator[str]:
+    """What speaks for leaving a port that a station is plugged into in the VLAN where it is."""
+    moved = (c for c in changes if c.table == "ports" and "pvid" in c.cells and "mode" not in c.cells)
+    for end in (End(str(change.key["device"]), str(change.key["port"])) for change in moved):
+        row, hosts = hearing.context.port(end), hearing.context.hosts_at(end)
+        if row is None or row.mode != "access" or not row.pvid or row.pvid == 1 or not hosts:
+            continue  # what nobody set says nothing
+        if all(hearing.strangers(row.pvid, host) for host in hosts):
+            yield f"others live in VLAN {row.pvid}, where {end} is now"
+        elif row.pvid in hearing.context.once(ListedVlans).empty and all(h.row.gateway == NONE for h in hosts):
+            yield f"trunks carry VLAN {row.pvid}, where {end} is now, and no gateway says which is right"
