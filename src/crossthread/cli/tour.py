@@ -167,9 +167,13 @@ def live_tour(folder: Path, pause: bool) -> None:
         write_survey(untold(campus), into)
         with agents(campus) as running, standing() as progress:
             answer = visit(
-                [first], within, [Access.by_community("public", within)], walks_beside(into), places=running.places,
+                [first],
+                within,
+                [Access.by_community("public", within)],
+                walks_beside(into),
+                places=running.places,
                 progress=progress,
-            )  # fmt: skip
+            )
     except OSError as error:
         usage_error(f"the devices cannot be started, or {into} cannot be written: {error.strerror}")
     says = "answer on a loopback address; known is only"

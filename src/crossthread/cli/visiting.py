@@ -62,9 +62,18 @@ def visit_command(
             return
         with standing() as progress:
             answer = visit(
-                start, prefixes, entries, folder, also=sweeps, hops=hops, at_once=at_once, patience=patience,
-                tries=tries, again=again, progress=progress,
-            )  # fmt: skip
+                start,
+                prefixes,
+                entries,
+                folder,
+                also=sweeps,
+                hops=hops,
+                at_once=at_once,
+                patience=patience,
+                tries=tries,
+                again=again,
+                progress=progress,
+            )
     except VisitError as error:
         usage_error(str(error))
     except KeyboardInterrupt:

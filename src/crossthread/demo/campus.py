@@ -192,35 +192,80 @@ def _ports() -> tuple[Port, ...]:
                 allowed = VlanSet.of([40, 50, 90]) if trunk else everything
                 speed = 10000 if core_bundle or "core" in far else 1000
                 row = replace(
-                    row, description=f"to {far} port{far_port}", oper="up", speed=speed, duplex="full",
-                    mode="trunk", pvid=0, allowed=allowed, lag=NONE, discovery="both",
-                )  # fmt: skip
+                    row,
+                    description=f"to {far} port{far_port}",
+                    oper="up",
+                    speed=speed,
+                    duplex="full",
+                    mode="trunk",
+                    pvid=0,
+                    allowed=allowed,
+                    lag=NONE,
+                    discovery="both",
+                )
                 if core_bundle and far.startswith("core-"):
                     row = replace(row, lag="bundle1", mode=None, pvid=None, allowed=None)
             elif (name, number) in plugged or (name, number) == ("lighthouse-2", 9):
                 host = plugged.get((name, number), "guide-tablet")
                 row = replace(
-                    row, description=host, oper="up", speed=1000, duplex="full", mode="access", pvid=HOSTS[host][0],
+                    row,
+                    description=host,
+                    oper="up",
+                    speed=1000,
+                    duplex="full",
+                    mode="access",
+                    pvid=HOSTS[host][0],
                     discovery="off",
-                )  # fmt: skip
+                )
             else:
                 row = replace(row, admin="down", oper="down", mode="access", pvid=30, description="spare")
             found.append(row)
         if core_bundle:
             found.append(
-                Port(name, "bundle1", admin="up", oper="up", speed=20000, mtu=1500, mode="trunk", pvid=0,
-                     allowed=everything)
-            )  # fmt: skip
+                Port(
+                    name,
+                    "bundle1",
+                    admin="up",
+                    oper="up",
+                    speed=20000,
+                    mtu=1500,
+                    mode="trunk",
+                    pvid=0,
+                    allowed=everything,
+                )
+            )
     router = mac(16 + _device_number("quay-router"), 1)
     found.append(
-        Port("quay-router", "port1", mac=router, admin="up", oper="up", speed=1000, duplex="full", mtu=1500,
-             mode="routed", description="to harbour-office port5", discovery="both")
-    )  # fmt: skip
+        Port(
+            "quay-router",
+            "port1",
+            mac=router,
+            admin="up",
+            oper="up",
+            speed=1000,
+            duplex="full",
+            mtu=1500,
+            mode="routed",
+            description="to harbour-office port5",
+            discovery="both",
+        )
+    )
     gauge = mac(16 + _device_number("quay-router"), 2)
     found.append(
-        Port("quay-router", "port2", mac=gauge, admin="up", oper="up", speed=100, duplex="full", mtu=1500,
-             mode="routed", description="tide-gauge", discovery="off")
-    )  # fmt: skip
+        Port(
+            "quay-router",
+            "port2",
+            mac=gauge,
+            admin="up",
+            oper="up",
+            speed=100,
+            duplex="full",
+            mtu=1500,
+            mode="routed",
+            description="tide-gauge",
+            discovery="off",
+        )
+    )
     return tuple(found)
 
 
@@ -256,8 +301,13 @@ def _gateways() -> tuple[Gateway, ...]:
     found.append(inside)
     found.append(replace(inside, interface="vlan90", address="fd61:c7:0:90::1/64", vid=90))
     outer = Gateway("quay-router", "", None, None, "port1", "no", "up", "up", proxy_arp="no")
-    for vid, own in ((40, "10.61.40.1/24"), (50, "10.61.50.1/24"), (50, "fd61:c7:0:50::ff/64"),
-                     (90, "10.61.90.2/24"), (90, "fd61:c7:0:90::2/64")):  # fmt: skip
+    for vid, own in (
+        (40, "10.61.40.1/24"),
+        (50, "10.61.50.1/24"),
+        (50, "fd61:c7:0:50::ff/64"),
+        (90, "10.61.90.2/24"),
+        (90, "fd61:c7:0:90::2/64"),
+    ):
         found.append(replace(outer, interface=f"port1.{vid}", address=own, vid=vid))
     found.append(replace(outer, interface="port2", address="10.61.70.1/30", port="port2", untagged="yes"))
     return tuple(found)

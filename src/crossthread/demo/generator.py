@@ -145,9 +145,19 @@ class _Campus:
         ends = [(name, self._port(name, f"to {other}", **cells)) for name, other in ((one, two), (two, one))]
         for (near, port), (far, far_port) in (ends, ends[::-1]):
             self.neighbors.append(
-                Neighbor(near, port, "lldp", far, self._mac(far), far_port, management=self._management(far),
-                         ttl=120, remaining=100, interval=30)
-            )  # fmt: skip
+                Neighbor(
+                    near,
+                    port,
+                    "lldp",
+                    far,
+                    self._mac(far),
+                    far_port,
+                    management=self._management(far),
+                    ttl=120,
+                    remaining=100,
+                    interval=30,
+                )
+            )
 
     def _bundle(self, one: str, two: str, allowed: list[int]) -> None:
         for _ in range(2):
@@ -175,8 +185,9 @@ class _Campus:
             else:
                 subnet = ip_network((base + (n << bits), 32 - bits))
             own = str(subnet.network_address + 1)
-            self.gateways.append(Gateway(device, f"vlan{vid}", f"{own}/{subnet.prefixlen}", vid, admin="up", oper="up",
-                                         proxy_arp="no"))  # fmt: skip
+            self.gateways.append(
+                Gateway(device, f"vlan{vid}", f"{own}/{subnet.prefixlen}", vid, admin="up", oper="up", proxy_arp="no")
+            )
             for core, hop in zip(self.cores, (_hop(subnet.version, 1), _hop(subnet.version, 0)), strict=False):
                 if core != device:
                     self.routes.append(Route(core, str(subnet), hop, f"vlan{_TRANSIT}", "static"))
@@ -186,8 +197,9 @@ class _Campus:
         for n, core in enumerate(self.cores):
             for version, length in ((4, 29), (6, 64)):
                 own = f"{_hop(version, n)}/{length}"
-                self.gateways.append(Gateway(core, f"vlan{_TRANSIT}", own, _TRANSIT, admin="up", oper="up",
-                                             proxy_arp="no"))  # fmt: skip
+                self.gateways.append(
+                    Gateway(core, f"vlan{_TRANSIT}", own, _TRANSIT, admin="up", oper="up", proxy_arp="no")
+                )
 
     def _plug_in(self) -> None:
         served = {vid: (device, own, ip_network(subnet)) for vid, device, own, subnet in self._serve()}

@@ -47,8 +47,9 @@ def nested(context: Context, findings: list[Finding], causes: Mapping[object, se
         if cause is None:
             cause = _by_vlan(finding, by_rule, above)
         if cause is None:
-            cause = next((o for o in by_rule[finding.rule] if _one_port(o, finding) and
-                          _may_lead(rank, above, finding, o)), None)  # fmt: skip
+            cause = next(
+                (o for o in by_rule[finding.rule] if _one_port(o, finding) and _may_lead(rank, above, finding, o)), None
+            )
         if cause is not None:
             above[id(finding)] = cause
     under: dict[int, list[Finding]] = defaultdict(list)
@@ -101,8 +102,12 @@ def _by_vlan(finding: Finding, by_rule: dict[str, list[Finding]], above: dict[in
 
 def _outlasts(finding: Finding, cause: Finding) -> bool:
     """Whether a host is to get an address of the very subnet that the cause's mend leads to: it is wrong either way."""
-    given = [c.cells.get("address") for one, table in ((finding, "hosts"), (cause, "gateways"))
-             for c in one.repair[:1] if c.table == table]  # fmt: skip
+    given = [
+        c.cells.get("address")
+        for one, table in ((finding, "hosts"), (cause, "gateways"))
+        for c in one.repair[:1]
+        if c.table == table
+    ]
     if len(given) < 2 or not all(text and "/" in str(text) for text in given):
         return False
     host, gateway = (interface(str(text)) for text in given)

@@ -200,9 +200,13 @@ class Context:
     def spoken_addresses(self) -> set[str | None]:
         """The addresses that some table has as somebody's gateway, next hop, management address or neighbour in ARP."""
         columns = (
-            ("hosts", "gateway"), ("routes", "next_hop"), ("devices", "management"), ("neighbors", "management"),
-            ("arp", "address"), ("gateways", "virtual"),
-        )  # fmt: skip
+            ("hosts", "gateway"),
+            ("routes", "next_hop"),
+            ("devices", "management"),
+            ("neighbors", "management"),
+            ("arp", "address"),
+            ("gateways", "virtual"),
+        )
         return set().union(*(self.network.survey.column(*column) for column in columns))
 
     @cached_property

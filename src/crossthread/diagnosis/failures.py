@@ -262,8 +262,11 @@ class Failures:
     def _told(self, vlans: set[int], hosts: list[str], roles: Mapping[int, Mapping[End, Role]]) -> Loss:
         changes = list(self._changes(roles))
         moved = sum(before.forwards != now.forwards for _, _, before, now in changes)
-        reformed = [f"{end}: {old.role} → {new.role}" + (f" (tree {number})" if number else "")
-                    for number, end, old, new in changes if old.role != new.role]  # fmt: skip
+        reformed = [
+            f"{end}: {old.role} → {new.role}" + (f" (tree {number})" if number else "")
+            for number, end, old, new in changes
+            if old.role != new.role
+        ]
         return Loss(tuple(sorted(vlans)), tuple(dict.fromkeys(hosts)), moved, tuple(sorted(reformed)))
 
     def _slowly(self, gone: list[Adjacency], device: str | None) -> Loss:
@@ -271,8 +274,12 @@ class Failures:
         lost = set(gone)
         roles = self._roles_without({end for a in gone for end in (a.a, a.b)}, device)
         blocked = _blocked(roles)
-        parts = {vid: joined_now for group in self._groups
-                 for joined_now in [self._joined(group, lost, device, blocked)] for vid in group.vids}  # fmt: skip
+        parts = {
+            vid: joined_now
+            for group in self._groups
+            for joined_now in [self._joined(group, lost, device, blocked)]
+            for vid in group.vids
+        }
 
         def part(vid: int, other: str) -> object:
             return parts[vid].get(other, other)
@@ -285,9 +292,10 @@ class Failures:
         for instance in self._instances:
             given = self._inputs[instance]
             lans = tuple(
-                lan for lan in given.lans
+                lan
+                for lan in given.lans
                 if not {e.end for e in lan} <= cut and device not in {e.end.device for e in lan}
-            )  # fmt: skip
+            )
             bridges = {name: own for name, own in given.bridges if name != device}
             if given.internal:
                 regions = dict(given.regions)

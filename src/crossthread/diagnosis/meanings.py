@@ -45,9 +45,16 @@ def _meaning(name: str) -> Meaning:
     means, parts = parts_of(first.function)
     also = tuple(parts_of(other.function)[0] for other in others)
     return Meaning(
-        name, first.family, means, parts["Matters"], parts["Notice"], parts["Confirm"], parts.get("Decide", ""),
-        parts["Mend"], also,
-    )  # fmt: skip
+        name,
+        first.family,
+        means,
+        parts["Matters"],
+        parts["Notice"],
+        parts["Confirm"],
+        parts.get("Decide", ""),
+        parts["Mend"],
+        also,
+    )
 
 
 def parts_of(rule: Callable[..., Any]) -> tuple[str, dict[str, str]]:

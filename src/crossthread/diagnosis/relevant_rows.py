@@ -61,8 +61,12 @@ def focus(survey: Survey, pair: Sequence[Host], large: int = _LARGE) -> Survey:
 
 def _towards_bridges(survey: Survey) -> set[_Place]:
     """The ports that may lead on to something that nobody surveyed, whatever their mode: those may be open ends."""
-    told = zip(_places(survey, "tree_ports"), survey.column("tree_ports", "role"), survey.column("tree_ports", "edge"),
-               strict=True)  # fmt: skip
+    told = zip(
+        _places(survey, "tree_ports"),
+        survey.column("tree_ports", "role"),
+        survey.column("tree_ports", "edge"),
+        strict=True,
+    )
     found = {place for place, role, edge in told if role in FACES_BRIDGES or (role == "designated" and edge == "no")}
     learned = Counter(_places(survey, "macs"))
     return found | {place for place, count in learned.items() if count > FEW_STATIONS}

@@ -108,10 +108,15 @@ class Access:
     ) -> Access:
         """Reading by SNMP version 3; `auth` and `privacy` are words as in an access file."""
         return cls(
-            tuple(map(ip_network, within)), port=port, version="3", user=user,
-            auth=auth, auth_key=Secret(auth_key) if auth else None,
-            privacy=privacy, privacy_key=Secret(privacy_key) if privacy else None,
-        )  # fmt: skip
+            tuple(map(ip_network, within)),
+            port=port,
+            version="3",
+            user=user,
+            auth=auth,
+            auth_key=Secret(auth_key) if auth else None,
+            privacy=privacy,
+            privacy_key=Secret(privacy_key) if privacy else None,
+        )
 
     @classmethod
     def by_key(

@@ -53,9 +53,18 @@ def untold(survey: Survey) -> Survey:
 
     That is the hosts, which stations a port admits, and whether gateways do proxy ARP.
     """
-    ports = [Port(row.device, row.port, allowed_macs=row.allowed_macs, mac_limit=row.mac_limit,
-                  violation=row.violation, violations=row.violations)
-             for row in survey.ports if row.allowed_macs or row.mac_limit or row.violation]  # fmt: skip
+    ports = [
+        Port(
+            row.device,
+            row.port,
+            allowed_macs=row.allowed_macs,
+            mac_limit=row.mac_limit,
+            violation=row.violation,
+            violations=row.violations,
+        )
+        for row in survey.ports
+        if row.allowed_macs or row.mac_limit or row.violation
+    ]
     gateways = [
         Gateway(row.device, row.interface, row.address, proxy_arp=row.proxy_arp)
         for row in survey.gateways

@@ -156,9 +156,14 @@ class Going:
         if before is None and not target.second and not self._kept.again and self._kept.complete(text):
             told = self._kept.told(text) or ToldDevice(None, None, None)
             before = Visited(
-                text, "complete", told.name, "read by an earlier visit", earlier=True, chassis=told.chassis,
+                text,
+                "complete",
+                told.name,
+                "read by an earlier visit",
+                earlier=True,
+                chassis=told.chassis,
                 engine=told.engine,
-            )  # fmt: skip
+            )
         if before is not None:
             self._remember(target, before)
             return
@@ -261,9 +266,17 @@ class Going:
             says = "no answer any more" if str(error) == "no answer" else str(error)
         cut = device.not_in_full(says)
         result = Visited(
-            text, "in part" if cut else "complete", told.name, says, hops=target.hops, objects=device.objects,
-            how=str(entry), not_in_full=tuple(cut), chassis=told.chassis, engine=told.engine,
-        )  # fmt: skip
+            text,
+            "in part" if cut else "complete",
+            told.name,
+            says,
+            hops=target.hops,
+            objects=device.objects,
+            how=str(entry),
+            not_in_full=tuple(cut),
+            chassis=told.chassis,
+            engine=told.engine,
+        )
         if not target.lost or target.second:
             remark = f"on {datetime.now(UTC).isoformat(timespec='seconds')} by {entry}"
             self._kept.finish(part, result, remark)
@@ -278,9 +291,13 @@ class Going:
         if first is not None:
             return self._same(told, text, first, 0)
         result = Visited(
-            text, "in part" if lacking else "complete", told.name, how=str(entry), not_in_full=tuple(lacking),
+            text,
+            "in part" if lacking else "complete",
+            told.name,
+            how=str(entry),
+            not_in_full=tuple(lacking),
             chassis=told.chassis,
-        )  # fmt: skip
+        )
         self._kept.finish_listings(result)
         self._hear(target, told)
         return result

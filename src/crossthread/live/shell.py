@@ -83,9 +83,17 @@ async def read_by_shell(entry: Access, place: Place, address: str, folder: Path)
         given["passphrase"] = entry.pass_phrase.reveal() if entry.pass_phrase else None
     try:
         async with asyncssh.connect(
-            place[0], place[1], username=entry.user, config=None, login_timeout=_LOGIN_PATIENCE,
-            connect_timeout=_LOGIN_PATIENCE, password=None, kbdint_auth=False, password_auth=False, **given,
-        ) as connection:  # fmt: skip
+            place[0],
+            place[1],
+            username=entry.user,
+            config=None,
+            login_timeout=_LOGIN_PATIENCE,
+            connect_timeout=_LOGIN_PATIENCE,
+            password=None,
+            kbdint_auth=False,
+            password_auth=False,
+            **given,
+        ) as connection:
             return await _listings(connection, address, folder)
     except asyncssh.PermissionDenied:
         raise CredentialsError("it does not let this user in with these keys") from None

@@ -105,10 +105,20 @@ def visit(
     """
     return asyncio.run(
         visit_async(
-            start, within, access, folder, also=also, hops=hops, at_once=at_once, patience=patience, tries=tries,
-            again=again, places=places, progress=progress,
+            start,
+            within,
+            access,
+            folder,
+            also=also,
+            hops=hops,
+            at_once=at_once,
+            patience=patience,
+            tries=tries,
+            again=again,
+            places=places,
+            progress=progress,
         )
-    )  # fmt: skip
+    )
 
 
 def planned(

@@ -90,8 +90,21 @@ class Comparison(Answer, frozen=True):
     @property
     def differs(self) -> bool:
         """Whether anything is otherwise than before."""
-        return any((self.devices, self.links, self.ports, self.vlans, self.trees, self.gateways, self.routes,
-                    self.filters, self.hosts, self.findings.gone, self.findings.new))  # fmt: skip
+        return any(
+            (
+                self.devices,
+                self.links,
+                self.ports,
+                self.vlans,
+                self.trees,
+                self.gateways,
+                self.routes,
+                self.filters,
+                self.hosts,
+                self.findings.gone,
+                self.findings.new,
+            )
+        )
 
 
 @of_network

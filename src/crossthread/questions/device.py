@@ -140,17 +140,20 @@ def device_page(network: Network, name: str) -> DevicePage:
         how="surveyed" if row is not None else "named in some table, without a row of its own",
         facts=tuple(facts_of(row, _FACTS)),
         differs=tuple(_differs(network, known)),
-        neighbors=tuple(hearing(told, end.port) for end, rows in context.heard_at.items() if end.device == known
-                        for told in rows),
+        neighbors=tuple(
+            hearing(told, end.port) for end, rows in context.heard_at.items() if end.device == known for told in rows
+        ),
         ports=tuple(_ports(context, known)),
-        vlans=tuple(Fact(str(vid), " ".join(filter(None, (told.name, told.state))))
-                    for vid, told in sorted(network.fabric.vlan_rows.get(known, {}).items())),
+        vlans=tuple(
+            Fact(str(vid), " ".join(filter(None, (told.name, told.state))))
+            for vid, told in sorted(network.fabric.vlan_rows.get(known, {}).items())
+        ),
         interfaces=tuple(_interfaces(network, known)),
         routes=tuple(_routes(network, known)),
         trees=tuple(_trees(network, known)),
         unread=tuple(lack.table or lack.says for lack in not_read(network) if known in lack.devices),
         findings=select(check(network), at=(known, None)).findings,
-    )  # fmt: skip
+    )
 
 
 def _is_meant(heard: Heard, name: str) -> bool:

@@ -250,8 +250,13 @@ def _trees(network: Network, end: End) -> Iterator[InTree]:
         if row is not None or told is not None:
             role, state = (row.role, row.state) if row is not None else (None, None)
             computed = (told.role, told.state) if told is not None else (None, None)
-            yield InTree(instance, role or computed[0], state or computed[1], row.cost if row is not None else None,
-                         told.because if told is not None else None)  # fmt: skip
+            yield InTree(
+                instance,
+                role or computed[0],
+                state or computed[1],
+                row.cost if row is not None else None,
+                told.because if told is not None else None,
+            )
 
 
 def _learned(network: Network, end: End) -> Iterator[Learned]:

@@ -142,9 +142,18 @@ def _advise(network: Network, instance: int, needs: Counter[tuple[int, str, str]
     changes = _changes(network, instance, best, backup, dict(given.bridges))
     moves = sum(now[end].forwards != role.forwards for end, role in then.items())
     return Advice(
-        instance, str(VlanSet(vids & network.fabric.known)), best, backup, current[0], hops_now, _hops(then, wanted),
-        _idle(given, now), _idle(given, then), changes, moves,
-    )  # fmt: skip
+        instance,
+        str(VlanSet(vids & network.fabric.known)),
+        best,
+        backup,
+        current[0],
+        hops_now,
+        _hops(then, wanted),
+        _idle(given, now),
+        _idle(given, then),
+        changes,
+        moves,
+    )
 
 
 def _with_root(given: TreeInputs, root: str, gone: str | None = None) -> dict[End, Role]:

@@ -131,10 +131,19 @@ def desk_of_capture(capture: Capture, at: str | None = None) -> Desk:
         management = unit.management[0] if unit.management else None
         sockets.append(
             Socket(
-                unit.name or unit.chassis, port_name(unit), unit.port_description, unit.pvid or None, unit.voice,
-                management, unit.enabled or (), unit.description, unit.ttl, at, heard.left,
+                unit.name or unit.chassis,
+                port_name(unit),
+                unit.port_description,
+                unit.pvid or None,
+                unit.voice,
+                management,
+                unit.enabled or (),
+                unit.description,
+                unit.ttl,
+                at,
+                heard.left,
             )
-        )  # fmt: skip
+        )
     roots = tuple(TreeRootSeen(f"{t.root_priority}/{t.root_address}", t.root_cost, vid) for vid, t, _ in capture.roots)
     talkers = tuple(Talker(mac, address, vid) for vid, mac, address in capture.talkers)
     return Desk(tuple(sockets), roots, tuple(sorted(capture.tagged)), talkers, capture.malformed)

@@ -189,10 +189,16 @@ def _over(first: Row, second: Row, because: str, differences: list[Difference]) 
             sources = [getattr(row, "source", None) or "the survey" for row in (first, second)]
             differences.append(
                 Difference(
-                    type(first).TABLE, first.key, column, show(ours[column]), sources[0], show(theirs[column]),
-                    sources[1], because,
+                    type(first).TABLE,
+                    first.key,
+                    column,
+                    show(ours[column]),
+                    sources[0],
+                    show(theirs[column]),
+                    sources[1],
+                    because,
                 )
-            )  # fmt: skip
+            )
     return _told_by(msgspec.structs.replace(first, **{**theirs, **ours}), _sources(first, second))
 
 

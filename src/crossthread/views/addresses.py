@@ -101,8 +101,11 @@ def _marked(network: Network, rows: list[Addressed]) -> Iterator[Addressed]:
         if station.address is not None and station.row.vid:
             served[station.row.vid].append(Block.of(str(station.address)))
     for row in rows:
-        marks = [f"also {_name(other)}" for other in holders.get(row.address or "", ())
-                 if other is not row and not interface(row.address or "").is_link_local]  # fmt: skip
+        marks = [
+            f"also {_name(other)}"
+            for other in holders.get(row.address or "", ())
+            if other is not row and not interface(row.address or "").is_link_local
+        ]
         if row.interface in (None, "management") and row.vid in served and row.address not in (None, NONE):
             number, width = number_of(row.address or "")
             same = [block for block in served[row.vid or 0] if (block.version == 6) == (width == 128)]

@@ -85,8 +85,12 @@ def find(network: Network, wanted: str) -> Found:
 
 def _is_called(heard: Heard, word: str) -> bool:
     """Whether somebody means a device that was only heard of: by name, chassis identifier or management address."""
-    own = {text.casefold() for _, row in heard.rows for text in (row.neighbor, row.neighbor_chassis, row.management)
-           if text}  # fmt: skip
+    own = {
+        text.casefold()
+        for _, row in heard.rows
+        for text in (row.neighbor, row.neighbor_chassis, row.management)
+        if text
+    }
     with suppress(ValueError):
         return bool({word.casefold(), parse_mac(word)} & own)
     return word.casefold() in own
@@ -95,10 +99,12 @@ def _is_called(heard: Heard, word: str) -> bool:
 def _heard(network: Network, device: Heard) -> Found:
     """A device that was not surveyed, by those who heard it."""
     places = [
-        Sighting(*spot(end, "heard", f"{end} hears it; it was not surveyed"),
-                 evidence=network.evidence(row, "neighbor", "neighbor_chassis", "neighbor_port", "management"))
+        Sighting(
+            *spot(end, "heard", f"{end} hears it; it was not surveyed"),
+            evidence=network.evidence(row, "neighbor", "neighbor_chassis", "neighbor_port", "management"),
+        )
         for end, row in device.rows
-    ]  # fmt: skip
+    ]
     return Found(device.name, "device that was only heard of", tuple(places), (), ())
 
 
@@ -252,10 +258,15 @@ def _vlan(network: Network, word: str) -> Found:
         says = f"nothing in this survey is called “{visible(word)}”, and it is no MAC or IP address{hint}"
         raise UnknownNameError(says)
     places = [
-        Sighting(row.device, "member", f"{row.device} has it as VLAN {row.vid}", vid=row.vid,
-              evidence=network.evidence(row, "name", "state"))
+        Sighting(
+            row.device,
+            "member",
+            f"{row.device} has it as VLAN {row.vid}",
+            vid=row.vid,
+            evidence=network.evidence(row, "name", "state"),
+        )
         for row in rows
-    ]  # fmt: skip
+    ]
     vids = sorted({row.vid for row in rows})
     conflicts = [f"the name {word} stands for VLANs {' '.join(map(str, vids))}"] if len(vids) > 1 else []
     return Found(word, "VLAN", tuple(places), (), tuple(conflicts))

@@ -14,10 +14,18 @@ def find_subnet(network: Network, prefix: str) -> Found:
     serving = [s for s in stations.gateways if s.address is not None and str(s.address.network) == prefix]
     inside = [h for h in stations.hosts.values() if h.address is not None and str(h.address.network) == prefix]
     places = [
-        Sighting(s.device, "interface", f"{s.device} {s.name} serves it as {s.address.ip}", s.row.port, s.row.vid,
-                 s.name, network.evidence(s.row, "address", "vid"))
-        for s in serving if s.address is not None
-    ]  # fmt: skip
+        Sighting(
+            s.device,
+            "interface",
+            f"{s.device} {s.name} serves it as {s.address.ip}",
+            s.row.port,
+            s.row.vid,
+            s.name,
+            network.evidence(s.row, "address", "vid"),
+        )
+        for s in serving
+        if s.address is not None
+    ]
     for host in inside[:20]:
         if host.end is not None and host.address is not None:
             says = f"{host.name} has {host.address.ip} of it, at {host.end}"
@@ -37,10 +45,15 @@ def find_old_name(network: Network, word: str) -> Found | None:
         device = names.spelled[row.device]
         end = End(device, names.port(device, row.port) or row.port)
         beside = [
-            other for other in network.survey.neighbors
-            if other is not row and names.spelled[other.device] == device and other.port == row.port
-            and other.neighbor and other.neighbor.casefold() != word.casefold() and is_one_device(row, other)
-        ]  # fmt: skip
+            other
+            for other in network.survey.neighbors
+            if other is not row
+            and names.spelled[other.device] == device
+            and other.port == row.port
+            and other.neighbor
+            and other.neighbor.casefold() != word.casefold()
+            and is_one_device(row, other)
+        ]
         known = names.neighbor_device(row)
         now.update(dict.fromkeys([*(o.neighbor for o in beside if o.neighbor), *([known] if known else [])]))
         left = f"; the entry has {row.remaining:g} s left" if row.remaining is not None else ""
@@ -57,15 +70,29 @@ def find_numbered(network: Network, word: str) -> Found | None:
     vid = int(word)
     rows = [row for row in network.survey.vlans if row.vid == vid]
     places = [
-        Sighting(row.device, "member", f"{row.device} has it as “{row.name or 'no name'}”", vid=vid,
-                 evidence=network.evidence(row, "name", "state"))
+        Sighting(
+            row.device,
+            "member",
+            f"{row.device} has it as “{row.name or 'no name'}”",
+            vid=vid,
+            evidence=network.evidence(row, "name", "state"),
+        )
         for row in rows
-    ]  # fmt: skip
+    ]
     for station in network.stations.gateways:
         if station.row.vid == vid and station.address is not None:
             says = f"{station.device} {station.name} serves it as {station.address}"
-            places.append(Sighting(station.device, "interface", says, station.row.port, vid, station.name,
-                                   network.evidence(station.row, "vid", "address")))  # fmt: skip
+            places.append(
+                Sighting(
+                    station.device,
+                    "interface",
+                    says,
+                    station.row.port,
+                    vid,
+                    station.name,
+                    network.evidence(station.row, "vid", "address"),
+                )
+            )
     if not places and not network.fabric.known >> vid & 1:
         return None
     return Found(word, "VLAN", tuple(places), (), ())

@@ -118,9 +118,10 @@ def map_network(network: Network) -> Map:
     links = sorted(found, key=lambda link: (_order(link.a), _order(link.b)))
     placed = {(end, row.neighbor, row.neighbor_chassis) for device in beyond for end, row in device.rows}
     loose = [
-        _loose(entry) for entry in network.loose
+        _loose(entry)
+        for entry in network.loose
         if entry.why != "unsurveyed" or (entry.end, entry.row.neighbor, entry.row.neighbor_chassis) not in placed
-    ]  # fmt: skip
+    ]
     for host in network.stations.elsewhere:
         if host.end is None:
             at = network.names.unsurveyed(host.row.device)
@@ -136,9 +137,14 @@ def map_network(network: Network) -> Map:
 def _heard(device: Heard) -> MapDevice:
     first = device.first
     return MapDevice(
-        device.name, device.capabilities, first("platform"), first("software"), first("management"),
-        links=len({end for end, _ in device.rows}), heard=True,
-    )  # fmt: skip
+        device.name,
+        device.capabilities,
+        first("platform"),
+        first("software"),
+        first("management"),
+        links=len({end for end, _ in device.rows}),
+        heard=True,
+    )
 
 
 def _links_to(network: Network, device: Heard) -> list[MapLink]:
@@ -180,10 +186,18 @@ def _devices(network: Network) -> list[MapDevice]:
         management = None if row.management == NONE else row.management
         found.append(
             MapDevice(
-                name, row.capabilities or (), row.platform, row.software, management, row.site, row.tier, links, hosts,
+                name,
+                row.capabilities or (),
+                row.platform,
+                row.software,
+                management,
+                row.site,
+                row.tier,
+                links,
+                hosts,
                 loose,
             )
-        )  # fmt: skip
+        )
     return sorted(found, key=lambda d: (_TIERS.get(d.tier or "", 9), d.device))
 
 

@@ -241,9 +241,15 @@ def _bridge(
         told, port = believed.device, row.root_port
         return TreeBridge(device, _identifier(row), told, port, row.root_cost, None, row.region, observed)
     return TreeBridge(
-        device, str(own) if own else "?", root if own else "?", root_port, one.root_cost if one is not None else 0,
-        internal, row.region, observed,
-    )  # fmt: skip
+        device,
+        str(own) if own else "?",
+        root if own else "?",
+        root_port,
+        one.root_cost if one is not None else 0,
+        internal,
+        row.region,
+        observed,
+    )
 
 
 def _port(

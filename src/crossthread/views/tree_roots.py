@@ -31,8 +31,13 @@ def reported_roots(network: Network, rows: Mapping[str, Tree]) -> dict[str, Tree
     for row in rows.values():
         if row.root_address:
             believed[row.root_address].append(row)
-    owners = {row.address: device for held in network.fabric.trees.bridges.values() for row in held if row.address
-              for device in [network.names.spelled[row.device]]}  # fmt: skip
+    owners = {
+        row.address: device
+        for held in network.fabric.trees.bridges.values()
+        for row in held
+        if row.address
+        for device in [network.names.spelled[row.device]]
+    }
     found = {}
     for address, believers in sorted(believed.items(), key=lambda entry: -len(entry[1])):
         who = ", ".join(row.device for row in believers[:3])

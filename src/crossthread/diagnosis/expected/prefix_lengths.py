@@ -152,13 +152,16 @@ class PrefixLengths:
         """By IP version the addresses of all interfaces in their order, and whose each is: device, table, subnet."""
         known = sorted(
             (s.address.version, int(s.address.ip), s.device, s.row.table or "", Block.of(str(s.row.address)))
-            for s in self._network.stations.gateways if s.address is not None
-        )  # fmt: skip
+            for s in self._network.stations.gateways
+            if s.address is not None
+        )
         return {
-            version: ([ip for v, ip, *_ in known if v == version],
-                      [(device, table, own) for v, _, device, table, own in known if v == version])
+            version: (
+                [ip for v, ip, *_ in known if v == version],
+                [(device, table, own) for v, _, device, table, own in known if v == version],
+            )
             for version in (4, 6)
-        }  # fmt: skip
+        }
 
     @cached_property
     def _overlapping(self) -> set[Station]:

@@ -67,8 +67,9 @@ def _looks_changed(hearing: Hearing, host: HostStation, holder: Interface) -> bo
     stations = hearing.context.network.stations
     if holder.address is None or host.address is None:
         return False
-    peers = [one.station.row.gateway for one in hearing.near(host.address.ip, host)
-             if isinstance(one.station, HostStation)]  # fmt: skip
+    peers = [
+        one.station.row.gateway for one in hearing.near(host.address.ip, host) if isinstance(one.station, HostStation)
+    ]
     hops = {hop for hop in peers if hop not in (None, NONE) and hop not in stations.by_address}
     lost = [ip for ip in map(address, hops) if ip in holder.address.network]
     if any(not _at_end(holder) or end_of(ip, holder.address) is not None for ip in lost):
@@ -98,8 +99,9 @@ def _for_place(hearing: Hearing, host: HostStation, own: PrefixedAddress, both: 
         if alone and vid and _is_at_home_elsewhere(hearing, host, vid) and _is_last(hearing, host, vid):
             yield Witness(weights.EMPTIED, f"{host.end} is the only port in VLAN {vid}")
     elif mates:
-        yield Witness(weights.PORT, f"{_count(mates, 'other host')} in VLAN {vid} {'are' if mates > 1 else 'is'} of "
-                      "that subnet")  # fmt: skip
+        yield Witness(
+            weights.PORT, f"{_count(mates, 'other host')} in VLAN {vid} {'are' if mates > 1 else 'is'} of that subnet"
+        )
     row = host.row
     if not both and row.gateway not in (None, NONE) and address(row.gateway or "") in own.network:
         yield Witness(weights.OWN, f"its gateway {row.gateway} is in that subnet")

@@ -91,8 +91,11 @@ def _for_address(hearing: Hearing, own: Interface | None, wanted: PrefixedAddres
 
 def _at_an_end(hearing: Hearing, own: Interface | None, wanted: PrefixedAddress) -> Iterator[Witness]:
     """Whether an address is the first or last of its subnet, and whether gateways mostly are there at this site."""
-    ends = [end_of(s.address.ip, s.address) for s in hearing.context.network.stations.gateways
-            if s.address is not None and s is not own]  # fmt: skip
+    ends = [
+        end_of(s.address.ip, s.address)
+        for s in hearing.context.network.stations.gateways
+        if s.address is not None and s is not own
+    ]
     end = end_of(wanted.ip, wanted)
     if end is None:
         if ends and None not in ends:

@@ -63,18 +63,20 @@ class Hearing:
         if isinstance(station, Interface):
             users = (one for one in self.users(str(own.ip), station) if one.station.address)
             found |= {
-                id(one.those): one for one in users
+                id(one.those): one
+                for one in users
                 if one.station.address and own.ip in one.station.address.network and id(one.those) not in found
-            }  # fmt: skip
+            }
         elif isinstance(station, HostStation) and (hop := station.row.gateway) not in (None, NONE):
             holders = (
                 self.context.network.stations.by_address.of(hop or "") if address(hop or "") in own.network else ()
             )
             known = {id(one.station) for one in found.values()}
             found |= {
-                id(s): Alike(s, 1, (s,)) for s in holders
+                id(s): Alike(s, 1, (s,))
+                for s in holders
                 if isinstance(s, Interface) and self.hears(s) and id(s) not in known
-            }  # fmt: skip
+            }
         return list(found.values())
 
     def users(self, hop: str, but: Station | None = None) -> list[Alike]:

@@ -80,10 +80,7 @@ def _least(found: Sequence[Explanation]) -> list[Explanation]:
     """Those explanations that do not contain another one that suffices, and that stops nobody."""
     held = [_held(one) for one in found]
     enough = [own for own, one in zip(held, found, strict=True) if not one.less]
-    return [
-        one for one, own in zip(found, held, strict=True)
-        if not any(less < own for less in enough)
-    ]  # fmt: skip
+    return [one for one, own in zip(found, held, strict=True) if not any(less < own for less in enough)]
 
 
 def _work(explanation: Explanation) -> tuple[int, int]:

@@ -140,8 +140,13 @@ def _given_with(finding: Finding, others: Sequence[Finding]) -> bool:
     """Whether it is only the gateway of a host that is moved as well: that it fits there says nothing for the move."""
     hosts = {s.host for s in finding.subjects if s.host}
     cells = {(change.table, column) for change in finding.repair for column in change.cells}
-    moved = {s.host for other in others if other is not finding for s in other.subjects
-             if s.host and any("pvid" in change.cells for change in other.repair)}  # fmt: skip
+    moved = {
+        s.host
+        for other in others
+        if other is not finding
+        for s in other.subjects
+        if s.host and any("pvid" in change.cells for change in other.repair)
+    }
     return cells == {("hosts", "gateway")} and bool(hosts & moved)
 
 

@@ -112,8 +112,13 @@ def _reverts(findings: Sequence[Finding], later: Finding) -> bool:
         change.table == "gateways" and "address" in change.cells and str(change.key) in made for change in later.repair
     ):
         return True
-    told = {(change.table, str(change.key), column): value for finding in findings for change in finding.repair
-            for column, value in change.cells.items() if column in _ONE_VALUE}  # fmt: skip
+    told = {
+        (change.table, str(change.key), column): value
+        for finding in findings
+        for change in finding.repair
+        for column, value in change.cells.items()
+        if column in _ONE_VALUE
+    }
     return any(
         told.get((change.table, str(change.key), column), value) != value
         for change in later.repair

@@ -102,10 +102,17 @@ def worked(
         here = draft.device is None or draft.device in _connected(now.adjacencies, seat)
         steps.append(
             WorkStep(
-                draft.device, words(context, draft), draft.changes, draft.rules, loses(context, draft), wait, reason,
-                told, here,
+                draft.device,
+                words(context, draft),
+                draft.changes,
+                draft.rules,
+                loses(context, draft),
+                wait,
+                reason,
+                told,
+                here,
             )
-        )  # fmt: skip
+        )
         now = after
     return tuple(steps), now
 

@@ -199,10 +199,13 @@ def gateway_address_duplicate(context: Context, gateway: Interface) -> Finding |
     others = [
         s
         for s in context.network.stations.by_address.of(str(gateway.address.ip))
-        if (s.device, s.name) != (gateway.device, gateway.name) and isinstance(s, Interface)
-        and s.address and s.address.ip == gateway.address.ip and s.row.table == gateway.row.table
+        if (s.device, s.name) != (gateway.device, gateway.name)
+        and isinstance(s, Interface)
+        and s.address
+        and s.address.ip == gateway.address.ip
+        and s.row.table == gateway.row.table
         and context.connected(s.device, gateway.device)
-    ]  # fmt: skip
+    ]
     if not others:
         return None
     evidence = tuple(fact for s in (gateway, *others) for fact in context.evidence(s.row, "address"))

@@ -52,9 +52,10 @@ def gateway_missing(context: Context, host: HostStation, vid: int | None = None)
     known = [ip_interface(str(used)).ip for used in users if used not in (None, NONE)]
     taken = context.network.stations.by_address
     free = [
-        ip for ip in (*known, *_usual(context, subnet), *islice(subnet.network.hosts(), 256))
+        ip
+        for ip in (*known, *_usual(context, subnet), *islice(subnet.network.hosts(), 256))
         if ip in subnet.network and str(ip) not in taken
-    ]  # fmt: skip
+    ]
     if not free:
         return None
     wanted = free[0]
@@ -144,8 +145,10 @@ def _by_another_port(context: Context, own: PrefixedAddress, vid: int) -> Iterat
 def _takes_tag(context: Context, end: End, vid: int) -> bool:
     """Whether what a router's port is cabled to carries a VLAN tagged, so that the port may have one more interface."""
     facing = (context.port(link.far(end)) for link in context.adjacencies_at.get(end, ()))
-    return any(row is not None and row.mode in ("trunk", "hybrid") and row.pvid != vid and vid in (row.allowed or ())
-               for row in facing)  # fmt: skip
+    return any(
+        row is not None and row.mode in ("trunk", "hybrid") and row.pvid != vid and vid in (row.allowed or ())
+        for row in facing
+    )
 
 
 def _unfit(context: Context, own: PrefixedAddress, vid: int | None) -> Callable[[Interface], tuple[bool, bool, bool]]:
@@ -207,8 +210,14 @@ def transit_missing(context: Context, device: str, target: Address | None = None
         if wanted is not None:
             says += f"; {peers[0].device} sends what is meant for it to {wanted}"
             repair = _with_address(context, device, row.interface, f"{wanted}/{subnet.prefixlen}")
-        return Finding("gateway-missing", "breaks", (Subject(device=device, interface=row.interface),), f"{says}.",
-                       evidence, repair)  # fmt: skip
+        return Finding(
+            "gateway-missing",
+            "breaks",
+            (Subject(device=device, interface=row.interface),),
+            f"{says}.",
+            evidence,
+            repair,
+        )
     return None
 
 

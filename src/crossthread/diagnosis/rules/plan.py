@@ -242,9 +242,10 @@ def plan_talk(context: Context, one: str, two: str, vids: tuple[int, int]) -> Fi
     """
     says = f"{one} (VLAN {vids[0]}) reaches {two} (VLAN {vids[1]}), though the plan keeps these VLANs apart."
     entry = next(
-        entry for entry in reversed(context.plan.talk)
+        entry
+        for entry in reversed(context.plan.talk)
         if (vids[0] in entry.vlans and vids[1] in entry.others) or (vids[1] in entry.vlans and vids[0] in entry.others)
-    )  # fmt: skip
+    )
     evidence = context.plan.evidence(entry, {"talk": f"{entry.vlans} / {entry.others}"}, "may")
     return Finding("plan-differs", "risks", tuple(Subject(vid=vid) for vid in vids), says, evidence)
 

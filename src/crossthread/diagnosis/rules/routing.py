@@ -126,9 +126,10 @@ def _next_hop(
     """The destination's subnet, and the next hop towards the device that serves it, breadth first over routers."""
     stations = context.network.stations
     serving = {
-        s.device: s for s in stations.gateways
+        s.device: s
+        for s in stations.gateways
         if s.address and (wanted := context.expected.subnet(s)) and target in wanted.network
-    }  # fmt: skip
+    }
     seen = {device}
     layer: list[tuple[str, Address | None, str | None]] = [(device, None, None)]
     while layer:
@@ -212,9 +213,10 @@ def proxy_arp_on(context: Context, gateway: Interface) -> Finding | None:
         host
         for one in context.network.classes.all
         for host in one.hosts[:1]
-        if host.address is not None and host.address.ip in subnet
+        if host.address is not None
+        and host.address.ip in subnet
         and (one.gateway == NONE or host.address.network.prefixlen < subnet.prefixlen)
-    ]  # fmt: skip
+    ]
     listed = ", ".join(host.name for host in leaning[:3]) + (" and others" if len(leaning) > 3 else "")
     says = f"{gateway.device} {gateway.name} answers for others (proxy ARP)"
     return Finding(

@@ -68,8 +68,12 @@ def tree_root_unplanned(context: Context) -> Iterator[Finding]:
         if not instances:
             return
         answer = context.tree(instance_of(context.network, vid))
-        order = sorted(answer.bridges, key=lambda b: (int(b.identifier.partition("/")[0] or 0), b.identifier)
-                       if b.identifier != "?" else (1 << 20, ""))  # fmt: skip
+        order = sorted(
+            answer.bridges,
+            key=lambda b: (
+                (int(b.identifier.partition("/")[0] or 0), b.identifier) if b.identifier != "?" else (1 << 20, "")
+            ),
+        )
         found = [answer.root, next((b.device for b in order if b.device != answer.root), None)]
         for word, wanted, actual, priority in (
             ("root", entry.root, found[0], 4096),
@@ -101,8 +105,10 @@ def tree_roots_several(context: Context, adjacency: Adjacency) -> Finding | None
     """
     if adjacency.up is not True:
         return None
-    here, there = ({row.instance: row for row in context.network.fabric.trees.bridges.get(end.device, ())}
-                   for end in (adjacency.a, adjacency.b))  # fmt: skip
+    here, there = (
+        {row.instance: row for row in context.network.fabric.trees.bridges.get(end.device, ())}
+        for end in (adjacency.a, adjacency.b)
+    )
     for instance in sorted(here.keys() & there.keys()):
         one, two = here[instance], there[instance]
         if one.protocol != two.protocol or one.protocol == "off" or (one.region != two.region and instance):
@@ -140,10 +146,12 @@ def tree_disagrees(context: Context, answer: TreeAnswer) -> Iterator[Finding]:
     whole = len(answer.bridges) > 1 and not context.network.open_ends  # else the root may be where nobody looked
     surveyed = {bridge.identifier.partition("/")[2] for bridge in answer.bridges}
     believed = {
-        b.observed_root for b in answer.bridges
-        if b.observed_root and "None" not in b.observed_root
+        b.observed_root
+        for b in answer.bridges
+        if b.observed_root
+        and "None" not in b.observed_root
         and (b.root in computed.values() or (whole and b.observed_root.partition("/")[2] not in surveyed))
-    }  # fmt: skip
+    }
     strange = sorted(believed - computed.keys())
     if not wrong and not strange:
         return

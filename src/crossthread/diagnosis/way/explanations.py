@@ -217,10 +217,12 @@ def _no_way(
     rules.append(partial(routing_rules.route_down, context, gateway, goal))
     routing = dict.fromkeys([gateway.device, *(other.device for other in context.network.stations.gateways)])
     rules += [partial(address_rules.gateway_mask_differs, context, mine) for mine in own]
-    rules += [partial(address_rules.transit_address_wrong, context, other)
-              for other in context.network.stations.gateways]  # fmt: skip
-    rules += [partial(transit_missing, context, device, goal if device == gateway.device else None)
-              for device in routing]  # fmt: skip
+    rules += [
+        partial(address_rules.transit_address_wrong, context, other) for other in context.network.stations.gateways
+    ]
+    rules += [
+        partial(transit_missing, context, device, goal if device == gateway.device else None) for device in routing
+    ]
     rules.append(partial(_route, context, gateway, goal, back))
     for other in context.expected.served(context.expected.current_vlan(target)):
         rules.append(partial(address_rules.gateway_address_wrong, context, other))

@@ -74,9 +74,10 @@ def _allowed(finding: Finding, hop: Hop) -> bool:
     """Whether a finding is that a VLAN is not allowed at a port, which allows the one that the hop is in."""
     ports = (hop.enters, hop.leaves)
     told = [
-        fact.value for fact in finding.evidence
+        fact.value
+        for fact in finding.evidence
         if fact.column == "allowed" and fact.key.get("device") == hop.name and fact.key.get("port") in ports
-    ]  # fmt: skip
+    ]
     if finding.rule != "link-vlan-missing" or hop.vid is None:
         return False
     return bool(told) and all(text is not None and hop.vid in VlanSet.parse(text) for text in told)

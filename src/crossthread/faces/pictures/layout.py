@@ -54,8 +54,11 @@ def layers_of(tiers: Mapping[str, str | None], cables: Sequence[tuple[str, str]]
 
 def crossings(layers: Sequence[Sequence[str]], cables: Sequence[tuple[str, str]]) -> int:
     """How often cables between different layers cross, if each is drawn straight."""
-    place = {device: (row, column / max(1, len(layer) - 1)) for row, layer in enumerate(layers)
-             for column, device in enumerate(layer)}  # fmt: skip
+    place = {
+        device: (row, column / max(1, len(layer) - 1))
+        for row, layer in enumerate(layers)
+        for column, device in enumerate(layer)
+    }
     spans: dict[tuple[int, int], list[tuple[float, float]]] = defaultdict(list)
     for a, b in cables:
         (row_a, at_a), (row_b, at_b) = sorted((place[a], place[b]))
@@ -63,8 +66,10 @@ def crossings(layers: Sequence[Sequence[str]], cables: Sequence[tuple[str, str]]
             spans[row_a, row_b].append((at_a, at_b))
     return sum(
         (one[0] - two[0]) * (one[1] - two[1]) < 0
-        for lines in spans.values() for n, one in enumerate(lines) for two in lines[n + 1 :]
-    )  # fmt: skip
+        for lines in spans.values()
+        for n, one in enumerate(lines)
+        for two in lines[n + 1 :]
+    )
 
 
 def arrange(tiers: Mapping[str, str | None], cables: Sequence[tuple[str, str]], width: int = 8) -> dict[str, Point]:

@@ -105,8 +105,9 @@ def _box(
         frame |= {"facecolor": _PAPER, "linestyle": (0, (4, 3))}
     if routes:
         outer = {**frame, "boxstyle": "round,pad=0.62", "facecolor": _PAPER}
-        axes.text(*place, text, ha="center", va="center", fontsize=size, color=_PAPER, zorder=3, bbox=outer,
-                  parse_math=False)  # fmt: skip
+        axes.text(
+            *place, text, ha="center", va="center", fontsize=size, color=_PAPER, zorder=3, bbox=outer, parse_math=False
+        )
     axes.text(*place, text, ha="center", va="center", fontsize=size, color=edge, zorder=4, bbox=frame, parse_math=False)
 
 
@@ -172,8 +173,15 @@ def _cable(axes: Axes, link: MapLink, points: list[Point], labels: list[Point] |
     for end in ("a", "b"):
         ordered = points if end == "a" else points[::-1]
         if end not in link.seen_from:
-            axes.plot(*ordered[12], marker="o", markersize=7, markerfacecolor=_PAPER, markeredgecolor=style["color"],
-                      markeredgewidth=1.5, zorder=2)  # fmt: skip
+            axes.plot(
+                *ordered[12],
+                marker="o",
+                markersize=7,
+                markerfacecolor=_PAPER,
+                markeredgecolor=style["color"],
+                markeredgewidth=1.5,
+                zorder=2,
+            )
     if labels is not None:
         _port_names(axes, link, points, labels)
 
@@ -211,9 +219,17 @@ def _port_names(axes: Axes, link: MapLink, points: list[Point], labels: list[Poi
         at = _free_place(ordered, labels)
         labels.append(at)
         found.append(ordered.index(at))
-        axes.text(*at, visible(name.port, 14), ha="center", va="center", fontsize=6.5, color=_INK, zorder=2.5,
-                  bbox={"boxstyle": "round,pad=0.12", "facecolor": _PAPER, "edgecolor": "none", "alpha": 0.9},
-                  parse_math=False)  # fmt: skip
+        axes.text(
+            *at,
+            visible(name.port, 14),
+            ha="center",
+            va="center",
+            fontsize=6.5,
+            color=_INK,
+            zorder=2.5,
+            bbox={"boxstyle": "round,pad=0.12", "facecolor": _PAPER, "edgecolor": "none", "alpha": 0.9},
+            parse_math=False,
+        )
     return found
 
 
@@ -225,8 +241,9 @@ def _overlay_legend(axes: Axes, overlay: Overlay) -> None:
     words = overlay.legend
     handles = [Line2D([], [], label=words[s], **_PAINTS[s]) for s in _PAINTS if s in used and s in words]
     if "bar" in marks:
-        handles.append(Line2D([], [], color=_INK, marker="|", markersize=12, markeredgewidth=3.5, linestyle="",
-                              label=words["bar"]))  # fmt: skip
+        handles.append(
+            Line2D([], [], color=_INK, marker="|", markersize=12, markeredgewidth=3.5, linestyle="", label=words["bar"])
+        )
     if "cross" in marks:
         handles.append(Line2D([], [], color=_STOP, marker="X", markersize=9, linestyle="", label=words["cross"]))
     if overlay.crowned and "crown" in words:

@@ -86,8 +86,10 @@ def vlan_overlay(answer: VlanView, drawn: Map) -> Overlay:
 
 def why_overlay(answer: Why, drawn: Map) -> Overlay:
     """The way between two hosts on the map, with the faults at the ends and devices where they stand."""
-    there, back = ({(hop.name, port) for hop in path if hop.kind == "bridge" for port in (hop.enters, hop.leaves)}
-                   for path in (answer.path, answer.path_back))  # fmt: skip
+    there, back = (
+        {(hop.name, port) for hop in path if hop.kind == "bridge" for port in (hop.enters, hop.leaves)}
+        for path in (answer.path, answer.path_back)
+    )
     faulty = {(s.device, s.port) for finding in answer.findings for s in finding.subjects if s.device and s.port}
     links: dict[tuple[str, str, str, str], LinkPaint] = {}
     at_links: set[tuple[str, str]] = set()

@@ -86,8 +86,12 @@ def _port(network: Network, document: Node, key: dict[str, str], cells: Node) ->
         for vids, control in ((wanted - had, "fixed-new-ignored"), (had - wanted, "forbidden")):
             if vids:
                 how = {"registrar-admin-control": control, "vlan-transmitted": "tagged"}
-                entry = {"database-id": 0, "vids": str(vids).replace(" ", ","), "entry-type": "static",
-                         "port-map": [{"port-ref": number, "static-vlan-registration-entries": how}]}  # fmt: skip
+                entry = {
+                    "database-id": 0,
+                    "vids": str(vids).replace(" ", ","),
+                    "entry-type": "static",
+                    "port-map": [{"port-ref": number, "static-vlan-registration-entries": how}],
+                }
                 base = _component(document, key["device"]).setdefault("filtering-database", {})
                 base.setdefault("vlan-registration-entry", []).append(entry)
     elif mode == "access":

@@ -93,8 +93,15 @@ def comparison_markdown(answer: Comparison) -> str:
     """The same as a page to hand over."""
     shares = " → ".join(f"{share.works} of {share.wanted}" for share in answer.wanted)
     head = f"# {answer.outcome.capitalize()}\n\n{answer.because}. Pairs that should work and do: {shares}.\n\n"
-    found = [(word, f.severity, f.rule, f.says) for word, findings in (("new", answer.findings.new),
-             ("gone", answer.findings.gone), ("left", answer.findings.left)) for f in findings]  # fmt: skip
+    found = [
+        (word, f.severity, f.rule, f.says)
+        for word, findings in (
+            ("new", answer.findings.new),
+            ("gone", answer.findings.gone),
+            ("left", answer.findings.left),
+        )
+        for f in findings
+    ]
     parts = [head]
     if answer.repair:
         steps = [(step.done, describe(step.change)) for step in answer.repair]

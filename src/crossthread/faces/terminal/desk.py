@@ -26,11 +26,15 @@ def show_desk(answer: Desk, out: Console) -> None:
         listed = table("", "")
         listed.show_header = False
         for fact, value in (
-            ("switch", socket.device), ("managed at", socket.management), ("it is", " ".join(socket.capabilities)),
-            ("it runs", socket.software), ("the port says", socket.description), ("heard on", socket.at),
+            ("switch", socket.device),
+            ("managed at", socket.management),
+            ("it is", " ".join(socket.capabilities)),
+            ("it runs", socket.software),
+            ("the port says", socket.description),
+            ("heard on", socket.at),
             ("holds for", f"{socket.hold_time:g} s" if socket.hold_time else None),
             ("but", "it has said farewell" if socket.left else None),
-        ):  # fmt: skip
+        ):
             if value:
                 listed.add_row(said(fact, "dim"), said(value))
         out.print(listed)

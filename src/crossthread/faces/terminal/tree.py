@@ -66,10 +66,15 @@ def _ports(title: str, ports: list[TreePortAnswer], out: Console) -> None:
         far = f" – {port.far}" if port.far else ""
         paragraph(
             out,
-            line((f"{port.device} {port.port}", _BLOCKED.get(port.state, "")), (far, "dim"), f"  {port.role}",
-                 (observed, "bold red"), (f"  {port.because}", "dim")),
+            line(
+                (f"{port.device} {port.port}", _BLOCKED.get(port.state, "")),
+                (far, "dim"),
+                f"  {port.role}",
+                (observed, "bold red"),
+                (f"  {port.because}", "dim"),
+            ),
             3,
-        )  # fmt: skip
+        )
 
 
 def show_ways(answer: Ways, out: Console) -> None:

@@ -37,9 +37,12 @@ def show_visit(answer: Visit, out: Console) -> None:
     for device in rest[:_LISTED]:
         what = "earlier" if device.earlier else device.says if device.status == "same device" else device.status
         listed.add_row(
-            said(device.device or "?"), said(device.address), line((said(what), _COLOURS.get(device.status, ""))),
-            f"{device.objects:,}", said(_named(device.named_by, 2)),
-        )  # fmt: skip
+            said(device.device or "?"),
+            said(device.address),
+            line((said(what), _COLOURS.get(device.status, ""))),
+            f"{device.objects:,}",
+            said(_named(device.named_by, 2)),
+        )
     if rest:
         out.print()
         out.print(listed)

@@ -48,9 +48,13 @@ def _ports(answer: VlanView, out: Console) -> None:
         if port.one_end:
             leads.append("  not carried there", style="bold red")
         listed.add_row(
-            said(port.device), said(port.port), said(port.mode or "?"), said(port.how),
-            Text(port.state, style=_STATES[port.state]), leads,
-        )  # fmt: skip
+            said(port.device),
+            said(port.port),
+            said(port.mode or "?"),
+            said(port.how),
+            Text(port.state, style=_STATES[port.state]),
+            leads,
+        )
     out.print(listed)
 
 

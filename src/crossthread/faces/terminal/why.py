@@ -76,9 +76,16 @@ def show_steps(answer: Steps, out: Console) -> None:
     for source, rungs in ((answer.source, answer.there), (answer.target, answer.back)):
         out.print()
         out.print(line((f"From {source}:", "bold")))
-        rows = [[Text(f"{n:>4}"), Text(MARKS[rung.verdict], style=STYLES[rung.verdict]), said(rung.what),
-                 said(f"ping {rung.address or '(no address)'}"), said(rung.name)]
-                for n, rung in enumerate(rungs, 1)]  # fmt: skip
+        rows = [
+            [
+                Text(f"{n:>4}"),
+                Text(MARKS[rung.verdict], style=STYLES[rung.verdict]),
+                said(rung.what),
+                said(f"ping {rung.address or '(no address)'}"),
+                said(rung.name),
+            ]
+            for n, rung in enumerate(rungs, 1)
+        ]
         columns(rows, out)
 
 
@@ -230,11 +237,17 @@ def _way(title: str, hops: Sequence[Hop], out: Console) -> None:
         name = f"{hop.name} ({hop.interface})" if hop.interface else hop.name
         note = ", ".join(hop.faults) if hop.faults else ""
         asks = f"asks for {hop.asks_for}" if hop.asks_for else ""
-        rows.append([
-            Text(f"{number:>4}"), mark, said(name), _wire(hop.enters, hop.tag_in),
-            Text(str(hop.vid) if hop.vid else ""), _wire(hop.leaves, hop.tag_out),
-            said("; ".join(part for part in (note, asks) if part), "red" if hop.faults else "dim"),
-        ])  # fmt: skip
+        rows.append(
+            [
+                Text(f"{number:>4}"),
+                mark,
+                said(name),
+                _wire(hop.enters, hop.tag_in),
+                Text(str(hop.vid) if hop.vid else ""),
+                _wire(hop.leaves, hop.tag_out),
+                said("; ".join(part for part in (note, asks) if part), "red" if hop.faults else "dim"),
+            ]
+        )
     columns(rows, out)
 
 

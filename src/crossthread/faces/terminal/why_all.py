@@ -45,8 +45,11 @@ def show_every(answer: Every, out: Console) -> None:
         out.print(line((finding.rule, "bold"), "  no repair can be worked out"))
         paragraph(out, said(finding.says), 3)
     if answer.order:
-        show_order(answer.order, f"tried on a copy: {percent(then)} of the wanted pairs work then; as worked from "
-                   f"{answer.seat}", out)  # fmt: skip
+        show_order(
+            answer.order,
+            f"tried on a copy: {percent(then)} of the wanted pairs work then; as worked from {answer.seat}",
+            out,
+        )
 
 
 def percent(share: Share) -> str:

@@ -49,14 +49,19 @@ class UserEngine:
         from pysnmp.entity.engine import SnmpEngine
 
         auth = {
-            None: config.USM_AUTH_NONE, "sha1": config.USM_AUTH_HMAC96_SHA, "sha224": config.USM_AUTH_HMAC128_SHA224,
-            "sha256": config.USM_AUTH_HMAC192_SHA256, "sha384": config.USM_AUTH_HMAC256_SHA384,
+            None: config.USM_AUTH_NONE,
+            "sha1": config.USM_AUTH_HMAC96_SHA,
+            "sha224": config.USM_AUTH_HMAC128_SHA224,
+            "sha256": config.USM_AUTH_HMAC192_SHA256,
+            "sha384": config.USM_AUTH_HMAC256_SHA384,
             "sha512": config.USM_AUTH_HMAC384_SHA512,
-        }  # fmt: skip
+        }
         privacy = {
-            None: config.USM_PRIV_NONE, "aes128": config.USM_PRIV_CFB128_AES,
-            "aes192": config.USM_PRIV_CFB192_AES_BLUMENTHAL, "aes256": config.USM_PRIV_CFB256_AES_BLUMENTHAL,
-        }  # fmt: skip
+            None: config.USM_PRIV_NONE,
+            "aes128": config.USM_PRIV_CFB128_AES,
+            "aes192": config.USM_PRIV_CFB192_AES_BLUMENTHAL,
+            "aes256": config.USM_PRIV_CFB256_AES_BLUMENTHAL,
+        }
         self.datagrams, self._config, self._places = datagrams, config, 0
         self._engine = SnmpEngine()
         self.transports: dict[bool, Any] = {}
@@ -66,10 +71,13 @@ class UserEngine:
             config.add_transport(self._engine, module.DOMAIN_NAME, self.transports[six])
         self._engine.transport_dispatcher.set_timer_resolution(_TICK)
         config.add_v3_user(
-            self._engine, entry.user,
-            auth[entry.auth], entry.auth_key.reveal() if entry.auth_key else None,
-            privacy[entry.privacy], entry.privacy_key.reveal() if entry.privacy_key else None,
-        )  # fmt: skip
+            self._engine,
+            entry.user,
+            auth[entry.auth],
+            entry.auth_key.reveal() if entry.auth_key else None,
+            privacy[entry.privacy],
+            entry.privacy_key.reveal() if entry.privacy_key else None,
+        )
         level = "authPriv" if entry.privacy else "authNoPriv" if entry.auth else "noAuthNoPriv"
         config.add_target_parameters(self._engine, "reader", entry.user, level)
         self._domains = {False: udp.DOMAIN_NAME, True: udp6.DOMAIN_NAME}

@@ -169,8 +169,17 @@ class Stations:
             for width, length in lengths:
                 near = serving.get((width, length, int(ip) >> width - length)) if ip.max_prefixlen == width else None
                 if near is not None:
-                    told_of = Gateway(row.device, "management", f"{ip}/{length}", near.row.vid, admin="up", oper="up",
-                                      proxy_arp="no", filter_in=NONE, filter_out=NONE)  # fmt: skip
+                    told_of = Gateway(
+                        row.device,
+                        "management",
+                        f"{ip}/{length}",
+                        near.row.vid,
+                        admin="up",
+                        oper="up",
+                        proxy_arp="no",
+                        filter_in=NONE,
+                        filter_out=NONE,
+                    )
                     found.append(Interface(told_of, "management", self._gateway))
                     break
         return found

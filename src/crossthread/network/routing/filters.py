@@ -62,9 +62,11 @@ class Filters:
         for rows in self._entries.values():
             rows.sort(key=lambda row: (row.number is None, row.number or 0))
         self.used = any(
-            name not in (None, NONE) for table in ("gateways", "ports") for column in ("filter_in", "filter_out")
+            name not in (None, NONE)
+            for table in ("gateways", "ports")
+            for column in ("filter_in", "filter_out")
             for name in set(survey.column(table, column))
-        )  # fmt: skip
+        )
         """Whether any interface or port has a filter, as far as was read."""
         self.ports = filtered_ports(survey, names)
 

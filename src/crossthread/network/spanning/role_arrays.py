@@ -22,9 +22,16 @@ class ArrayRoles(Mapping[End, Role]):
     """The roles of every port, each made into a record when it is looked at."""
 
     def __init__(
-        self, bridge: Callable[[int], BridgeId], ends: Sequence[End], device: Any, price: Any, identifier: Any,
-        cost: Any, roots: Any, code: Any,
-    ) -> None:  # fmt: skip
+        self,
+        bridge: Callable[[int], BridgeId],
+        ends: Sequence[End],
+        device: Any,
+        price: Any,
+        identifier: Any,
+        cost: Any,
+        roots: Any,
+        code: Any,
+    ) -> None:
         self._bridge, self._ends, self._device, self._price = bridge, ends, device, price
         self._identifier, self._cost, self._roots, self._code = identifier, cost, roots, code
 

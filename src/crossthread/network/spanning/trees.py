@@ -238,9 +238,15 @@ class Trees:
         """What decides an instance: bridges, media, regions; and the devices for which something is missing."""
         if self._asked is None or self._asked[0] != instance:
             found = gather_inputs(
-                instance, self._rows, self._adjacencies, self._carries, partial(self.tree_end, instance),
-                self._no_bridge, partial(self.dropping, instance), self._open_ends,
-            )  # fmt: skip
+                instance,
+                self._rows,
+                self._adjacencies,
+                self._carries,
+                partial(self.tree_end, instance),
+                self._no_bridge,
+                partial(self.dropping, instance),
+                self._open_ends,
+            )
             self._asked = instance, found
         return self._asked[1]
 

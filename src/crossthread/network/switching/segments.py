@@ -139,9 +139,16 @@ class Fabric:
         if end not in self._memberships:
             row = self._names.row(end)
             settings = row and (
-                row.mode, row.tagging, row.pvid, row.allowed, row.untagged, row.voice, row.frames, row.authorized,
+                row.mode,
+                row.tagging,
+                row.pvid,
+                row.allowed,
+                row.untagged,
+                row.voice,
+                row.frames,
+                row.authorized,
                 row.ingress_filter,
-            )  # fmt: skip
+            )
             bare = self._bare.get(end.device)
             if (settings, bare) not in self._alike:  # many ports have the same settings
                 self._alike[settings, bare] = membership(row) if bare is None else passing(row, bare)

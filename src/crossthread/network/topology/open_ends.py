@@ -125,9 +125,10 @@ class _Finding:
         }
         members = {place: n for place, n in free.items() if lags[n] and lags[n] != NONE}
         return {
-            place: n for place, n in free.items()
+            place: n
+            for place, n in free.items()
             if place not in members or bundle(End(*place), self._names) not in self._linked
-        }  # fmt: skip
+        }
 
     def _add(self, end: End, why: Why, heard: tuple[Neighbor, ...] = (), name: str | None = None) -> None:
         end = bundle(end, self._names)
@@ -221,9 +222,10 @@ class _Finding:
         modes, lags = (self._survey.column("ports", name) for name in ("mode", "lag"))
         hosts = set(self._survey.column("hosts", "mac"))
         left = [
-            place for place, n in self._free.items()
+            place
+            for place, n in self._free.items()
             if (not lags[n] or lags[n] == NONE) and (modes[n] != "access" or self._may_hear(place, hosts))
-        ]  # fmt: skip
+        ]
         if not left:
             return
         told = compress(self._places("tree_ports"), (e == "yes" for e in self._survey.column("tree_ports", "edge")))

@@ -113,10 +113,13 @@ def decode(data: bytes) -> Bpdu:
         priority = _int(part["root_priority"])
         instances.append(
             Instance(
-                priority & 0xFFF, priority & 0xF000, part["root_address"].hex(":"), _int(part["internal_cost"]),
+                priority & 0xFFF,
+                priority & 0xF000,
+                part["root_address"].hex(":"),
+                _int(part["internal_cost"]),
                 _int(part["hops"]),
             )
-        )  # fmt: skip
+        )
     return msgspec.structs.replace(
         found,
         kind="mstp",

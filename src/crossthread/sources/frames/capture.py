@@ -153,9 +153,14 @@ class CaptureReader:
         heard = tuple(self._heard(units) for units in self.units.values())
         roots = tuple((vid, units[-1], len(units)) for (vid, _, _), units in self.trees.items())
         return Capture(
-            self.count, self.last - self.first, heard, roots, dict(self.tagged), tuple(self.talkers),
+            self.count,
+            self.last - self.first,
+            heard,
+            roots,
+            dict(self.tagged),
+            tuple(self.talkers),
             dict(self.malformed),
-        )  # fmt: skip
+        )
 
     @staticmethod
     def _heard(units: list[tuple[float, lldp.Lldpdu, str]]) -> Heard:
@@ -245,11 +250,18 @@ def read_rows(capture: Capture, source: str) -> list[Row]:
         voice = unit.voice if "phone" not in (unit.enabled or ()) else None
         found.append(
             Port(
-                name, own, voice=voice, aliases=(unit.port,) if unit.port != own else None, mac=heard.source, oper="up",
+                name,
+                own,
+                voice=voice,
+                aliases=(unit.port,) if unit.port != own else None,
+                mac=heard.source,
+                oper="up",
                 description=unit.port_description if unit.port_description != own else None,
-                pvid=unit.pvid if unit.pvid is None or unit.pvid <= 4094 else None, mtu=_mtu(unit), source=source,
+                pvid=unit.pvid if unit.pvid is None or unit.pvid <= 4094 else None,
+                mtu=_mtu(unit),
+                source=source,
             )
-        )  # fmt: skip
+        )
         for other in present:
             if other is not heard:
                 found.append(_neighbor(name, own, other, source))
@@ -261,12 +273,24 @@ def _neighbor(device: str, port: str, heard: Heard, source: str) -> Neighbor:
     words = None if unit.enabled is None else tuple(w for w in unit.enabled if w in _KNOWN_CAPABILITIES)
     runs = running(unit.negotiation[2]) if unit.negotiation else Running()
     return Neighbor(
-        device, port, "lldp", unit.name, unit.chassis, unit.port, unit.port_description,
-        unit.management[0] if unit.management else NONE, words, unit.description, ttl=unit.ttl,
+        device,
+        port,
+        "lldp",
+        unit.name,
+        unit.chassis,
+        unit.port,
+        unit.port_description,
+        unit.management[0] if unit.management else NONE,
+        words,
+        unit.description,
+        ttl=unit.ttl,
         interval=round(heard.interval, 3) if heard.interval else None,
-        pvid=unit.pvid if unit.pvid is None or unit.pvid <= 4094 else None, mtu=_mtu(unit), source=source,
-        speed=runs.speed, duplex=runs.duplex,
-    )  # fmt: skip
+        pvid=unit.pvid if unit.pvid is None or unit.pvid <= 4094 else None,
+        mtu=_mtu(unit),
+        source=source,
+        speed=runs.speed,
+        duplex=runs.duplex,
+    )
 
 
 def port_name(unit: lldp.Lldpdu) -> str:

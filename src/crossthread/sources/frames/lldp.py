@@ -236,9 +236,13 @@ def _private(value: bytes, cells: dict[str, object]) -> None:
     elif (owner, subtype) == (_MED, 2):
         number = _number(body[1:], 3)
         policy = Policy(
-            _number(body, 1), bool(number >> 22 & 1), number >> 9 & 0xFFF, number >> 6 & 7, number & 63,
+            _number(body, 1),
+            bool(number >> 22 & 1),
+            number >> 9 & 0xFFF,
+            number >> 6 & 7,
+            number & 63,
             bool(number >> 23 & 1),
-        )  # fmt: skip
+        )
         _append(cells, "policies", policy)
     elif owner == _MED and 0 <= subtype - _INVENTORY_BASE < len(_INVENTORY):
         _append(cells, "inventory", (_INVENTORY[subtype - _INVENTORY_BASE], _text(body)))

@@ -149,8 +149,9 @@ def read_device(name: str, parts: Parts) -> list[Row]:
         rows += software_switch.read_ports(name, switched, details, physical, told)
         joined = {row.port: row for row in software_switch.read_bundles(name, switched, details, told)}
         members = {p: {"lag": joined[p].lag, "lag_state": joined[p].lag_state} for p in bundled & physical}
-        rows = [replace(row, **members[row.port]) if isinstance(row, Port) and row.port in members else row
-                for row in rows]  # fmt: skip
+        rows = [
+            replace(row, **members[row.port]) if isinstance(row, Port) and row.port in members else row for row in rows
+        ]
         rows += [row for port, row in joined.items() if port not in physical]
         if "ovs-fdb" in parts:
             rows += software_switch.read_database(name, parts["ovs-fdb"].data, details, parts["ovs-fdb"].path)
@@ -285,13 +286,17 @@ def _tree_ports(name: str, parts: Parts, bridges: Bridges) -> list[Row]:
             member = bridges.members.get(str(port))
             found.append(
                 TreePort(
-                    name, member.port if member else port, member.vid if member else 0,
-                    role=None if state else "disabled", state=state,
+                    name,
+                    member.port if member else port,
+                    member.vid if member else 0,
+                    role=None if state else "disabled",
+                    state=state,
                     cost=cost if isinstance(cost, int) else None,
-                    priority=4 * priority if isinstance(priority, int) else None, guard=_guard(entry),
+                    priority=4 * priority if isinstance(priority, int) else None,
+                    guard=_guard(entry),
                     source=parts["bridge-link"].path,
                 )
-            )  # fmt: skip
+            )
     return found
 
 
@@ -317,7 +322,6 @@ def _caches(name: str, parts: Parts, bridges: Bridges) -> list[Row]:
         port, vid = (member.port, member.vid) if member is not None else (port, vid)
         kind = "self" if entry.get("state") == "permanent" else "static" if "static" in flags else "learned"
         found.append(
-            MacEntry(name, vid if isinstance(vid, int) else None, own, port, kind,
-                     source=parts["bridge-fdb"].path)
-        )  # fmt: skip
+            MacEntry(name, vid if isinstance(vid, int) else None, own, port, kind, source=parts["bridge-fdb"].path)
+        )
     return found

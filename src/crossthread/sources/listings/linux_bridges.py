@@ -105,11 +105,18 @@ def read_bridges(name: str, links: Links, bridges: Bridges, source: str) -> list
         member = bridges.members.get(held or "")
         found.append(
             Tree(
-                name, vid or 0, protocol="per-vlan" if vid else "stp", priority=own[0], address=own[1],
-                root_priority=root[0], root_address=root[1], root_cost=cost if isinstance(cost, int) else None,
-                root_port=member.port if member is not None else held, source=source,
+                name,
+                vid or 0,
+                protocol="per-vlan" if vid else "stp",
+                priority=own[0],
+                address=own[1],
+                root_priority=root[0],
+                root_address=root[1],
+                root_cost=cost if isinstance(cost, int) else None,
+                root_port=member.port if member is not None else held,
+                source=source,
             )
-        )  # fmt: skip
+        )
     if bridges.vids and not any(isinstance(row, Tree) for row in found):
         found.append(Tree(name, 0, protocol="off", bpdus="pass", source=source))
     return found

@@ -79,11 +79,17 @@ def read_routes(name: str, parts: Parts, tables: Mapping[str, str]) -> list[Row]
         metric = entry.get("metric")
         found.append(
             Route(
-                name, target, via, interface=entry.get("dev"), origin=str(entry.get("protocol", "static")),
-                metric=metric if isinstance(metric, int) else None, kind=kind if discards else None,
-                table=apart, source=parts[source].path,
+                name,
+                target,
+                via,
+                interface=entry.get("dev"),
+                origin=str(entry.get("protocol", "static")),
+                metric=metric if isinstance(metric, int) else None,
+                kind=kind if discards else None,
+                table=apart,
+                source=parts[source].path,
             )
-        )  # fmt: skip
+        )
     return found
 
 

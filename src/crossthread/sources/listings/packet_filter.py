@@ -48,8 +48,12 @@ def read_filters(device: str, document: Entry, gateways: Iterable[Gateway]) -> l
         return [replace(row, filter_in=name, filter_out=NONE) for row in held]  # in which order is not told
     chain = chains[0]
     told = [r for e in entries if isinstance(r := e.get("rule"), dict)]
-    rules = [_rule(r) for r in told if (r.get("family"), r.get("table"), r.get("chain"))
-             == (chain.get("family"), chain.get("table"), chain.get("name"))]  # fmt: skip
+    rules = [
+        _rule(r)
+        for r in told
+        if (r.get("family"), r.get("table"), r.get("chain"))
+        == (chain.get("family"), chain.get("table"), chain.get("name"))
+    ]
     if any(rule.leaves for rule in rules):
         return [replace(row, filter_in=_called(chain), filter_out=NONE) for row in held]
     found: list[Row] = []

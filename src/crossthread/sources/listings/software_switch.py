@@ -91,8 +91,11 @@ def bundles(ports: Listing, interfaces: Listing) -> dict[str, list[str]]:
     """The ports that bundle several interfaces, with these."""
     names = {str(row.get("_uuid")): name for name, row in interfaces.items()}
     held = {port: row.get("interfaces") for port, row in ports.items()}
-    listed = {port: sorted(names[str(uuid)] for uuid in uuids if str(uuid) in names) for port, uuids in held.items()
-              if isinstance(uuids, list)}  # fmt: skip
+    listed = {
+        port: sorted(names[str(uuid)] for uuid in uuids if str(uuid) in names)
+        for port, uuids in held.items()
+        if isinstance(uuids, list)
+    }
     return {port: members for port, members in listed.items() if len(members) > 1}
 
 

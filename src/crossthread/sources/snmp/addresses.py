@@ -42,11 +42,15 @@ class AddressTables(Mib):
             place = self._place(number, name)
             found.append(
                 Gateway(
-                    self.device, name, own, admin=state.get(self.of(self.numbers("if_admin"), number) or 0),
-                    oper=state.get(self.of(self.numbers("if_oper"), number) or 0), source=self.at("ip_index", index),
+                    self.device,
+                    name,
+                    own,
+                    admin=state.get(self.of(self.numbers("if_admin"), number) or 0),
+                    oper=state.get(self.of(self.numbers("if_oper"), number) or 0),
+                    source=self.at("ip_index", index),
                     **place,
                 )
-            )  # fmt: skip
+            )
         for index, octets in self.octets("arp").items():
             if len(index) == 5 and len(octets) == 6:
                 name_of = self.interfaces.get(index[0])
@@ -55,8 +59,10 @@ class AddressTables(Mib):
         told = {row.address for row in found if isinstance(row, Gateway) and row.address}
         known = {(row.interface, row.address) for row in found if isinstance(row, ArpEntry)}
         newer = self._newer_addresses(told)
-        found = [*self._shared(r for r in (*found, *newer) if isinstance(r, Gateway)),
-                 *(r for r in found if not isinstance(r, Gateway))]  # fmt: skip
+        found = [
+            *self._shared(r for r in (*found, *newer) if isinstance(r, Gateway)),
+            *(r for r in found if not isinstance(r, Gateway)),
+        ]
         newer = [row for row in newer if not isinstance(row, Gateway)]
         return found + [r for r in newer if not isinstance(r, ArpEntry) or (r.interface, r.address) not in known]
 
@@ -91,10 +97,14 @@ class AddressTables(Mib):
     def _interface(self, number: int, text: str, column: str, index: tuple[int, ...]) -> Gateway:
         state, name = {1: "up", 2: "down"}, self.interfaces[number]
         return Gateway(
-            self.device, name, text, admin=state.get(self.of(self.numbers("if_admin"), number) or 0),
-            oper=state.get(self.of(self.numbers("if_oper"), number) or 0), source=self.at(column, index),
+            self.device,
+            name,
+            text,
+            admin=state.get(self.of(self.numbers("if_admin"), number) or 0),
+            oper=state.get(self.of(self.numbers("if_oper"), number) or 0),
+            source=self.at(column, index),
             **self._place(number, name),
-        )  # fmt: skip
+        )
 
     def _old_addresses6(self) -> Iterator[Row]:
         """Addresses and neighbours of IPv6 in its first tables (RFC 2465), where they are the only ones."""

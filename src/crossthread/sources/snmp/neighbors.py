@@ -62,16 +62,24 @@ class NeighborTables(Mib):
             runs = running(kinds.get(index, 0))
             found.append(
                 Neighbor(
-                    self.device, ports[index[1]], "lldp", self.texts("rem_name").get(index) or None,
-                    self._identifier(index, "chassis"), self._identifier(index, "port"),
-                    self.texts("rem_port_descr").get(index) or None, management.get(index),
+                    self.device,
+                    ports[index[1]],
+                    "lldp",
+                    self.texts("rem_name").get(index) or None,
+                    self._identifier(index, "chassis"),
+                    self._identifier(index, "port"),
+                    self.texts("rem_port_descr").get(index) or None,
+                    management.get(index),
                     tuple(capabilities(self.octets("rem_enabled").get(index, b""))) or None,
-                    self.texts("rem_descr").get(index) or None, pvid=self._announced_vlan(index),
-                    speed=runs.speed, duplex=runs.duplex,
-                    mtu=self._announced_mtu(index), lag=self._announced_aggregate(index),
+                    self.texts("rem_descr").get(index) or None,
+                    pvid=self._announced_vlan(index),
+                    speed=runs.speed,
+                    duplex=runs.duplex,
+                    mtu=self._announced_mtu(index),
+                    lag=self._announced_aggregate(index),
                     source=self.at("rem_chassis", index),
                 )
-            )  # fmt: skip
+            )
         return found
 
     def _announced_vlan(self, index: tuple[int, ...]) -> int | None:

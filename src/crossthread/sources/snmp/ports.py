@@ -174,6 +174,7 @@ def _with_voice(own: dict[str, Any], vid: int | None) -> dict[str, Any]:
         return {**own, "voice": vid}  # its membership is not told
     if pvid and untagged == VlanSet.of([pvid]) and allowed == VlanSet.of([pvid, vid]):
         return {key: cell for key, cell in own.items() if key not in ("allowed", "untagged")} | {
-            "mode": "access", "voice": vid,
-        }  # fmt: skip
+            "mode": "access",
+            "voice": vid,
+        }
     return own

@@ -53,20 +53,34 @@ class TreeTables(Mib):
             if len(root) == 8 and index[-1]:
                 root_port = ports.get(index)
                 yield Tree(
-                    self.device, index[-1], VlanSet(mapped[index[-1]]) if mapped else None, "mstp", region,
-                    priorities.get(index), address.hex(":") if len(address) == 6 else None,
-                    int.from_bytes(root[:2], "big") & 0xF000, root[2:].hex(":"), costs.get(index),
-                    self.name(root_port) if root_port else None, source=self.at("mst_root", index),
-                )  # fmt: skip
+                    self.device,
+                    index[-1],
+                    VlanSet(mapped[index[-1]]) if mapped else None,
+                    "mstp",
+                    region,
+                    priorities.get(index),
+                    address.hex(":") if len(address) == 6 else None,
+                    int.from_bytes(root[:2], "big") & 0xF000,
+                    root[2:].hex(":"),
+                    costs.get(index),
+                    self.name(root_port) if root_port else None,
+                    source=self.at("mst_root", index),
+                )
         for index, state in self.numbers("mst_state").items():
             label = self.name(index[-1])
             if len(index) == 3 and index[1] and label is not None:
                 yield TreePort(
-                    self.device, label, index[1], "disabled" if state == 1 else _MST_ROLES.get(roles.get(index, 0)),
-                    _MST_STATES.get(state), self.numbers("mst_cost").get(index),
-                    self.numbers("mst_port_priority").get(index), index[-1],
-                    guard="root" if index[-1] in guarded else None, source=self.at("mst_state", index),
-                )  # fmt: skip
+                    self.device,
+                    label,
+                    index[1],
+                    "disabled" if state == 1 else _MST_ROLES.get(roles.get(index, 0)),
+                    _MST_STATES.get(state),
+                    self.numbers("mst_cost").get(index),
+                    self.numbers("mst_port_priority").get(index),
+                    index[-1],
+                    guard="root" if index[-1] in guarded else None,
+                    source=self.at("mst_state", index),
+                )
 
     def _tree(self) -> list[Row]:
         states = {index[0]: state for index, state in self.numbers("port_state").items() if len(index) == 1}
@@ -79,16 +93,20 @@ class TreeTables(Mib):
         priority = self.one("stp_priority")
         found: list[Row] = [
             Tree(
-                self.device, 0, protocol={0: "stp", 2: "rstp", 3: "mstp"}.get(-1 if version is None else version),
+                self.device,
+                0,
+                protocol={0: "stp", 2: "rstp", 3: "mstp"}.get(-1 if version is None else version),
                 priority=None if priority is None else priority & 0xF000,
                 address=address.hex(":") if len(address) == 6 else None,
-                root_priority=int.from_bytes(root[:2], "big") & 0xF000, root_address=root[2:].hex(":"),
-                root_cost=cost, root_port=self.name(root_port) if root_port else None,
+                root_priority=int.from_bytes(root[:2], "big") & 0xF000,
+                root_address=root[2:].hex(":"),
+                root_cost=cost,
+                root_port=self.name(root_port) if root_port else None,
                 forward_delay=_seconds(self.one("stp_forward_delay"), 4, 30),
                 max_age=_seconds(self.one("stp_max_age"), 6, 40),
                 source=self.at("stp_root", (0,)),
             )
-        ]  # fmt: skip
+        ]
         for port, state in states.items():
             label = self.name(port)
             if label is not None:
@@ -96,15 +114,19 @@ class TreeTables(Mib):
                 wide = self.of(self.numbers("port_cost_32"), port)
                 found.append(
                     TreePort(
-                        self.device, label, 0, role=role,
+                        self.device,
+                        label,
+                        0,
+                        role=role,
                         state=_STATES.get(state),
                         cost=wide if wide is not None else self.of(self.numbers("port_cost"), port),
-                        priority=self.of(self.numbers("port_priority"), port), number=port,
+                        priority=self.of(self.numbers("port_priority"), port),
+                        number=port,
                         edge={1: "yes", 2: "no"}.get(self.of(self.numbers("port_edge"), port) or 0),
                         bpdus="drop" if self.of(self.numbers("port_enabled"), port) == 2 else None,
                         source=self.at("port_state", (port,)),
                     )
-                )  # fmt: skip
+                )
         return found
 
     def _designated(self) -> Iterator[Neighbor]:
@@ -117,16 +139,23 @@ class TreeTables(Mib):
         far_ports = self.octets("port_designated_port")
         states = {index[0]: state for index, state in self.numbers("port_state").items() if len(index) == 1}
         for port, state in states.items():
-            label, bridge, far = (self.name(port), self.of(self.octets("port_designated"), port) or b"",
-                                  self.of(far_ports, port) or b"")  # fmt: skip
+            label, bridge, far = (
+                self.name(port),
+                self.of(self.octets("port_designated"), port) or b"",
+                self.of(far_ports, port) or b"",
+            )
             if label is None or self._role(port, state, root_port, address) not in ("root", "alternate"):
                 continue
             if len(bridge) == 8 and len(far) == 2 and bridge[2:] != address:
                 yield Neighbor(
-                    self.device, label, BY_TREE, neighbor_chassis=bridge[2:].hex(":"),
-                    neighbor_port=str(int.from_bytes(far, "big") & 0xFFF), capabilities=("bridge",),
+                    self.device,
+                    label,
+                    BY_TREE,
+                    neighbor_chassis=bridge[2:].hex(":"),
+                    neighbor_port=str(int.from_bytes(far, "big") & 0xFFF),
+                    capabilities=("bridge",),
                     source=self.at("port_designated", (port,)),
-                )  # fmt: skip
+                )
 
     def _role(self, port: int, state: int, root_port: int | None, address: bytes) -> str | None:
         """A port's role, by whom it takes for the designated bridge of its link (IEEE 802.1D-2004 clause 17.7)."""

@@ -54,9 +54,12 @@ class _Told(NeighborTables):
                 addresses.setdefault(index[:3], []).append(str(own))
         neighbors = tuple(
             ToldNeighbor(
-                ports.get(index[1], f"port number {index[1]}"), self.texts("rem_name").get(index) or None,
-                self._identifier(index, "chassis"), tuple(addresses.get(index, ())),
+                ports.get(index[1], f"port number {index[1]}"),
+                self.texts("rem_name").get(index) or None,
+                self._identifier(index, "chassis"),
+                tuple(addresses.get(index, ())),
             )
-            for index in self.octets("rem_chassis") if len(index) == 3
-        )  # fmt: skip
+            for index in self.octets("rem_chassis")
+            if len(index) == 3
+        )
         return ToldDevice(self.device or None, chassis.hex(":") or None, engine.hex(":") or None, neighbors)

@@ -73,11 +73,17 @@ def _ietf_interfaces(device: str, root: Node, source: str) -> list[Row]:
         if "ethernetCsmacd" in str(entry.get("type")) or "ieee8023adLag" in str(entry.get("type")):
             rows.append(
                 Port(
-                    device, name, description=leaf(entry, "description"), mac=mac_of(leaf(entry, "phys-address")),
-                    admin=admin, oper=oper, speed=speed // 1_000_000 if speed else None,
-                    pvid=vid_of(at(entry, "bridge-port", "pvid")), source=source,
+                    device,
+                    name,
+                    description=leaf(entry, "description"),
+                    mac=mac_of(leaf(entry, "phys-address")),
+                    admin=admin,
+                    oper=oper,
+                    speed=speed // 1_000_000 if speed else None,
+                    pvid=vid_of(at(entry, "bridge-port", "pvid")),
+                    source=source,
                 )
-            )  # fmt: skip
+            )
         for family in ("ipv4", "ipv6"):
             for own in each(entry, family, "address"):
                 text = own_address(leaf(own, "ip"), number_at(own, "prefix-length"), leaf(own, "netmask"))
@@ -109,11 +115,19 @@ def _dot1ab_lldp(device: str, root: Node, source: str) -> list[Row]:
             addresses = [leaf(a, "address") for a in each(far, "management-address")]
             rows.append(
                 Neighbor(
-                    device, name or "", "lldp", leaf(far, "system-name"), mac_of(chassis) or chassis,
-                    mac_of(identifier) or identifier, leaf(far, "port-desc"), next((a for a in addresses if a), None),
-                    _words(far.get("system-capabilities-enabled")), leaf(far, "system-description"), source=source,
+                    device,
+                    name or "",
+                    "lldp",
+                    leaf(far, "system-name"),
+                    mac_of(chassis) or chassis,
+                    mac_of(identifier) or identifier,
+                    leaf(far, "port-desc"),
+                    next((a for a in addresses if a), None),
+                    _words(far.get("system-capabilities-enabled")),
+                    leaf(far, "system-description"),
+                    source=source,
                 )
-            )  # fmt: skip
+            )
     return rows
 
 

@@ -74,8 +74,14 @@ def vid_of(value: Any) -> int | None:
 
 def up_or_down(value: Any) -> str | None:
     """The words of admin-status and oper-status as `up` or `down`."""
-    return {"up": "up", "down": "down", "lower-layer-down": "down", "lower_layer_down": "down", "not-present": "down",
-            "not_present": "down"}.get(str(value).lower())  # fmt: skip
+    return {
+        "up": "up",
+        "down": "down",
+        "lower-layer-down": "down",
+        "lower_layer_down": "down",
+        "not-present": "down",
+        "not_present": "down",
+    }.get(str(value).lower())
 
 
 def enabled_state(value: Any) -> str | None:

@@ -47,13 +47,20 @@ def read_interfaces(device: str, root: Node, source: str) -> list[Row]:
             mtu = state_of(entry, "mtu")
             rows.append(
                 Port(
-                    device, name, description=word_of(state_of(entry, "description")), admin=admin, oper=oper,
+                    device,
+                    name,
+                    description=word_of(state_of(entry, "description")),
+                    admin=admin,
+                    oper=oper,
                     mac=mac_of(word_of(state_of(ethernet, "mac-address"))),
                     speed=_SPEEDS.get(speed) if oper == "up" else None,
-                    duplex=duplex if duplex in ("full", "half") else None, mtu=mtu if isinstance(mtu, int) else None,
-                    lag=word_of(state_of(ethernet, "aggregate-id")), source=source, **_switched(ethernet),
+                    duplex=duplex if duplex in ("full", "half") else None,
+                    mtu=mtu if isinstance(mtu, int) else None,
+                    lag=word_of(state_of(ethernet, "aggregate-id")),
+                    source=source,
+                    **_switched(ethernet),
                 )
-            )  # fmt: skip
+            )
         state: Node = {"admin": admin, "oper": oper, "source": source}
         routed = at(entry, "routed-vlan")
         if isinstance(routed, dict):
@@ -119,12 +126,20 @@ def read_lldp(device: str, root: Node, source: str) -> list[Row]:
             far, identifier = leaf(entry, "state", "chassis-id"), leaf(entry, "state", "port-id")
             rows.append(
                 Neighbor(
-                    device, leaf(port, "name") or "?", "lldp", leaf(entry, "state", "system-name"), mac_of(far) or far,
-                    mac_of(identifier) or identifier, leaf(entry, "state", "port-description"),
-                    leaf(entry, "state", "management-address"), tuple(w for w in words if w in CAPABILITIES) or None,
-                    leaf(entry, "state", "system-description"), ttl=number_at(entry, "state", "ttl"), source=source,
+                    device,
+                    leaf(port, "name") or "?",
+                    "lldp",
+                    leaf(entry, "state", "system-name"),
+                    mac_of(far) or far,
+                    mac_of(identifier) or identifier,
+                    leaf(entry, "state", "port-description"),
+                    leaf(entry, "state", "management-address"),
+                    tuple(w for w in words if w in CAPABILITIES) or None,
+                    leaf(entry, "state", "system-description"),
+                    ttl=number_at(entry, "state", "ttl"),
+                    source=source,
                 )
-            )  # fmt: skip
+            )
     return rows
 
 
@@ -136,13 +151,17 @@ def read_tree(device: str, root: Node, source: str) -> list[Row]:
     root_port = state_of(tree, "root-port")
     rows: list[Row] = [
         Tree(
-            device, 0, protocol="rstp", priority=number_at(tree, "state", "bridge-priority"),
+            device,
+            0,
+            protocol="rstp",
+            priority=number_at(tree, "state", "bridge-priority"),
             address=mac_of(leaf(tree, "state", "bridge-address")),
             root_priority=number_at(tree, "state", "designated-root-priority"),
             root_address=mac_of(leaf(tree, "state", "designated-root-address")),
-            root_cost=number_at(tree, "state", "root-cost"), source=source,
+            root_cost=number_at(tree, "state", "root-cost"),
+            source=source,
         )
-    ]  # fmt: skip
+    ]
     for port in each(tree, "interfaces", "interface"):
         name, state = leaf(port, "name"), str(state_of(port, "port-state")).rpartition(":")[2].lower()
         role = str(state_of(port, "role")).rpartition(":")[2].lower()
@@ -152,14 +171,17 @@ def read_tree(device: str, root: Node, source: str) -> list[Row]:
         number = number_at(port, "state", "port-num")
         rows.append(
             TreePort(
-                device, name, 0, role=role if role in ("root", "designated", "alternate", "backup") else None,
+                device,
+                name,
+                0,
+                role=role if role in ("root", "designated", "alternate", "backup") else None,
                 state=state if state in ("forwarding", "learning", "discarding") else None,
                 cost=number_at(port, "state", "cost"),
                 priority=number_at(port, "state", "port-priority"),
                 number=number,
                 source=source,
             )
-        )  # fmt: skip
+        )
         if root_port is not None and number == root_port:
             assert isinstance(rows[0], Tree)
             rows[0] = replace(rows[0], root_port=name)

@@ -123,8 +123,11 @@ def _living_in(context: Context, vid: int, but: HostStation) -> Iterator[tuple[S
     Hosts first where they use an address that nobody has, and nobody uses the interface's: that has a wrong one.
     """
     known = context.network.stations.by_address
-    lost = [one for one in context.classes_in.get(vid, ())
-            if one.block is not None and one.gateway not in (None, NONE) and one.gateway not in known]  # fmt: skip
+    lost = [
+        one
+        for one in context.classes_in.get(vid, ())
+        if one.block is not None and one.gateway not in (None, NONE) and one.gateway not in known
+    ]
     for gateway in context.expected.served(vid):
         hop = gateway_address(gateway)
         for one in lost if hop is not None and not context.expected.users(hop) else ():
