@@ -56,10 +56,14 @@ def main():
             ratios.append(asked / load)
         load = statistics.median(loads)
         pairs = sum(found.pairs.values())
-        print(f"{len(survey.devices):,} switches, {len(survey.ports):,} ports, {len(survey.hosts):,} hosts, "
-              f"loaded in {load:.2f} s")  # fmt: skip
-        print(f"matrix of {pairs:,} pairs in {len(found.classes)} classes: {statistics.median(ratios):.2f} times the "
-              "loading (goal: 3)")  # fmt: skip
+        print(
+            f"{len(survey.devices):,} switches, {len(survey.ports):,} ports, {len(survey.hosts):,} hosts, "
+            f"loaded in {load:.2f} s"
+        )
+        print(
+            f"matrix of {pairs:,} pairs in {len(found.classes)} classes: {statistics.median(ratios):.2f} times the "
+            "loading (goal: 3)"
+        )
         one, two, known = faults(survey)
         for name, changes in known.items():
             network = [Network(apply_changes(survey, changes)) for _ in range(ROUNDS)]

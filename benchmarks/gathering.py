@@ -50,15 +50,17 @@ def walk_text():
     lines = ['.1.3.6.1.2.1.1.5.0 = STRING: "large"']
     for n in range(1, 2001):
         lines += [
-            f'.1.3.6.1.2.1.31.1.1.1.1.{n} = STRING: "port{n}"', f".1.3.6.1.2.1.2.2.1.3.{n} = INTEGER: 6",
-            f".1.3.6.1.2.1.2.2.1.8.{n} = INTEGER: 1", f".1.3.6.1.2.1.17.1.4.1.2.{n} = INTEGER: {n}",
-        ]  # fmt: skip
+            f'.1.3.6.1.2.1.31.1.1.1.1.{n} = STRING: "port{n}"',
+            f".1.3.6.1.2.1.2.2.1.3.{n} = INTEGER: 6",
+            f".1.3.6.1.2.1.2.2.1.8.{n} = INTEGER: 1",
+            f".1.3.6.1.2.1.17.1.4.1.2.{n} = INTEGER: {n}",
+        ]
     for n in range(100_000):
         index = f"{10 + n % 60}.2.0.0.{n >> 16}.{n >> 8 & 255}.{n & 255}"
         lines += [
             f".1.3.6.1.2.1.17.7.1.2.2.1.2.{index} = INTEGER: {n % 2000 + 1}",
             f".1.3.6.1.2.1.17.7.1.2.2.1.3.{index} = INTEGER: 3",
-        ]  # fmt: skip
+        ]
     n = 0
     while len(lines) < LINES:
         n += 1

@@ -42,8 +42,13 @@ def observed(lab, case, tables):
         routes = row["routing"] == "yes" or kind[row["device"]] != "switch"
         bridges = kind[row["device"]] == "switch"
         does = " ".join(["bridge"] * bridges + ["router"] * routes)
-        row.update(chassis=row["_mac"], platform="switch" if bridges else "router", software="made up 1.0",
-                   discovery="on", capabilities=does)  # fmt: skip
+        row.update(
+            chassis=row["_mac"],
+            platform="switch" if bridges else "router",
+            software="made up 1.0",
+            discovery="on",
+            capabilities=does,
+        )
     chassis = {row["device"]: (row["chassis"], row["capabilities"]) for row in out["devices"]}
     stations = {(row["device"], row["port"]): row["host"] for row in tables["hosts"]}
     for row in out["ports"]:
@@ -55,9 +60,17 @@ def observed(lab, case, tables):
         if works and place in far:
             device, port = far[place]
             mac, does = chassis[device]
-            out["neighbors"].append({"device": row["device"], "port": row["port"], "protocol": "lldp",
-                                     "neighbor": device, "neighbor_chassis": mac, "neighbor_port": port,
-                                     "capabilities": does})  # fmt: skip
+            out["neighbors"].append(
+                {
+                    "device": row["device"],
+                    "port": row["port"],
+                    "protocol": "lldp",
+                    "neighbor": device,
+                    "neighbor_chassis": mac,
+                    "neighbor_port": port,
+                    "capabilities": does,
+                }
+            )
     on_port = {(row["device"], row["port"]) for row in out["ports"]}
     carried = {row["device"] for row in out["ports"] if row["oper"] == "up" and kind[row["device"]] == "switch"}
     for row in out["gateways"]:

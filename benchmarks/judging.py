@@ -21,7 +21,19 @@ from pathlib import Path
 
 import crossthread as ct
 
-SEEN = {"oper", "link", "speed", "duplex", "root_port", "interface", "origin", "metric", "port", "untagged", "proxy_arp"}
+SEEN = {
+    "oper",
+    "link",
+    "speed",
+    "duplex",
+    "root_port",
+    "interface",
+    "origin",
+    "metric",
+    "port",
+    "untagged",
+    "proxy_arp",
+}
 """Columns that are only observed: whatever a mend says of them is not judged."""
 
 
@@ -60,8 +72,11 @@ def agrees(row, change, column, value):
 
 
 def undone(network, faults):
-    changes = [ct.Change(c["table"], c["key"], c.get("set", {}), c.get("delete", False))
-               for fault in reversed(faults) for c in fault["undo"]]  # fmt: skip
+    changes = [
+        ct.Change(c["table"], c["key"], c.get("set", {}), c.get("delete", False))
+        for fault in reversed(faults)
+        for c in fault["undo"]
+    ]
     for change in changes:
         network = network.changed([change])
     return network
@@ -105,8 +120,10 @@ def told(name, rows):
     said = Counter(row[2] for row in rows)
     right = Counter(row[2] for row in rows if row[3])
     words = ", ".join(f"{word} {right[word]}/{said[word]}" for word in ("sure", "likely", "open"))
-    print(f"{name}: {len(rows)} pairs, true {true / many:.1%}, listed {listed / many:.1%}, true or open and listed "
-          f"{honest / many:.1%}, stop somebody {sum(bool(row[5]) for row in rows)}; {words}")  # fmt: skip
+    print(
+        f"{name}: {len(rows)} pairs, true {true / many:.1%}, listed {listed / many:.1%}, true or open and listed "
+        f"{honest / many:.1%}, stop somebody {sum(bool(row[5]) for row in rows)}; {words}"
+    )
 
 
 def main():
@@ -119,7 +136,9 @@ def main():
     with ProcessPoolExecutor(2) as pool:
         for folder in given.folders:
             found = sorted(path.parent for path in folder.rglob("truth.json"))
-            rows = [row for part in pool.map(judged, [(case, given.pairs) for case in found], chunksize=4) for row in part]
+            rows = [
+                row for part in pool.map(judged, [(case, given.pairs) for case in found], chunksize=4) for row in part
+            ]
             if given.missed:
                 for case, pair, word, true, listed, stops, wrong in rows:
                     if not true or stops:

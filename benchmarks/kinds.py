@@ -43,8 +43,11 @@ def contradicted(survey, real, warned):
     said = {(a, b): verdict for a, b, verdict in matrix(survey).reaches}
     wrong = [pair for pair, value in real.items() if said[pair] not in ("unknown", WORDS[value])]
     if warned:  # a tick that says what may be wrong with it is none
-        wrong = [pair for pair in wrong if said[pair] == "fails" or not
-                 any("one direction only" in told for told in why(survey, *pair).caveats)]  # fmt: skip
+        wrong = [
+            pair
+            for pair in wrong
+            if said[pair] == "fails" or not any("one direction only" in told for told in why(survey, *pair).caveats)
+        ]
     told = [f"{a} {b}: {said[a, b]}, real {real[a, b]}" for a, b in wrong]
     return told, sum(verdict == "unknown" for verdict in said.values())
 
@@ -59,8 +62,11 @@ def gathered(live, real, warned):
     with tempfile.TemporaryDirectory() as place:
         typed = Survey.of(Info(title="typed"), **keep(live, Path(place) / "raw"))
         survey = gather([Path(place) / "raw"], typed).survey
-        heard = [Change("coverage", {"device": row.device, "table": "neighbors"}, {"complete": "yes"})
-                 for row in survey.coverage if row.table == "neighbors"]  # fmt: skip
+        heard = [
+            Change("coverage", {"device": row.device, "table": "neighbors"}, {"complete": "yes"})
+            for row in survey.coverage
+            if row.table == "neighbors"
+        ]
         survey = apply_changes(survey, heard)  # the typed cables are all that there are
         if keeping := os.environ.get("KINDS_RAW"):
             shutil.copytree(place, keeping, dirs_exist_ok=True)
@@ -123,10 +129,16 @@ def compare(seed, args):
         (Path(args.keep) / f"kinds-{seed}.json").write_text(json.dumps(pairs))
     more = (campus.bundle, "tunnel" if campus.tunnel else None, "dual" if campus.dual else None)
     return {
-        "seed": seed, "kinds": sorted(campus.kinds | set(filter(None, more))), "pairs": len(real) + len(routed),
-        "wrong": wrong, "unknown": unknown, "failing": len(failing), "told": told, "mended": mended,
+        "seed": seed,
+        "kinds": sorted(campus.kinds | set(filter(None, more))),
+        "pairs": len(real) + len(routed),
+        "wrong": wrong,
+        "unknown": unknown,
+        "failing": len(failing),
+        "told": told,
+        "mended": mended,
         "raw": {"wrong": raw[0], "unknown": raw[1]},
-    }  # fmt: skip
+    }
 
 
 def main():
@@ -151,8 +163,23 @@ def main():
     )
     options = [word for word, on in (("--raw", args.raw), ("--repairs", args.repairs)) if on]
     for seed in range(args.seed, args.seed + args.count):
-        argv = ["unshare", "--mount", "--net", "--pid", "--fork", "--kill-child", "--mount-proc", sys.executable,
-                __file__, "1", str(seed), "--inside", "--keep", args.keep, *options]  # fmt: skip
+        argv = [
+            "unshare",
+            "--mount",
+            "--net",
+            "--pid",
+            "--fork",
+            "--kill-child",
+            "--mount-proc",
+            sys.executable,
+            __file__,
+            "1",
+            str(seed),
+            "--inside",
+            "--keep",
+            args.keep,
+            *options,
+        ]
         done = subprocess.run(argv, capture_output=True, text=True, timeout=400, check=False)
         if not done.stdout.strip():
             print(seed, "not built:", done.stderr.strip()[-600:], flush=True)
@@ -160,18 +187,32 @@ def main():
         found = json.loads(done.stdout.strip().splitlines()[-1])
         (rules, answers, lost), raw = found["mended"], found["raw"]
         for name, number in (
-            ("pairs", found["pairs"]), ("wrong", len(found["wrong"])), ("unknown", found["unknown"]),
-            ("raw wrong", len(raw["wrong"])), ("raw unknown", raw["unknown"]), ("mended", answers),
-            ("not", bool(rules) and not answers and "not for" not in rules), ("lost", len(lost)),
-        ):  # fmt: skip
+            ("pairs", found["pairs"]),
+            ("wrong", len(found["wrong"])),
+            ("unknown", found["unknown"]),
+            ("raw wrong", len(raw["wrong"])),
+            ("raw unknown", raw["unknown"]),
+            ("mended", answers),
+            ("not", bool(rules) and not answers and "not for" not in rules),
+            ("lost", len(lost)),
+        ):
             total[name] += number
         counts = (
             f"{found['failing']} of {found['pairs']} fail; {len(found['wrong'])} wrong, {found['unknown']} unknown;"
         )
         aside = [f"raw: {len(raw['wrong'])} wrong, {raw['unknown']} unknown"] if args.raw else []
         aside += [f"{'mended' if answers else 'NOT MENDED'}: {rules}; lost: {lost}"] if rules else []
-        print(seed, *found["kinds"], counts, found["told"], *aside, *found["wrong"][:3], *raw["wrong"][:3], sep="  ",
-              flush=True)  # fmt: skip
+        print(
+            seed,
+            *found["kinds"],
+            counts,
+            found["told"],
+            *aside,
+            *found["wrong"][:3],
+            *raw["wrong"][:3],
+            sep="  ",
+            flush=True,
+        )
     print(total)
 
 

@@ -39,8 +39,16 @@ class Campus:
         if self.kinds & {"pair", "shared", "proxy"} and self.joins == "two":
             self.joins = "one"
         tables = (
-            "devices", "ports", "neighbors", "gateways", "routes", "hosts", "filters", "trees", "tree_ports",
-        )  # fmt: skip
+            "devices",
+            "ports",
+            "neighbors",
+            "gateways",
+            "routes",
+            "hosts",
+            "filters",
+            "trees",
+            "tree_ports",
+        )
         self.rows = {name: [] for name in tables}
         self.flows, self.routers, self.bridges = [], ["rt"], []
         self.cables, self.settings, self.nft, self.router = [], {}, [], []
@@ -66,10 +74,17 @@ class Campus:
         for last, device in enumerate(("sw-a", "sw-b"), 201):
             vid, routed = self.random.choice(VIDS), self.random.random() < 0.75
             self.managed[device] = vid, f"10.7.{vid}.{last}", routed
-            self.rows["gateways"].append({
-                "device": device, "interface": f"vlan{vid}", "address": f"10.7.{vid}.{last}/24", "vid": vid,
-                "admin": "up", "oper": "up", "proxy_arp": "no",
-            })  # fmt: skip
+            self.rows["gateways"].append(
+                {
+                    "device": device,
+                    "interface": f"vlan{vid}",
+                    "address": f"10.7.{vid}.{last}/24",
+                    "vid": vid,
+                    "admin": "up",
+                    "oper": "up",
+                    "proxy_arp": "no",
+                }
+            )
             if routed:
                 row = {"device": device, "prefix": "0.0.0.0/0", "next_hop": f"10.7.{vid}.1", "interface": f"vlan{vid}"}
                 self.rows["routes"].append({**row, "origin": "static"})
@@ -135,10 +150,20 @@ class Campus:
                 cells = {"proxy_arp": ("yes" if proxy == vid else "no") if ":" not in address else ""}
                 if vid == 20 and "shared" in self.kinds and address.startswith("10."):
                     cells |= {"virtual": "10.7.20.254", "virtual_state": self.random.choice(["master", "backup"])}
-                self.rows["gateways"].append({
-                    "device": "rt", "interface": f"e{vid}", "address": address, "port": f"e{vid}", "untagged": "yes",
-                    "admin": "up", "oper": "up", "filter_in": "none", "filter_out": "none", **cells,
-                })  # fmt: skip
+                self.rows["gateways"].append(
+                    {
+                        "device": "rt",
+                        "interface": f"e{vid}",
+                        "address": address,
+                        "port": f"e{vid}",
+                        "untagged": "yes",
+                        "admin": "up",
+                        "oper": "up",
+                        "filter_in": "none",
+                        "filter_out": "none",
+                        **cells,
+                    }
+                )
         if "discard" in self.kinds:
             prefix = self.random.choice(
                 ["10.7.20.0/28", "10.7.30.16/28", "fd07:30::10/124" if self.dual else "10.7.10.0/27"]
@@ -160,11 +185,20 @@ class Campus:
             self.port(switch, f"q{vid}", f"vlan_mode=access tag={vid}", mode="access", pvid=vid)
             self.port("rt2", f"e{vid}", None, mode="routed")
             self.cable(switch, f"q{vid}", "rt2", f"e{vid}")
-            self.rows["gateways"].append({
-                "device": "rt2", "interface": f"e{vid}", "address": f"10.7.{vid}.2/24", "port": f"e{vid}",
-                "untagged": "yes", "admin": "up", "oper": "up", "filter_in": "none", "filter_out": "none",
-                "proxy_arp": "no",
-            })  # fmt: skip
+            self.rows["gateways"].append(
+                {
+                    "device": "rt2",
+                    "interface": f"e{vid}",
+                    "address": f"10.7.{vid}.2/24",
+                    "port": f"e{vid}",
+                    "untagged": "yes",
+                    "admin": "up",
+                    "oper": "up",
+                    "filter_in": "none",
+                    "filter_out": "none",
+                    "proxy_arp": "no",
+                }
+            )
         for row in self.rows["gateways"]:
             if row["interface"] == "e20" and row["address"].startswith("10.7.20."):
                 row["virtual"] = "10.7.20.254"
@@ -178,9 +212,16 @@ class Campus:
             own = f"02:07:ff:00:00:0{number}"
             self.rows["devices"].append({"device": device, "capabilities": "bridge", "routing": "no", "routing6": "no"})
             self.rows["trees"].append(
-                {"device": device, "instance": 0, "protocol": "stp", "priority": 32768, "address": own,
-                 "root_priority": 32768, "root_address": own}
-            )  # fmt: skip
+                {
+                    "device": device,
+                    "instance": 0,
+                    "protocol": "stp",
+                    "priority": 32768,
+                    "address": own,
+                    "root_priority": 32768,
+                    "root_address": own,
+                }
+            )
             for at, name in enumerate(names, 1):
                 self.port(device, name, None, mode="access", pvid=10)
                 shut = name == "g"
@@ -202,8 +243,14 @@ class Campus:
         vid = self.random.choice(VIDS)
         if self.joins == "native":
             carried = ",".join(map(str, VIDS))
-            self.port("sw-a", "k2", f"vlan_mode=native-untagged tag={vid} trunks={carried}", mode="trunk", pvid=vid,
-                      allowed="10 20 30")  # fmt: skip
+            self.port(
+                "sw-a",
+                "k2",
+                f"vlan_mode=native-untagged tag={vid} trunks={carried}",
+                mode="trunk",
+                pvid=vid,
+                allowed="10 20 30",
+            )
         else:
             self.port("sw-a", "k2", f"vlan_mode=access tag={vid}", mode="access", pvid=vid)
         self.cable("sw-a", "k2", "kd", "u")
@@ -249,9 +296,14 @@ class Campus:
             self.rows["devices"].append({"device": device, "capabilities": "bridge", "routing": "no", "routing6": "no"})
             for vid in (10, 20):
                 self.rows["trees"].append(
-                    {"device": device, "instance": vid, "protocol": "per-vlan",
-                     "priority": 4096 * self.random.randint(1, 9), "address": f"02:07:fe:00:{vid}:0{number}"}
-                )  # fmt: skip
+                    {
+                        "device": device,
+                        "instance": vid,
+                        "protocol": "per-vlan",
+                        "priority": 4096 * self.random.randint(1, 9),
+                        "address": f"02:07:fe:00:{vid}:0{number}",
+                    }
+                )
             for at, port in enumerate(links[device], 1):
                 vids = [vid for vid in (10, 20) if (device, port, vid) != lacks]
                 self.port(device, port, None, mode="trunk", pvid="none", allowed=" ".join(map(str, vids)))
@@ -264,9 +316,15 @@ class Campus:
 
     def _costs(self, device, port, vid, number):
         self.rows["tree_ports"].append(
-            {"device": device, "port": port, "instance": vid, "number": number, "priority": 128,
-             "cost": self.random.choice([2, 4, 19])}
-        )  # fmt: skip
+            {
+                "device": device,
+                "port": port,
+                "instance": vid,
+                "number": number,
+                "priority": 128,
+                "cost": self.random.choice([2, 4, 19]),
+            }
+        )
 
     def _flows(self):
         """Flows of a switch that drop some packets, of all ports or of one; ARP and neighbour discovery pass."""
@@ -348,8 +406,14 @@ class Campus:
             name, port = f"h{vid}-{switch[-1]}{n}", f"p{vid}-{n}"
             isolated = switch == apart and self.random.random() < 0.7
             extra = {"isolated": "yes"} if isolated else {}
-            self.port(switch, port, f"vlan_mode=access tag={vid}{' protected=true' if isolated else ''}",
-                      mode="access", pvid=vid, **extra)  # fmt: skip
+            self.port(
+                switch,
+                port,
+                f"vlan_mode=access tag={vid}{' protected=true' if isolated else ''}",
+                mode="access",
+                pvid=vid,
+                **extra,
+            )
             last = 4 + number
             address, gateway = [f"10.7.{vid}.{last}/24"], [f"10.7.{vid}.1"]
             if vid == 20 and self.kinds & {"shared", "pair"} and n == 1:

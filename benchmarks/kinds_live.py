@@ -33,8 +33,9 @@ class Live:
         trees = {row["device"] for row in campus.rows["trees"] if row["protocol"] == "per-vlan"}
         self.tagging = {
             (row["device"], row["port"]): row["allowed"].split()
-            for row in campus.rows["ports"] if row["device"] in trees and row["mode"] == "trunk"
-        }  # fmt: skip
+            for row in campus.rows["ports"]
+            if row["device"] in trees and row["mode"] == "trunk"
+        }
         """The ports whose tags a switch in between puts on and takes off: this kernel has no tagged interfaces."""
 
     def start(self):
@@ -153,8 +154,15 @@ class Live:
                 " virtual_ipaddress {\n  10.7.20.254/24\n }\n}\n"
             )
             daemon = f"keepalived -f {config} -p {WORK}/{name}.pid -r {WORK}/{name}.vpid -n"
-            argv = ["nsenter", f"--net=/run/netns/{name}", "unshare", "--mount", "sh", "-c",
-                    f"mount --make-rprivate /; mount -t tmpfs own /tmp; exec {daemon}"]  # fmt: skip
+            argv = [
+                "nsenter",
+                f"--net=/run/netns/{name}",
+                "unshare",
+                "--mount",
+                "sh",
+                "-c",
+                f"mount --make-rprivate /; mount -t tmpfs own /tmp; exec {daemon}",
+            ]
             self.procs.append(subprocess.Popen(argv, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL))
 
     def _see_who_holds(self):
@@ -224,8 +232,17 @@ class Live:
     def _tagger(self, device, port, behind, mac=None):
         """A switch that puts the tags on for what is behind a port, and passes the frames of trees on."""
         name, held = f"tag_{device}_{port}", f"{device}_{port}"
-        self.vsctl("add-br", name, "--", "set", "bridge", name, "datapath_type=netdev", "fail_mode=standalone",
-                   "other_config:forward-bpdu=true")  # fmt: skip
+        self.vsctl(
+            "add-br",
+            name,
+            "--",
+            "set",
+            "bridge",
+            name,
+            "datapath_type=netdev",
+            "fail_mode=standalone",
+            "other_config:forward-bpdu=true",
+        )
         if (device, port) not in self.tagging:  # of a host: the switch is between it and the bridge
             ends = ("netns", "sw", "type", "veth", "peer", "name", port, "netns", device)
             run("ip", "link", "add", held, *ends)
@@ -308,9 +325,10 @@ class Live:
         senders = [*(host for host, addresses in own.items() if addresses), *switches]
         asked = [
             (sender, f"{row['device']} {row['interface']}", row["address"].partition("/")[0])
-            for sender in senders for row in rows
+            for sender in senders
+            for row in rows
             if row["address"].startswith("10.") and row["device"] != sender
-        ]  # fmt: skip
+        ]
         asked += [
             (sender, other, switches[other]) for sender in ("rt", *switches) for other in switches if other != sender
         ]

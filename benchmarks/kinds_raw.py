@@ -32,11 +32,24 @@ def keep(live, folder):
         told = {name: inside(host["host"], command) for name, command in _COMMON.items() if "netconf" not in name}
         _write(folder / host["host"], told)
     named = {(row["device"], row["port"]) for row in campus.rows["ports"]}
-    cables = [{**row, "port": _called(campus, row["device"], row["port"]),
-               "neighbor_port": _called(campus, row["neighbor"], row["neighbor_port"])}
-              for row in campus.rows["neighbors"] if (row["device"], row["port"]) in named]  # fmt: skip
-    hosts = [{"host": row["host"], "vid": row.get("vid"), "device": row["device"],
-              "port": _called(campus, row["device"], row["port"])} for row in campus.rows["hosts"]]  # fmt: skip
+    cables = [
+        {
+            **row,
+            "port": _called(campus, row["device"], row["port"]),
+            "neighbor_port": _called(campus, row["neighbor"], row["neighbor_port"]),
+        }
+        for row in campus.rows["neighbors"]
+        if (row["device"], row["port"]) in named
+    ]
+    hosts = [
+        {
+            "host": row["host"],
+            "vid": row.get("vid"),
+            "device": row["device"],
+            "port": _called(campus, row["device"], row["port"]),
+        }
+        for row in campus.rows["hosts"]
+    ]
     tables = ("devices", "ports", "trees", "tree_ports")
     typed = {name: [row for row in campus.rows[name] if row["device"] in told_by_hand] for name in tables}
     return {"neighbors": cables, "hosts": hosts, **typed}

@@ -165,8 +165,11 @@ def look_at_all():
         return json.loads(told.stdout.splitlines()[-1])
 
     with ThreadPoolExecutor(os.cpu_count()) as pool:
-        return {test: seen for found in pool.map(one, sorted((ROOT / "tests").glob("test_*.py")))
-                for test, seen in found.items()}  # fmt: skip
+        return {
+            test: seen
+            for found in pool.map(one, sorted((ROOT / "tests").glob("test_*.py")))
+            for test, seen in found.items()
+        }
 
 
 def fitting(tests, path, mutator):

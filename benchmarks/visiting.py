@@ -90,8 +90,11 @@ def client(command: list[str], places: list[tuple[str, int]]) -> float:
     began = perf_counter()
     for host, port in places:
         for subtree in SUBTREES:
-            subprocess.run([*command, "-v2c", "-cpublic", "-On", "-t5", f"{host}:{port}", subtree],
-                           stdout=subprocess.DEVNULL, check=True)  # fmt: skip
+            subprocess.run(
+                [*command, "-v2c", "-cpublic", "-On", "-t5", f"{host}:{port}", subtree],
+                stdout=subprocess.DEVNULL,
+                check=True,
+            )
     return perf_counter() - began
 
 
@@ -115,9 +118,14 @@ def main() -> None:
     with TemporaryDirectory() as folder:
         began = perf_counter()
         answer = visit(
-            [start], scope, [Access.by_community("public", EVERYWHERE)], folder, places=places,
-            at_once=asked.at_once, patience=1.0,
-        )  # fmt: skip
+            [start],
+            scope,
+            [Access.by_community("public", EVERYWHERE)],
+            folder,
+            places=places,
+            at_once=asked.at_once,
+            patience=1.0,
+        )
         visited = perf_counter() - began
         survey = gather(answer.walks).survey
         whole = perf_counter() - began
