@@ -1,0 +1,110 @@
+"""Mends that did harm, and verdicts that were wrong, in networks where something was left out or nothing would do."""
+
+import unittest
+
+from crossthread import Network, matrix, read_survey, why
+from tests.building import DATA, LAB
+from tests.test_half_known import without_device, without_table
+
+
+def campus(name):
+    return read_survey(DATA / "half" / name)
+
+
+def told_facts(findings):
+    for finding in findings:
+        yield from finding.evidence
+        yield from told_facts(finding.follows)
+
+
+def holds(survey, fact):
+    """Whether a fact that is told of a cell stands in a survey."""
+    alike = (row for row in survey.table(fact.table)
+             if all(getattr(row, column) == value for column, value in fact.key.items()))  # fmt: skip
+    return any(str(getattr(row, fact.column) or "none") == str(fact.value) for row in alike)
+
+
+class Harmless(unittest.TestCase):
+    def test_nothing_is_mended_by_what_only_a_mend_that_was_given_up_would_have_made_so(self):
+        answer = why(Network(without_device(campus("598024"), "sw-a")), "host-6", "host-1")
+        self.assertEqual([str(change) for change in answer.repair], ["hosts host-1: gateway = 172.30.235.97"])
+        answer = why(Network(without_device(campus("598007"), "rt-a")), "host-1", "host-2")
+        self.assertEqual([finding.rule for finding in answer.findings], ["host-gateway-outside-subnet"])
+        self.assertNotIn("10.158.104.222", answer.to_json())  # an address that nobody has
+
+    def test_every_fact_that_is_told_stands_in_the_survey_or_is_made_so_by_the_mend(self):
+        count = 0
+        for case in LAB[:6]:
+            whole = read_survey(case / "survey")
+            for survey in (whole, *(without_device(whole, d) for d in {row.device for row in whole.gateways})):
+                network = Network(survey)
+                failing = [pair[:2] for pair in matrix(network).reaches if pair[2] == "fails"]
+                for a, b in failing[:2]:
+                    answer = why(network, a, b)
+                    mended = network.changed(answer.repair).survey
+                    for fact in told_facts(answer.findings):
+                        if fact.value is not None and fact.source is None:
+                            count += 1
+                            self.assertTrue(holds(survey, fact) or holds(mended, fact), f"{case.name} {a} {b}: {fact}")
+        self.assertGreater(count, 5)
+
+    def test_a_port_is_not_moved_where_one_is_whose_own_settings_are_in_doubt(self):
+        for pair in (("host-3", "host-2"), ("host-2", "host-3")):
+            self.assertEqual(why(Network(without_device(campus("578012"), "rt-a")), *pair).repair, ())
+
+    def test_what_everything_speaks_against_is_neither_mended_nor_told(self):
+        for survey in (campus("578031"), without_device(campus("578031"), "sw-c")):
+            answer = why(Network(survey), "host-3", "host-1")
+            self.assertEqual((answer.verdict, answer.repair, answer.confidence), ("fails", (), "open"))
+            self.assertEqual([finding.rule for finding in answer.findings], ["survey-gap"])
+
+    def test_a_shut_link_stays_shut_where_the_unknown_may_join_its_ends(self):
+        (finding,) = why(Network(without_device(campus("438032"), "sw-b")), "host-3", "host-1").findings
+        self.assertEqual((finding.rule, finding.repair), ("port-admin-down", ()))
+        alone = why(Network(without_device(campus("388017"), "sw-c")), "host-4", "host-3")  # it has no other link
+        self.assertIn("ports sw-b eth3: admin = up", " ".join(map(str, alone.repair)))
+
+    def test_a_mend_that_stops_a_pair_which_works_is_told_and_not_proposed(self):
+        answer = why(Network(campus("588040")), "host-1", "host-2")
+        self.assertEqual((answer.repair, answer.confidence), ((), "open"))
+        self.assertEqual(set(answer.costs), {("host-1", "host-3"), ("host-3", "host-1")})
+        (finding,) = answer.findings
+        self.assertTrue(finding.alternatives and all(one.stops for one in finding.alternatives))
+
+    def test_a_longer_prefix_may_be_among_routes_that_nobody_read(self):
+        pair = ("host-1", "host-2")
+        self.assertEqual(why(Network(campus("388026")), *pair).verdict, "works")
+        self.assertEqual(why(Network(without_table(campus("388026"), "routes")), *pair).verdict, "unknown")
+
+    def test_a_host_plugged_in_nobody_knows_where_may_meet_a_router_nobody_read(self):
+        pair = ("host-1", "host-3")
+        self.assertEqual(why(Network(campus("388017")), *pair).verdict, "works")
+        self.assertEqual(why(Network(without_device(campus("388017"), "sw-a")), *pair).verdict, "unknown")
+
+
+class TwoExplanations(unittest.TestCase):
+    def test_a_route_tells_another_length_of_a_prefix_than_the_one_host_there(self):
+        answer = why(Network(campus("598007")), "host-1", "host-3")
+        (finding,) = answer.findings
+        told = [(one.changes[0].cells["address"], one.because[0]) for one in finding.alternatives]
+        self.assertEqual(answer.confidence, "open")
+        self.assertEqual(told, [
+            ("10.158.104.1/28", "1 of 1 hosts of its subnet have /28"),
+            ("10.158.104.1/26", "a route leads to 10.158.104.0/26"),
+        ])  # fmt: skip
+
+    def test_where_others_live_in_the_vlan_of_a_port_its_move_is_not_sure(self):
+        answer = why(Network(campus("488035")), "host-3", "host-4")
+        (only,) = answer.findings[0].alternatives
+        self.assertEqual(answer.confidence, "likely")
+        self.assertEqual(only.against, ("others live in VLAN 1030, where sw-b e5 is now",))
+
+    def test_one_link_is_no_habit_of_native_vlans(self):
+        answer = why(Network(campus("498044")), "host-9", "host-6")
+        natives = answer.findings[0]
+        self.assertEqual((natives.rule, answer.confidence), ("link-native-differs", "open"))
+        self.assertNotIn("other links", " ".join(natives.alternatives[0].because))
+
+
+if __name__ == "__main__":
+    unittest.main()
