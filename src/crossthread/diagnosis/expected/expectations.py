@@ -182,7 +182,13 @@ class Expected:
         if vid is not None:
             share = 0.5 if named is not None else 1.0  # the name is the better witness of the two
             share *= WEAK if named != vid and (self.astray(station) or self._claimed(station)) else 1.0
+            share *= 0.5 if self._on_trunk(station) else 1.0
             yield vid, share * (_DEFAULT if vid == 1 and station.row.vid is None else 1.0)
+
+    def _on_trunk(self, station: Station) -> bool:
+        """Whether a host that does not tag is at a trunk port, which is hardly meant for it as it is."""
+        row = self._network.port(station.end) if isinstance(station, HostStation) and station.end else None
+        return row is not None and row.mode == "trunk"
 
     def _claimed(self, station: Station) -> bool:
         """Whether another interface of the device has a better claim to the tag of this one: two cannot hold it."""

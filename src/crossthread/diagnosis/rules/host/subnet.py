@@ -75,13 +75,16 @@ def host_of_another_vlan(context: Context, host: HostStation) -> Finding | None:
         free = free_address(context, subnet) if subnet.version == host.address.version else None
         if free is None:
             continue
+        own = host.row.gateway
+        kept = own is not None and own != NONE and address(own) in subnet.network  # two of its three facts agree
+        cells = {"address": f"{free}/{subnet.network.prefixlen}"} | ({} if kept else {"gateway": hop})
         return Finding(
             "host-outside-subnet",
             "breaks",
             (at_station(host),),
             f"{host.name} has the address {host.address}, but its port is in VLAN {vid}, which has {subnet.network}.",
             context.evidence(host.row, "address", "gateway") + context.evidence(mate.row, "address", "vid"),
-            (set_host(host, address=f"{free}/{subnet.network.prefixlen}", gateway=hop),),
+            (set_host(host, **cells),),
         )
     return None
 
