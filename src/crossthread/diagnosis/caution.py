@@ -52,23 +52,32 @@ def _at_port(context: Context, change: Change) -> bool:
     if cells.get("admin") != "up" or end in context.host_ends:
         return False
     links = context.adjacencies_at.get(end, ())
-    return not links or any(link.up is False and _joined_outside(context, link) for link in links)
+    return not links or any(link.up is False and _turns_a_tree(context, link) for link in links)
 
 
-def _joined_outside(context: Context, link: Adjacency) -> bool:
-    """Whether the two ends of a link may be joined by what was not surveyed: its tree may then go by this link."""
-    parts = context.once(_joined_bridges)
-    near, far = (parts.get(end.device) for end in (link.a, link.b))
-    return near is not None and near == far == parts.get(OUTSIDE.device)
+def _turns_a_tree(context: Context, link: Adjacency) -> bool:
+    """Whether a link would come into a tree that is not known, and may then turn out otherwise than it is.
+
+    So it may wherever there is a loop, and of some bridge in it nobody read the tree, or nobody surveyed what joins it.
+    """
+    if not all(context.network.fabric.member(end).bridged for end in (link.a, link.b)):
+        return False
+    links, part_of = context.once(_bridged_links)
+    parts = {part_of.get(end.device, end.device) for end in (link.a, link.b)}
+    inside = {device for device, part in part_of.items() if part in parts} | {link.a.device, link.b.device}
+    loops = sum(one in inside for one, _ in links) + 1 >= len(inside)
+    covered = context.network.covered
+    return loops and not all(covered.fully(device, table) for device in inside for table in ("trees", "tree_ports"))
 
 
-def _joined_bridges(context: Context) -> dict[str, str]:
-    """The bridges that links which are not down join, and the unknown, each with one that stands for its part."""
+def _bridged_links(context: Context) -> tuple[list[tuple[str, str]], dict[str, str]]:
+    """The links between bridges, open ends as well, that are not down; and for each bridge one for all of its part."""
     network = context.network
     links = [(link.a, link.b) for link in network.adjacencies if link.up is not False]
     links += [(end, OUTSIDE) for end in network.open_ends]
     bridged = network.fabric.member
-    return joined((a.device, b.device) for a, b in links if bridged(a).bridged and (b == OUTSIDE or bridged(b).bridged))
+    found = [(a.device, b.device) for a, b in links if bridged(a).bridged and (b == OUTSIDE or bridged(b).bridged)]
+    return found, joined(found)
 
 
 def _leads_on(context: Context, end: End) -> bool:

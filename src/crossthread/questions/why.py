@@ -14,9 +14,10 @@ from crossthread.diagnosis.looking import how_far, how_it_turns, looks
 from crossthread.diagnosis.meanings import meaning
 from crossthread.diagnosis.missing import gaps
 from crossthread.diagnosis.relevant_rows import focus
-from crossthread.diagnosis.repair.mends import harmless, mend
+from crossthread.diagnosis.repair.mends import decided, harmless, mend
 from crossthread.diagnosis.repair.observations import fewest
 from crossthread.diagnosis.repair.proof import Proof, prove
+from crossthread.diagnosis.repair.trials import changes_of
 from crossthread.diagnosis.repair.work_order import central
 from crossthread.diagnosis.rules import routing as routing_rules
 from crossthread.diagnosis.way.caveats import caveats
@@ -137,10 +138,13 @@ def _by_one(network: Network, source: str, target: str, seat: str | None, plan: 
     if any(finding.rule == "survey-gap" for finding in findings):  # what it needs may be there, where nobody read
         findings = likely(context, source, target) or findings
     seat = _seat(network, seat)
-    done = prove(context, findings, (source, target), seat)
+    done, mended = prove(context, findings, (source, target), seat), findings
     costs, _, doubtful, _ = done.costs
     if doubtful or costs:  # a mend that does harm is worse than none
         findings = harmless(context, findings, told=done.proven and not doubtful)
+    if network.unread.anywhere:  # what nobody read may decide between two explanations, and one of them do harm
+        findings = decided(findings)
+    if changes_of(findings) != changes_of(mended):
         done = prove(context, findings, (source, target), seat)
     final, (last_there, last_back) = done.after, done.walked
     observe = _to_observe(Context(final, plan), (source, target), (last_there, last_back), seat)

@@ -10,10 +10,17 @@ import msgspec
 from crossthread.diagnosis.all_rules import standing
 from crossthread.diagnosis.consequences import nested
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.findings import Finding
+from crossthread.diagnosis.findings import Alternative, Finding
 from crossthread.diagnosis.judgement import weights
+from crossthread.diagnosis.judgement.confidence import confidence_of
 from crossthread.diagnosis.repair.alternatives import Instead, Way, alternatives
-from crossthread.diagnosis.repair.rival_explanations import Comparison, Explanation, explanation_of, suspects
+from crossthread.diagnosis.repair.rival_explanations import (
+    Comparison,
+    Explanation,
+    explanation_of,
+    speaks_for,
+    suspects,
+)
 from crossthread.diagnosis.repair.side_effects import Stopped
 from crossthread.diagnosis.repair.tree_costs import opened
 from crossthread.diagnosis.repair.trials import changes_of, collect, try_out, works
@@ -23,7 +30,6 @@ from crossthread.diagnosis.search.cheapest_way import Search
 from crossthread.diagnosis.search.costs import Step
 from crossthread.diagnosis.way.echo import walks
 from crossthread.network.hosts.ends import end_named
-from crossthread.network.network import Network
 from crossthread.network.three_valued import Truth, all_of
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change, edited, merge_changes
@@ -50,7 +56,7 @@ def mend(context: Context, source: str, target: str) -> list[Finding]:
         if other is not None and all(_held(other) != _held(one) for one in found):
             found.append(other)
     if not found:
-        return _possible(context.network, collect(context.network, source, target, context.plan, told)[0])
+        return _possible(context, collect(context.network, source, target, context.plan, told)[0])
     found = _least(found)
     compare = Comparison(context, (source, target))
     best = found[0]
@@ -121,13 +127,18 @@ def _with(cause: Finding, finding: Finding) -> Finding:
     )
 
 
-def _possible(network: Network, findings: Sequence[Finding]) -> list[Finding]:
-    """The same findings, without the mends that cannot be made after those before them."""
+def _possible(context: Context, findings: Sequence[Finding]) -> list[Finding]:
+    """The same findings, without the mends that cannot be made after those before them.
+
+    They were only noted on the way, and not weighed against others, as no way was found to its end. So if anything is
+    unread, those for which little speaks are only told.
+    """
     found, made = [], list[Change]()
     for finding in findings:
-        fits = try_out(network, merge_changes([*made, *finding.repair])) is not None
-        made += finding.repair if fits else ()
-        found.append(finding if fits else _bare(finding))
+        fits = try_out(context.network, merge_changes([*made, *finding.repair])) is not None
+        doubtful = bool(finding.repair) and context.network.unread.anywhere and speaks_for(context, finding) <= 0
+        made += finding.repair if fits and not doubtful else ()
+        found.append(_bare(finding) if not fits else _untaken(finding) if doubtful else finding)
     return found
 
 
@@ -143,8 +154,15 @@ def harmless(context: Context, findings: Sequence[Finding], told: bool = False) 
     return [without(finding) for finding in found] if costs.stops or costs.doubtful else found
 
 
+def decided(findings: Sequence[Finding]) -> list[Finding]:
+    """The same findings without the mends of those of which nothing decides between several; those are told."""
+    return [_untaken(one) if one.repair and confidence_of(one) == "open" else one for one in findings]
+
+
 def _untaken(finding: Finding) -> Finding:
-    return msgspec.structs.replace(finding, repair=())
+    """The same finding, whose mend is told as one that may be meant."""
+    known = finding.alternatives or (Alternative(finding.repair, ()),)
+    return msgspec.structs.replace(finding, repair=(), alternatives=known)
 
 
 def _bare(finding: Finding) -> Finding:

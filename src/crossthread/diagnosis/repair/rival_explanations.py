@@ -175,3 +175,9 @@ def _share(hearing: Hearing, finding: Finding) -> float:
     heavy = weight(hearing, finding.repair)
     stations = any(s.host or s.interface for s in finding.subjects)
     return heavy if stations else max(-weights.ROW, min(heavy, 0.0))
+
+
+def speaks_for(context: Context, finding: Finding) -> float:
+    """What speaks for the mend of a station's settings, less what speaks against it; of any other the plain 1."""
+    stations = any(s.host or s.interface for s in finding.subjects)
+    return weight(Hearing(context, accused(context, finding.repair)), finding.repair) if stations else 1.0

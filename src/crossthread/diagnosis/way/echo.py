@@ -38,9 +38,12 @@ def luck(
 
 
 def lucky(context: Context, source: str, target: str) -> bool:
-    """Whether a pair works by luck only, or because one of the two is in another VLAN than its subnet lives in."""
+    """Whether a pair works by luck only, or because one of the two is in another VLAN than its subnet lives in.
+
+    Where that is may hang on what nobody read, if anything is unread: then two that are in one VLAN are meant to talk.
+    """
     hosts = [end_named(context.network, name) for name in (source, target)]
-    for host in hosts:
+    for host in hosts if not context.network.unread.anywhere else ():
         now = context.expected.current_vlan(host)
         if now is not None and context.expected.vlan(host) != now:
             return True
