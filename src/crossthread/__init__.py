@@ -10,7 +10,7 @@ functions below. All errors are `CrossThreadError`.
 """
 
 from importlib import import_module
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from crossthread.answer import Answer
@@ -276,7 +276,7 @@ _HOMES = {
 command waits for what others need."""
 
 
-def __getattr__(name: str) -> Any:
+def __getattr__(name: str) -> object:
     if name not in _HOMES:
         raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
     home, _, own = _HOMES[name].partition(":")

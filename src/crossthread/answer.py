@@ -45,7 +45,7 @@ class Answer(msgspec.Struct, frozen=True):
             elif isinstance(value, (tuple, dict)) and value:
                 yield f"{len(value):,} {name}"
 
-    def records(self) -> list[dict[str, Any]]:
+    def records(self) -> list[dict[str, object]]:
         """What the answer lists, row by row, in plain values: VLAN sets, places and the like as text."""
         return [_row(entry, self.COLUMNS) for entry in getattr(self, self.ROWS)] if self.ROWS else [_row(self, ())]
 
@@ -74,25 +74,25 @@ class Answer(msgspec.Struct, frozen=True):
         return f"{head}<table><tr>{cells}</tr>{body}</table>{more}"
 
 
-def json_of(answer: Any) -> str:
+def json_of(answer: object) -> str:
     """Anything that an answer consists of as indented JSON."""
     text = msgspec.json.format(msgspec.json.encode(answer, enc_hook=_encoded), indent=2).decode()
     return _UNSAFE.sub(lambda found: f"\\u{ord(found.group()):04x}", text)
 
 
-def _encoded(value: Any) -> Any:
+def _encoded(value: object) -> object:
     if isinstance(value, VlanSet):
         return str(value)
     raise NotImplementedError(f"{type(value).__name__} in an answer")
 
 
-def _row(entry: Any, names: tuple[str, ...]) -> dict[str, Any]:
+def _row(entry: Any, names: tuple[str, ...]) -> dict[str, object]:
     if isinstance(entry, msgspec.Struct):
         return {name: _plain(getattr(entry, name)) for name in entry.__struct_fields__}
     return {name: _plain(value) for name, value in zip(names, entry, strict=True)}
 
 
-def _plain(value: Any) -> Any:
+def _plain(value: object) -> object:
     if value is None or isinstance(value, (str, int, float)):
         return value
     if isinstance(value, msgspec.Struct) and type(value).__str__ is object.__str__:

@@ -15,7 +15,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
 from itertools import compress, count
-from typing import Any
 
 from crossthread.diagnosis.context import Context, in_use
 from crossthread.diagnosis.findings import Finding
@@ -29,7 +28,7 @@ ALIKE = frozenset({"subnet", "gateway", "tag", "place", "port-vlan", "current-vl
 whether they were located, mode and VLAN of their port, the VLAN that their frames join, whether anybody else has their
 address, and what is expected of them (unless a plan speaks of single hosts or ports)."""
 
-_Asked = tuple[Any, ...]
+_Asked = tuple[object, ...]
 
 
 def sweep(context: Context) -> Iterator[Finding]:
@@ -61,7 +60,7 @@ def ask_about_all(context: Context) -> Iterator[Finding]:
             yield from ask(context, rule, *asked)
 
 
-def ask(context: Context, rule: Rule, *asked: Any) -> Iterator[Finding]:
+def ask(context: Context, rule: Rule, *asked: object) -> Iterator[Finding]:
     """What a rule says of one subject, if it is to be asked about it."""
     if rule.where is not None and not rule.where(context, *asked):
         return
@@ -167,7 +166,7 @@ def _trees(context: Context) -> Iterator[_Asked]:
     return ((context.tree(instance),) for instance in sorted({row.instance for row in rows if row.protocol != "off"}))
 
 
-def _each(things: Callable[[Context], Iterable[Any]]) -> Callable[[Context], Iterator[_Asked]]:
+def _each(things: Callable[[Context], Iterable[object]]) -> Callable[[Context], Iterator[_Asked]]:
     return lambda context: ((thing,) for thing in things(context))
 
 

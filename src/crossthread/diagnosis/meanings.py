@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from inspect import getdoc
-from typing import Any
 
 import msgspec
 
@@ -57,7 +56,7 @@ def _meaning(name: str) -> Meaning:
     )
 
 
-def parts_of(rule: Callable[..., Any]) -> tuple[str, dict[str, str]]:
+def parts_of(rule: Callable[..., object]) -> tuple[str, dict[str, str]]:
     """A rule's docstring: what it means, and its labelled parts."""
     means, _, rest = (getdoc(rule) or "").partition("\n\n")
     labelled = re.split(r"^(Matters|Notice|Confirm|Decide|Mend): ", rest, flags=re.MULTILINE)[1:]

@@ -146,7 +146,7 @@ def _careful(function: _F) -> _F:
     """The same rule, with what it finds looked at for mends that could do harm to something unknown."""
 
     @wraps(function)
-    def asked(*args: Any, **kwargs: Any) -> Any:
+    def asked(*args: object, **kwargs: object) -> object:
         found = function(*args, **kwargs)
         if found is None or not isinstance(args[0], Context):
             return found

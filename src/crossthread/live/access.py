@@ -51,7 +51,7 @@ class Secret:
     def __hash__(self) -> int:
         return hash(self.__text)
 
-    def __reduce__(self) -> tuple[Any, ...]:
+    def __reduce__(self) -> tuple[object, ...]:
         raise TypeError("a secret is not stored")
 
 

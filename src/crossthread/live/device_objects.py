@@ -40,7 +40,7 @@ _PORT_BY_MAC, _PORT_BY_NAME = 3, 5
 
 def by_device(survey: Survey) -> dict[str, Survey]:
     """For each device with a row of its own the part of a survey that it could tell."""
-    parts: dict[str, dict[str, list[Any]]] = defaultdict(lambda: defaultdict(list))
+    parts: dict[str, dict[str, list[object]]] = defaultdict(lambda: defaultdict(list))
     for name in _TOLD:
         rows: Iterable[Any] = survey.table(name)
         for row in rows:

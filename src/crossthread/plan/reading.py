@@ -57,7 +57,9 @@ def parse_plan(text: str, file: str, problems: list[Problem]) -> Plan:
 class _Reader:
     """Turns a document into records, noting what is wrong."""
 
-    def __init__(self, document: dict[str, Any], lines: dict[Steps, int], file: str, problems: list[Problem]) -> None:
+    def __init__(
+        self, document: dict[str, object], lines: dict[Steps, int], file: str, problems: list[Problem]
+    ) -> None:
         self._document, self._lines, self._file, self._problems = document, lines, file, problems
 
     def plan(self) -> Plan:
@@ -101,7 +103,7 @@ class _Reader:
         hint = f"; is “{close[0]}” meant?" if close else ""
         self._wrong(path, f"not a word of a plan here, expected one of {', '.join(known)}{hint}", column=visible(word))
 
-    def _table(self, path: Steps) -> dict[str, Any]:
+    def _table(self, path: Steps) -> dict[str, object]:
         node: Any = self._document
         for key in path:
             node = node.get(key, {})
@@ -110,7 +112,7 @@ class _Reader:
             return {}
         return node
 
-    def _record(self, record: type[_Record], given: Any, path: Steps, **known: Any) -> _Record | None:
+    def _record(self, record: type[_Record], given: object, path: Steps, **known: object) -> _Record | None:
         """One entry; None if anything in it is wrong."""
         if not isinstance(given, dict):
             self._wrong(path, "expected a table such as { … }", given)
@@ -168,7 +170,7 @@ class _Reader:
             if entry is not None:
                 yield host.casefold(), entry
 
-    def _listed(self, section: str, record: type[_Record], **known: Any) -> Iterator[tuple[Steps, _Record]]:
+    def _listed(self, section: str, record: type[_Record], **known: object) -> Iterator[tuple[Steps, _Record]]:
         entries = self._document.get(section, [])
         if not isinstance(entries, list):
             self._wrong((section,), f"expected entries that begin with [[{section}]]", None)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Iterator
-from typing import Any
 
 import msgspec
 
@@ -90,7 +89,7 @@ def _value(value: object) -> str:
     return msgspec.json.encode(value).decode().replace("\x7f", "\\u007f")
 
 
-def _majority(word: str, values: Iterable[Any], of: str) -> Iterator[_Line]:
+def _majority(word: str, values: Iterable[object], of: str) -> Iterator[_Line]:
     """What most have, with a comment on how many."""
     counted = Counter(value for value in values if value is not None)
     if counted:

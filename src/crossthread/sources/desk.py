@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
 
 import msgspec
 
@@ -149,7 +148,7 @@ def desk_of_capture(capture: Capture, at: str | None = None) -> Desk:
     return Desk(tuple(sockets), roots, tuple(sorted(capture.tagged)), talkers, capture.malformed)
 
 
-def _of_daemon(document: dict[str, Any], label: str) -> Iterator[Socket]:
+def _of_daemon(document: dict[str, object], label: str) -> Iterator[Socket]:
     voices = daemon.voice_vlans(document)
     for row in daemon.read_neighbors("", document, label):
         management = row.management if row.management != NONE else None

@@ -67,7 +67,7 @@ def recognise(data: bytes) -> tuple[str, Any] | None:
     return None if kind is None else (kind, document)
 
 
-def _kind_of_object(document: dict[str, Any]) -> str | None:
+def _kind_of_object(document: dict[str, object]) -> str | None:
     headings = document.get("headings")
     if isinstance(headings, list) and isinstance(document.get("data"), list):
         for column, kind in (("vlan_mode", "ovs-port"), ("datapath_id", "ovs-bridge"), ("ofport", "ovs-interface")):
@@ -86,7 +86,7 @@ def _kind_of_object(document: dict[str, Any]) -> str | None:
     return None
 
 
-def _kind_of_list(document: list[Any]) -> str | None:
+def _kind_of_list(document: list[object]) -> str | None:
     if not document:
         return "empty"
     if is_shared(document):
@@ -108,7 +108,7 @@ def _kind_of_list(document: list[Any]) -> str | None:
     return None
 
 
-def _of_ipv6(document: list[Any]) -> bool:
+def _of_ipv6(document: list[object]) -> bool:
     """Whether routes are those of IPv6, which are listed by themselves."""
     texts = [str(entry.get(key)) for entry in document if isinstance(entry, dict) for key in ("dst", "gateway")]
     return any(":" in text for text in texts)

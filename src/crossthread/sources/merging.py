@@ -48,7 +48,7 @@ def writable(told: Iterable[Told]) -> Iterator[Told]:
     checked: dict[tuple[str, str, Any], bool] = {}
     for entry in told:
         record = type(entry.row)
-        bad: dict[str, Any] = {}
+        bad: dict[str, object] = {}
         lost = False
         for column, (kind, must) in columns_of(record).items():
             value = getattr(entry.row, column)
@@ -65,7 +65,7 @@ def writable(told: Iterable[Told]) -> Iterator[Told]:
             yield msgspec.structs.replace(entry, row=msgspec.structs.replace(entry.row, **bad)) if bad else entry
 
 
-def _reads_back(kind: Kind, value: Any) -> bool:
+def _reads_back(kind: Kind, value: object) -> bool:
     try:
         text = kind.show(value)
         text.encode("utf-8")
@@ -74,7 +74,7 @@ def _reads_back(kind: Kind, value: Any) -> bool:
         return False
 
 
-def identity(row: Row) -> tuple[Any, ...]:
+def identity(row: Row) -> tuple[object, ...]:
     """What makes two rows speak of one thing: the key; of a neighbour also who it is."""
     if isinstance(row, Neighbor):
         who = row.neighbor_chassis or row.neighbor
@@ -108,7 +108,7 @@ def merge(base: Survey, told: Iterable[Told], gathered: set[str]) -> tuple[Surve
         rows[key] = _join(rows[key], entry, differences) if key in rows else entry
     tables: dict[str, Any] = {}
     for name in TABLES:
-        merged: dict[tuple[Any, ...], Row] = {}
+        merged: dict[tuple[object, ...], Row] = {}
         for row in base.table(name):
             if _files_of(row) <= gathered and identity(row) not in fresh[name]:
                 gone += 1
@@ -121,7 +121,7 @@ def merge(base: Survey, told: Iterable[Told], gathered: set[str]) -> tuple[Surve
     return Survey(info=base.info, **tables), differences, gone
 
 
-def _cells(row: Row) -> dict[str, Any]:
+def _cells(row: Row) -> dict[str, object]:
     columns = [*columns_of(type(row))]
     but = () if isinstance(row, Filter) else ("source",)
     return {c: v for c in columns if c not in but and (v := getattr(row, c)) is not None}

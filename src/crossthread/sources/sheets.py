@@ -95,7 +95,7 @@ def _json(text: str, file: str) -> tuple[list[Row], list[int]]:
     return document, [1] * len(document)
 
 
-def _separated(text: str, separator: str, file: str) -> Iterator[tuple[int, list[Any]]]:
+def _separated(text: str, separator: str, file: str) -> Iterator[tuple[int, list[object]]]:
     reader = csv.reader(io.StringIO(text, newline=""), delimiter=separator)
     try:
         for cells in reader:

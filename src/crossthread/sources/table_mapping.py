@@ -20,7 +20,6 @@ from collections.abc import Iterable, Mapping, Sequence
 from datetime import date, time, timedelta
 from fnmatch import fnmatch
 from ipaddress import ip_network
-from typing import Any
 
 import msgspec
 from msgspec.structs import replace
@@ -107,7 +106,7 @@ def read_mapped(data: bytes, file: str, mapping: TableMapping) -> list[Row]:
     return rows_of(rows, lines, file, mapping)
 
 
-def rows_of(rows: Sequence[Mapping[str, Any]], lines: Sequence[int], file: str, mapping: TableMapping) -> list[Row]:
+def rows_of(rows: Sequence[Mapping[str, object]], lines: Sequence[int], file: str, mapping: TableMapping) -> list[Row]:
     """Rows given as dictionaries, such as `frame.to_dict("records")` of a pandas data frame; see `read_mapped`."""
     theirs = {str(column) for row in rows for column in row}
     listed = ", ".join(sorted(map(visible, theirs)))
@@ -157,7 +156,7 @@ def _names(theirs: str | tuple[str, ...]) -> tuple[str, ...]:
     return (theirs,) if isinstance(theirs, str) else theirs
 
 
-def _cell(row: Mapping[str, Any], theirs: str | tuple[str, ...], words: Mapping[str, str]) -> str:
+def _cell(row: Mapping[str, object], theirs: str | tuple[str, ...], words: Mapping[str, str]) -> str:
     """A cell in the survey's words; of an address and its mask in two columns, the address with its prefix length."""
     texts = [_translated(cell_text(_present(row.get(name))).strip(), words) for name in _names(theirs)]
     if len(texts) == 1:
@@ -180,7 +179,7 @@ def _prefix_length(mask: str) -> int:
     raise ValueError(f"a mask or a prefix length instead of “{visible(mask)}”")
 
 
-def _present(value: Any) -> Any:
+def _present(value: object) -> object:
     """A cell; the not-a-number that data frames have for an empty one is none, and 30.0 is the number 30.
 
     Raises

@@ -6,7 +6,6 @@ from collections import Counter, defaultdict
 from collections.abc import Sequence
 from functools import cached_property
 from itertools import chain
-from typing import Any
 
 from crossthread.errors import Problem, visible
 from crossthread.survey.cell_kinds import Kind
@@ -19,12 +18,12 @@ class Builder:
 
     def __init__(self, record: type[Row], header: Sequence[str], file: str) -> None:
         self.record, self.header, self.file = record, list(header), file
-        self._values: dict[str, list[Any]] = defaultdict(list)
+        self._values: dict[str, list[object]] = defaultdict(list)
         self._spans: list[Sequence[int]] = []
         self.problems: list[Problem] = []
-        self._known: dict[str, dict[str, Any]] = defaultdict(dict)
+        self._known: dict[str, dict[str, object]] = defaultdict(dict)
         self.unknown = [name for name in self.header if name not in self.columns]
-        self._tails: dict[str, tuple[Any, ...]] = {}
+        self._tails: dict[str, tuple[object, ...]] = {}
 
     @property
     def columns(self) -> dict[str, tuple[Kind, bool]]:
@@ -34,7 +33,7 @@ class Builder:
     def add(self, columns: Sequence[Sequence[str]], lines: Sequence[int]) -> None:
         """Take a chunk: the cells of each column of the header, and the line of each row."""
         given = dict(zip(self.header, columns, strict=True))
-        values: dict[str, Sequence[Any]] = {}
+        values: dict[str, Sequence[object]] = {}
         for name, (kind, required) in self.columns.items():
             if name in given:
                 values[name], bad = kind.column(given[name], self._known[name])
@@ -53,7 +52,7 @@ class Builder:
         bool
             Whether it was taken; if a cell of it is bad it was not, and `add` can say which.
         """
-        values: dict[str, Sequence[Any]] = {}
+        values: dict[str, Sequence[object]] = {}
         for name, cells in zip(self.header, columns, strict=False):
             kind, required = self.columns[name]
             values[name], bad = kind.column(cells, self._known[name])
@@ -77,7 +76,7 @@ class Builder:
         self._take(values, lines)
         return True
 
-    def _take(self, values: dict[str, Sequence[Any]], lines: Sequence[int]) -> None:
+    def _take(self, values: dict[str, Sequence[object]], lines: Sequence[int]) -> None:
         if lines:
             for name, column in values.items():
                 self._values[name] += column
@@ -127,15 +126,15 @@ class Builder:
         key_columns = self.record.KEY
         if not key_columns or not self._spans:
             return
-        columns: list[Sequence[Any]] = []
+        columns: list[Sequence[object]] = []
         for name in key_columns:
-            column: Sequence[Any] = self._values.get(name) or [None] * len(self.lines)
+            column: Sequence[object] = self._values.get(name) or [None] * len(self.lines)
             columns.append(all_folded(name, column))
         if _all_differ(columns):
             return
         keys = list(zip(*columns, strict=True))
         counts = Counter(keys)
-        first: dict[tuple[Any, ...], int] = {}
+        first: dict[tuple[object, ...], int] = {}
         for row, key, line in zip(self.table, keys, self.lines, strict=True):
             if counts[key] == 1:
                 continue
@@ -147,7 +146,7 @@ class Builder:
                 first[key] = line
 
 
-def _all_differ(columns: Sequence[Sequence[Any]]) -> bool:
+def _all_differ(columns: Sequence[Sequence[object]]) -> bool:
     """Whether no two rows of some columns are surely the same."""
     if len(columns) == 1:
         return len(set(columns[0])) == len(columns[0])
@@ -161,7 +160,7 @@ def _all_differ(columns: Sequence[Sequence[Any]]) -> bool:
     return True
 
 
-def cell_text(value: Any) -> str:
+def cell_text(value: object) -> str:
     """A JSON value as the text of a cell: numbers, booleans and lists are taken as people mean them.
 
     Raises

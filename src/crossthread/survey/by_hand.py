@@ -29,7 +29,7 @@ def checked(name: str, rows: Iterable[Any]) -> Table[Row]:
         raise SurveyError([Problem(name, says, row=n) for n in strange])
     problems: list[Problem] = []
     for column, (kind, must) in columns_of(record).items():
-        known: dict[tuple[type, Any], bool] = {}
+        known: dict[tuple[type, object], bool] = {}
         for n, value in enumerate(table.column(column), 1):
             if value is None and not must:
                 continue
@@ -42,7 +42,7 @@ def checked(name: str, rows: Iterable[Any]) -> Table[Row]:
     return table
 
 
-def _is_sound(kind: Any, value: Any, known: dict[tuple[type, Any], bool]) -> bool:
+def _is_sound(kind: object, value: object, known: dict[tuple[type, object], bool]) -> bool:
     """Whether a value is one that reading its own text gives."""
     try:
         key = (type(value), value)
@@ -53,7 +53,7 @@ def _is_sound(kind: Any, value: Any, known: dict[tuple[type, Any], bool]) -> boo
         return False
 
 
-def _reads(kind: Any, value: Any) -> bool:
+def _reads(kind: Any, value: object) -> bool:
     try:
         text = kind.show(value)
         values, bad = kind.column([text], {})
@@ -92,7 +92,7 @@ def table_of(name: str, rows: Any) -> Table[Row]:
     return _read(name, plain)
 
 
-def _cell(value: Any) -> Any:
+def _cell(value: object) -> object:
     """A cell of a data frame: what is missing as None, and whole numbers that became floats whole again."""
     if value is None or value != value:  # noqa: PLR0124  (only what is not a number differs from itself)
         return None
@@ -104,7 +104,7 @@ def _texts(row: Row) -> dict[str, str]:
     return {c: kind.show(value) for c, (kind, _) in kinds.items() if (value := getattr(row, c)) is not None}
 
 
-def _read(name: str, rows: Sequence[Mapping[str, Any]]) -> Table[Row]:
+def _read(name: str, rows: Sequence[Mapping[str, object]]) -> Table[Row]:
     header = list(dict.fromkeys(str(column) for row in rows for column in row))
     header += [c for c, (_, must) in columns_of(TABLES[name]).items() if must and c not in header]
     builder = Builder(TABLES[name], header, name)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Literal
 
 from crossthread.survey.changes import Change
 from crossthread.survey.records import TABLES, Row, columns_of, folded
@@ -39,7 +39,7 @@ def _row(survey: Survey, record: type[Row], change: Change) -> Row | None:
     return None
 
 
-def _read(record: type[Row], column: str, value: object) -> Any:
+def _read(record: type[Row], column: str, value: object) -> object:
     text = "" if value is None else str(value)
     kind = columns_of(record)[column][0] if column in columns_of(record) else None
     try:

@@ -32,13 +32,13 @@ class Kind:
     def __init__(
         self,
         expected: str,
-        read: Callable[[str], Any],
+        read: Callable[[str], object],
         show: Callable[[Any], str] = str,
         plain: Callable[[Sequence[str]], bool] | None = None,
     ) -> None:
         self.expected, self.read, self.show, self.plain = expected, read, show, plain
 
-    def column(self, cells: Sequence[str], known: dict[str, Any]) -> tuple[Sequence[Any], dict[str, str]]:
+    def column(self, cells: Sequence[str], known: dict[str, object]) -> tuple[Sequence[object], dict[str, str]]:
         """Read some cells of a column.
 
         Parameters
@@ -86,7 +86,7 @@ class Plain(Kind):
         super().__init__(expected, str)
         self._repeats = repeats
 
-    def column(self, cells: Sequence[str], known: dict[str, Any]) -> tuple[Sequence[Any], dict[str, str]]:
+    def column(self, cells: Sequence[str], known: dict[str, Any]) -> tuple[Sequence[object], dict[str, str]]:
         if self._repeats:
             cells = list(map(known.setdefault, cells, cells))
         return (cells if "" not in cells else [cell or None for cell in cells]), {}
@@ -133,7 +133,7 @@ def choice(*words: str, **synonyms: str) -> Kind:
     return Kind(f"one of {', '.join(words)}", read)
 
 
-def _or_none(read: Callable[[str], Any], absent: Any = NONE) -> Callable[[str], Any]:
+def _or_none(read: Callable[[str], object], absent: object = NONE) -> Callable[[str], object]:
     return lambda text: absent if text.strip().lower() == NONE else read(text)
 
 

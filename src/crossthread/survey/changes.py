@@ -139,7 +139,7 @@ class _Edits:
         """The table with all changes made."""
         return self._rows.edited(self._edited, self._added)
 
-    def make(self, key: dict[str, Any], wanted: dict[str, Any], delete: bool) -> str | None:
+    def make(self, key: dict[str, object], wanted: dict[str, object], delete: bool) -> str | None:
         """Make one change; returns why it cannot be made, if so."""
         record = self._rows.record
         hits = self._hits(key)
@@ -165,13 +165,13 @@ class _Edits:
         self._added.append(record(**cells))
         return None
 
-    def _taken(self, hits: Mapping[int, Row], wanted: dict[str, Any]) -> bool:
+    def _taken(self, hits: Mapping[int, Row], wanted: dict[str, object]) -> bool:
         """Whether rows would get the key of another row, or of each other."""
         keys = [msgspec.structs.replace(row, **wanted).key for row in hits.values()]
         others = (self._hits(dict(zip(self._rows.record.KEY, key, strict=True))).keys() - hits.keys() for key in keys)
         return len(set(keys)) < len(keys) or any(others)
 
-    def _hits(self, key: dict[str, Any]) -> dict[int, Row]:
+    def _hits(self, key: dict[str, object]) -> dict[int, Row]:
         """The rows with a key, by where they stand: those that were there already, and after them those added."""
         record, count = self._rows.record, len(self._rows)
         column = record.KEY[0] if record.KEY else "device"
@@ -226,7 +226,7 @@ def merge_changes(changes: Iterable[Change]) -> tuple[Change, ...]:
     return tuple(merged.values())
 
 
-def _read(record: type[Row], given: dict[str, Any], label: str, problems: list[Problem]) -> dict[str, Any]:
+def _read(record: type[Row], given: dict[str, object], label: str, problems: list[Problem]) -> dict[str, object]:
     columns = columns_of(record)
     found: dict[str, Any] = {}
     for column, value in given.items():
@@ -245,5 +245,5 @@ def _read(record: type[Row], given: dict[str, Any], label: str, problems: list[P
     return found
 
 
-def _fits(row: Row, key: dict[str, Any]) -> bool:
+def _fits(row: Row, key: dict[str, object]) -> bool:
     return all(folded(c, getattr(row, c)) == folded(c, value) for c, value in key.items())

@@ -29,7 +29,7 @@ def decoded(name: str, data: bytes, problems: list[Problem]) -> str | None:
     return text
 
 
-def info_of(values: dict[str, Any], file: str, problems: list[Problem]) -> Info:
+def info_of(values: dict[str, object], file: str, problems: list[Problem]) -> Info:
     """The head of a survey from what its file says, with a problem for each value that cannot be used."""
     values = dict(values)
     version = values.pop("format", FORMAT)
@@ -59,7 +59,7 @@ def info_of(values: dict[str, Any], file: str, problems: list[Problem]) -> Info:
     return Info(taken_at=taken, extra=extra, **found)
 
 
-def _complete(value: Any, file: str, problems: list[Problem]) -> tuple[str, ...]:
+def _complete(value: object, file: str, problems: list[Problem]) -> tuple[str, ...]:
     """The tables that a survey says were read in full of every device."""
     names = value if isinstance(value, list) else [value]
     for name in names:

@@ -47,7 +47,7 @@ def _whole(digits: str) -> int | str:
     return int(digits) if len(digits) < 300 else digits
 
 
-def _survey(document: dict[str, Any], text: str, label: str, problems: list[Problem]) -> Survey:
+def _survey(document: dict[str, object], text: str, label: str, problems: list[Problem]) -> Survey:
     notices = []
     head = document.get("survey", {})
     info = Info()
@@ -75,7 +75,7 @@ def _survey(document: dict[str, Any], text: str, label: str, problems: list[Prob
     return Survey(info=info, **tables, notices=tuple(notices))
 
 
-def _table(name: str, rows: Any, lines: list[int], label: str, problems: list[Problem]) -> Builder | None:
+def _table(name: str, rows: object, lines: list[int], label: str, problems: list[Problem]) -> Builder | None:
     if not isinstance(rows, list):
         problems.append(Problem(label, "expected a list of rows", None, name))
         return None

@@ -40,7 +40,7 @@ class Row(msgspec.Struct, frozen=True, gc=False):
     KEY: ClassVar[tuple[str, ...]] = ()
 
     @property
-    def key(self) -> tuple[Any, ...]:
+    def key(self) -> tuple[object, ...]:
         """The values of the key columns; texts without regard to case where the format has none."""
         return tuple(folded(column, getattr(self, column)) for column in self.KEY)
 
@@ -52,12 +52,12 @@ def columns_of(record: type[Row]) -> dict[str, tuple[cells.Kind, bool]]:
     return {name: (hint.__metadata__[0], hint.__origin__ in (str, int)) for name, hint in hints.items()}
 
 
-def folded(column: str, value: Any) -> Any:
+def folded(column: str, value: Any) -> object:
     """A key value for comparison: device and host names compare without regard to case."""
     return value.casefold() if column in ("device", "host") and value is not None else value
 
 
-def all_folded(column: str, values: Sequence[Any]) -> Sequence[Any]:
+def all_folded(column: str, values: Sequence[object]) -> Sequence[object]:
     """The same for all values of a column, which mostly are in lower case as they are."""
     text = "\n".join(map(str, values)) if column in ("device", "host") else ""
     return values if text == text.casefold() else [folded(column, value) for value in values]

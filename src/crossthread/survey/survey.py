@@ -97,7 +97,7 @@ class Survey:
                 object.__setattr__(self, name, checked(name, rows))
 
     @classmethod
-    def of(cls, info: Info | None = None, **tables: Any) -> Survey:
+    def of(cls, info: Info | None = None, **tables: object) -> Survey:
         """A survey of tables made by hand.
 
         Parameters

@@ -52,7 +52,7 @@ class Table(Sequence[_R], Generic[_R]):
     def __init__(
         self,
         record: type[_R],
-        columns: Mapping[str, Sequence[Any]],
+        columns: Mapping[str, Sequence[object]],
         count: int,
         file: str | None = None,
         lines: Sequence[int] = (),
@@ -63,7 +63,7 @@ class Table(Sequence[_R], Generic[_R]):
         """The rows that were made so far; empty before the first."""
         self._all_made = not count
         self._numbers: dict[int, int] | None = None
-        self._positions: dict[str, Mapping[Any, Sequence[int]]] = {}
+        self._positions: dict[str, Mapping[object, Sequence[int]]] = {}
         self.edit: Edit | None = None
         """What this table is a changed copy of; None for one that was read, or that has other rows."""
 
@@ -82,10 +82,10 @@ class Table(Sequence[_R], Generic[_R]):
             self._columns[name] = list(map(attrgetter(name), self._rows()))
         return self._columns[name]
 
-    def positions(self, column: str) -> Mapping[Any, Sequence[int]]:
+    def positions(self, column: str) -> Mapping[object, Sequence[int]]:
         """Where the rows stand that have each value in a key column; devices and hosts by their names in lower case."""
         if column not in self._positions:
-            found: dict[Any, list[int]] = {}
+            found: dict[object, list[int]] = {}
             for n, value in enumerate(all_folded(column, self.column(column))):
                 found.setdefault(value, []).append(n)
             self._positions[column] = found
@@ -100,7 +100,7 @@ class Table(Sequence[_R], Generic[_R]):
         return self._made  # type: ignore[return-value]  # none of them is missing now
 
     @cached_property
-    def _values(self) -> list[Sequence[Any]]:
+    def _values(self) -> list[Sequence[object]]:
         """The columns in the order of the record's fields, as far as any is known."""
         fields = self.record.__struct_fields__
         last = max((n for n, name in enumerate(fields) if name in self._columns), default=0)
@@ -190,7 +190,7 @@ class Table(Sequence[_R], Generic[_R]):
         copy.file, copy.lines = None, ()
         return copy
 
-    def with_columns(self, columns: Mapping[str, Sequence[Any]]) -> Table[_R]:
+    def with_columns(self, columns: Mapping[str, Sequence[object]]) -> Table[_R]:
         """A copy that holds something else in some columns."""
         known = {name: self.column(name) for name in self.record.__struct_fields__}
         copy = Table(self.record, {**known, **columns}, self._count, self.file, self.lines)
@@ -242,7 +242,9 @@ class RowsBy(Mapping[_K, _R], Generic[_K, _R]):
     def __getitem__(self, key: _K) -> _R:
         return self._table.at(self.numbers[key])
 
-    def get(self, key: _K, default: Any = None) -> Any:  # asked for often: without an exception for what is not there
+    def get(
+        self, key: _K, default: object = None
+    ) -> Any:  # asked for often: without an exception for what is not there
         n = self.numbers.get(key)
         return self._table.at(n) if n is not None else default
 
@@ -264,7 +266,7 @@ def _same(one: object, two: object) -> bool:
     return one is two or one == two
 
 
-def runs(column: Sequence[Any]) -> Iterator[tuple[Any, slice]]:
+def runs(column: Sequence[object]) -> Iterator[tuple[Any, slice]]:
     """Where the same value stands in a column, as that of a device mostly does in row after row."""
     begin = 0
     for value, run in groupby(column):

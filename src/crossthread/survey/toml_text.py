@@ -13,7 +13,7 @@ Steps = tuple[str | int, ...]
 """The way to a table or key: names of keys, numbers in lists."""
 
 
-def parse_toml(text: str, file: str, problems: list[Problem]) -> dict[str, Any] | None:
+def parse_toml(text: str, file: str, problems: list[Problem]) -> dict[str, object] | None:
     """The document; None if it is none, and why is added to `problems`."""
     try:
         return tomllib.loads(text)
@@ -68,7 +68,7 @@ def lines_of(text: str) -> dict[Steps, int]:
     return found
 
 
-def _keys(parsed: Mapping[str, Any]) -> Steps:
+def _keys(parsed: Mapping[str, object]) -> Steps:
     """The keys of a table's header, from the document that the header alone makes."""
     keys: list[str] = []
     node: Any = parsed
@@ -79,7 +79,7 @@ def _keys(parsed: Mapping[str, Any]) -> Steps:
     return tuple(keys)
 
 
-def _paths(node: Any) -> Iterator[Steps]:
+def _paths(node: object) -> Iterator[Steps]:
     items: Any = node.items() if isinstance(node, dict) else enumerate(node) if isinstance(node, list) else ()
     for key, value in items:
         yield (key,)

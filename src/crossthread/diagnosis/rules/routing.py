@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from ipaddress import ip_network
-from typing import Any
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding, Subject, at_station
@@ -122,7 +121,7 @@ def route_missing(context: Context, gateway: Interface, target: Address, back: b
 
 def _next_hop(
     context: Context, device: str, table: str | None, target: Address
-) -> tuple[Any, Address | None, str | None]:
+) -> tuple[object, Address | None, str | None]:
     """The destination's subnet, and the next hop towards the device that serves it, breadth first over routers."""
     stations = context.network.stations
     serving = {

@@ -90,7 +90,7 @@ def check_sarif(answer: Check, survey: str) -> str:
     return json.dumps(document, indent=2, ensure_ascii=True)
 
 
-def _rule(rule: str) -> dict[str, Any]:
+def _rule(rule: str) -> dict[str, object]:
     known = meaning(rule)
     found: dict[str, Any] = {"id": rule}
     if known is not None:
@@ -99,7 +99,7 @@ def _rule(rule: str) -> dict[str, Any]:
     return found
 
 
-def _result(finding: Finding, index: int, survey: str) -> dict[str, Any]:
+def _result(finding: Finding, index: int, survey: str) -> dict[str, object]:
     places = []
     for fact in finding.evidence:
         at = re.fullmatch(r"([^:]+\.(?:csv|toml)):(\d+)", fact.source or "")

@@ -25,7 +25,7 @@ _LONG = 1000
 class _Console(Console):
     """A console that prints long tables in a fraction of the time: in columns as wide as their widest cell."""
 
-    def print(self, *objects: Any, **settings: Any) -> None:
+    def print(self, *objects: object, **settings: Any) -> None:
         if len(objects) == 1 and isinstance(objects[0], Table) and objects[0].row_count > _LONG:
             self._print_long(objects[0])
         else:

@@ -90,14 +90,14 @@ class UserEngine:
         self._config.add_target_address(self._engine, name, self._domains[six], own, "reader", _LONGEST, 0)
         return UserSession(self, name, place)
 
-    def send(self, name: str, request: Request, answered: Callable[[Any, Any], None]) -> None:
+    def send(self, name: str, request: Request, answered: Callable[[object, object], None]) -> None:
         """Hand a request to the library; it calls with what went wrong, and the answer."""
         from pysnmp.entity.rfc3413 import cmdgen
         from pysnmp.proto.rfc1902 import Null, ObjectName
 
         wanted = [(ObjectName(identifier), Null("")) for identifier in request.identifiers]
 
-        def called(engine: object, handle: object, wrong: Any, answer: Any, context: object) -> None:
+        def called(engine: object, handle: object, wrong: object, answer: object, context: object) -> None:
             answered(wrong, answer)
 
         if request.repetitions:
@@ -129,7 +129,7 @@ class UserSession(Waiting):
         """Send a request, and wait for an answer to it, or to one before it that had none: see `Session`."""
         turn = self._turn
 
-        def answered(wrong: Any, answer: Any) -> None:
+        def answered(wrong: object, answer: object) -> None:
             if turn == self._turn:  # else it is once more, or late: an answer to this question was there already
                 self._answered(request, wrong, answer)
 
@@ -137,7 +137,7 @@ class UserSession(Waiting):
         self._turn += reply is not None
         return reply
 
-    def _answered(self, request: Request, wrong: Any, answer: Any) -> None:
+    def _answered(self, request: Request, wrong: object, answer: object) -> None:
         from pysnmp.entity.rfc3413.cmdgen import v2c
 
         if wrong is not None:
@@ -162,7 +162,7 @@ class UserSession(Waiting):
         self._datagrams.detach(self._place)
 
 
-def _over(datagrams: Datagrams, kind: Any) -> Any:
+def _over(datagrams: Datagrams, kind: Any) -> object:
     """The library's transport over the datagrams that a visit shares."""
 
     class Shared(kind):  # type: ignore[misc]

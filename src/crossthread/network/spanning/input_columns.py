@@ -64,7 +64,7 @@ class TreeColumns:
         for at, device in enumerate(self._devices):
             for held in rows.get(device, ()):
                 self._rows[held.instance][at] = held
-        self._addressed: dict[tuple[str | None, ...], Any] = {}
+        self._addressed: dict[tuple[str | None, ...], object] = {}
         self._known: dict[tuple[bytes, ...], ArrayRoles | None] = {}
 
     def roles(self, instance: int) -> ArrayRoles | None:

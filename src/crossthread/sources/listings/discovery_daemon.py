@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Iterable
-from typing import Any
 
 from crossthread.sources.listings.shapes import Entry
 from crossthread.survey.records import Device, Neighbor, Port
@@ -85,7 +84,7 @@ def voice_vlans(document: Entry) -> dict[str, int]:
     return found
 
 
-def _plain(value: Any) -> str | None:
+def _plain(value: object) -> str | None:
     return str(value) if isinstance(value, str | int) else None
 
 
@@ -113,7 +112,7 @@ def _neighbor(device: str, heard: Entry, chassis: Entry, port: Entry, source: st
     )
 
 
-def _each(value: Any) -> list[Entry]:
+def _each(value: object) -> list[Entry]:
     return [entry for entry in value if isinstance(entry, dict)] if isinstance(value, list) else []
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import Any
 
 from msgspec.structs import replace
 
@@ -14,17 +13,17 @@ from crossthread.values import NONE, address, interface
 _STATES = {0: "down", 1: "backup", 2: "master", 3: "down"}
 
 
-def is_shared(document: list[Any]) -> bool:
+def is_shared(document: list[object]) -> bool:
     """Whether a document lists such instances."""
     return all(isinstance(_data(entry), dict) and {"vrid", "vips"} <= _data(entry).keys() for entry in document)
 
 
-def _data(entry: Any) -> Entry:
+def _data(entry: object) -> Entry:
     data = entry.get("data") if isinstance(entry, dict) else None
     return data if isinstance(data, dict) else {}
 
 
-def with_shared(rows: Iterable[Row], document: list[Any]) -> list[Row]:
+def with_shared(rows: Iterable[Row], document: list[object]) -> list[Row]:
     """The rows of a device, its interfaces with the addresses that they share, and whether it holds them now.
 
     A shared address that the device holds is listed among its own by the operating system; it is none.

@@ -183,7 +183,7 @@ def _timer(bridge: Entry, name: str) -> float | None:
     return float(text) if text.isdecimal() else None
 
 
-def _bridge_id(text: Any) -> tuple[int | None, str | None]:
+def _bridge_id(text: object) -> tuple[int | None, str | None]:
     """`8.000.0261…`: the priority's upper four bits, the system-ID extension, the MAC address."""
     parts = str(text).split(".")
     with contextlib.suppress(ValueError):

@@ -108,7 +108,7 @@ class PortTables(NeighborTables):
         high, low = self.of(self.numbers("if_high_speed"), number), self.of(self.numbers("if_speed"), number)
         return high or (low // 1_000_000 if low and low < _MAX_SPEED else None) or None
 
-    def _membership(self) -> dict[int, dict[str, Any]]:
+    def _membership(self) -> dict[int, dict[str, object]]:
         """The VLAN columns of each bridge port, by ifIndex."""
         untagged = self.members("vlan_untagged") or self.members("static_untagged")
         unread = {COLUMNS["vlan_untagged"], COLUMNS["static_untagged"]} & self._walk.not_in_full and not untagged
@@ -121,7 +121,7 @@ class PortTables(NeighborTables):
         for vid, ports in untagged.items():
             for port in ports:
                 bare[port] |= 1 << vid
-        found: dict[int, dict[str, Any]] = {}
+        found: dict[int, dict[str, object]] = {}
         frames = {index[0]: kind for index, kind in self.numbers("port_frames").items() if len(index) == 1}
         filtering = {index[0]: kind for index, kind in self.numbers("ingress_filtering").items() if len(index) == 1}
         forbidden: dict[int, int] = defaultdict(int)
@@ -165,7 +165,7 @@ _VOICE = ((1,), (64,), (1, 64))
 """How the application “voice” stands in an index: as a number, or as the second bit of an octet, with its length."""
 
 
-def _with_voice(own: dict[str, Any], vid: int | None) -> dict[str, Any]:
+def _with_voice(own: dict[str, Any], vid: int | None) -> dict[str, object]:
     """A port's VLAN columns, if it tells phones to use a VLAN: believed unless its membership says otherwise."""
     if vid is None or own.get("mode") not in (None, "hybrid"):
         return own

@@ -9,7 +9,6 @@ from __future__ import annotations
 import re
 from collections import defaultdict
 from collections.abc import Callable
-from typing import Any
 
 from crossthread.sources.covering import in_full
 from crossthread.sources.yang import openconfig
@@ -131,7 +130,7 @@ def _dot1ab_lldp(device: str, root: Node, source: str) -> list[Row]:
     return rows
 
 
-def _words(value: Any) -> tuple[str, ...] | None:
+def _words(value: object) -> tuple[str, ...] | None:
     """Capabilities: a bits leaf is words separated by blanks (RFC 7951 section 6.5)."""
     if not isinstance(value, str):
         return None
