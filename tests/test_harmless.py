@@ -3,6 +3,8 @@
 import unittest
 
 from crossthread import Network, matrix, read_survey, why
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.way.echo import lucky
 from tests.building import DATA, LAB
 from tests.test_half_known import without_device, without_table
 
@@ -54,6 +56,21 @@ class Harmless(unittest.TestCase):
         for pair in (("host-3", "host-2"), ("host-2", "host-3")):
             self.assertEqual(why(Network(without_device(campus("578012"), "rt-a")), *pair).repair, ())
 
+    def test_of_an_interface_and_hosts_none_is_renumbered_while_the_interface_may_not_be(self):
+        for name, device, pair in (("318221", "sw-d", ("host-6", "host-3")), ("618217", "sw-a", ("host-4", "host-1"))):
+            answer = why(Network(without_device(campus(name), device)), *pair)
+            told = [
+                str(change) for finding in answer.findings for one in finding.alternatives for change in one.changes
+            ]
+            self.assertEqual((answer.verdict, answer.repair, len(told)), ("fails", (), 1))  # it is told as one of more
+
+    def test_two_in_one_vlan_work_by_luck_only_if_all_was_read_of_where_their_subnet_lives(self):
+        whole = campus("618235")
+        answer = why(Network(without_device(whole, "sw-c")), "host-5", "host-3")
+        told = [str(change) for one in answer.findings[0].alternatives for change in one.changes]
+        self.assertEqual((answer.repair, told), ((), ["ports sw-a e3: pvid = 17"]))
+        self.assertTrue(lucky(Context(Network(whole)), "host-1", "host-4"))
+
     def test_what_everything_speaks_against_is_neither_mended_nor_told(self):
         for survey in (campus("578031"), without_device(campus("578031"), "sw-c")):
             answer = why(Network(survey), "host-3", "host-1")
@@ -85,6 +102,11 @@ class Harmless(unittest.TestCase):
 
 
 class TwoExplanations(unittest.TestCase):
+    def test_a_host_at_a_trunk_port_is_a_poor_witness_of_where_its_subnet_lives(self):
+        answer = why(Network(campus("518230")), "host-2", "host-3")
+        self.assertEqual([f.rule for f in answer.findings], ["port-mode-wrong", "gateway-vlan-wrong", "routing-off"])
+        self.assertEqual([change.cells.get("vid") for change in answer.findings[1].repair], [256])
+
     def test_a_route_tells_another_length_of_a_prefix_than_the_one_host_there(self):
         answer = why(Network(campus("598007")), "host-1", "host-3")
         (finding,) = answer.findings

@@ -72,6 +72,9 @@ def mend(context: Context, source: str, target: str) -> list[Finding]:
     ranked = [_ranked(context, best, finding, (source, target), rivals) for finding in best.findings]
     if not works(context.network, ranked, source, target):  # two of the best mends get into each other's way
         ranked = [msgspec.structs.replace(f, repair=own.repair) for f, own in zip(ranked, best.findings, strict=True)]
+    if context.network.unread.anywhere:  # what fits better may be at something that nobody read
+        unfit = {finding.identity for finding, share in zip(best.findings, best.shares, strict=True) if share < 0}
+        ranked = [_untaken(one) if one.identity in unfit and _moves(one) else one for one in ranked]
     return _under_causes(context, ranked)
 
 
@@ -163,6 +166,12 @@ def _untaken(finding: Finding) -> Finding:
     """The same finding, whose mend is told as one that may be meant."""
     known = finding.alternatives or (Alternative(finding.repair, ()),)
     return msgspec.structs.replace(finding, repair=(), alternatives=known)
+
+
+def _moves(finding: Finding) -> bool:
+    """Whether a mend puts a host, or an interface, elsewhere: into another VLAN or subnet."""
+    at_host = any(subject.host or subject.interface for subject in finding.subjects)
+    return at_host and any({"address", "pvid", "vid"} & set(change.cells) for change in finding.repair)
 
 
 def _bare(finding: Finding) -> Finding:
