@@ -33,6 +33,7 @@ from crossthread.network.hosts.ends import end_named
 from crossthread.network.three_valued import Truth, all_of
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change, edited, merge_changes
+from crossthread.values import NONE
 
 _WAYS = 6
 """How many other ways round a link are looked at: what is dearer than mending the link is no alternative."""
@@ -74,7 +75,7 @@ def mend(context: Context, source: str, target: str) -> list[Finding]:
         ranked = [msgspec.structs.replace(f, repair=own.repair) for f, own in zip(ranked, best.findings, strict=True)]
     if context.network.unread.anywhere:  # what fits better may be at something that nobody read
         unfit = {finding.identity for finding, share in zip(best.findings, best.shares, strict=True) if share < 0}
-        ranked = [_untaken(one) if one.identity in unfit and _moves(one) else one for one in ranked]
+        ranked = [_untaken(one) if one.identity in unfit and _moves(context, one) else one for one in ranked]
     return _under_causes(context, ranked)
 
 
@@ -168,10 +169,17 @@ def _untaken(finding: Finding) -> Finding:
     return msgspec.structs.replace(finding, repair=(), alternatives=known)
 
 
-def _moves(finding: Finding) -> bool:
-    """Whether a mend puts a host, or an interface, elsewhere: into another VLAN or subnet."""
+def _moves(context: Context, finding: Finding) -> bool:
+    """Whether a mend puts a host, or an interface, elsewhere: into another VLAN, or to another address."""
     at_host = any(subject.host or subject.interface for subject in finding.subjects)
-    return at_host and any({"address", "pvid", "vid"} & set(change.cells) for change in finding.repair)
+    return at_host and any(
+        {"pvid", "vid"} & set(change.cells)
+        or (
+            (text := str(change.cells.get("address") or NONE)) != NONE
+            and text.partition("/")[0] not in context.network.stations.by_address
+        )
+        for change in finding.repair
+    )
 
 
 def _bare(finding: Finding) -> Finding:
