@@ -14,10 +14,11 @@ from crossthread.diagnosis.looking import how_far, how_it_turns, looks
 from crossthread.diagnosis.meanings import meaning
 from crossthread.diagnosis.missing import gaps
 from crossthread.diagnosis.relevant_rows import focus
-from crossthread.diagnosis.repair.mends import decided, harmless, mend
+from crossthread.diagnosis.repair.mends import mend
 from crossthread.diagnosis.repair.observations import fewest
 from crossthread.diagnosis.repair.proof import Proof, prove
 from crossthread.diagnosis.repair.trials import changes_of
+from crossthread.diagnosis.repair.withheld import decided, harmless
 from crossthread.diagnosis.repair.work_order import central
 from crossthread.diagnosis.rules import routing as routing_rules
 from crossthread.diagnosis.way.caveats import caveats

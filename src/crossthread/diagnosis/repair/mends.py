@@ -10,9 +10,8 @@ import msgspec
 from crossthread.diagnosis.all_rules import standing
 from crossthread.diagnosis.consequences import nested
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.findings import Alternative, Finding
+from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.judgement import weights
-from crossthread.diagnosis.judgement.confidence import confidence_of
 from crossthread.diagnosis.repair.alternatives import Instead, Way, alternatives
 from crossthread.diagnosis.repair.rival_explanations import (
     Comparison,
@@ -24,6 +23,7 @@ from crossthread.diagnosis.repair.rival_explanations import (
 from crossthread.diagnosis.repair.side_effects import Stopped
 from crossthread.diagnosis.repair.tree_costs import opened
 from crossthread.diagnosis.repair.trials import changes_of, collect, try_out, works
+from crossthread.diagnosis.repair.withheld import bare, moves, told_only
 from crossthread.diagnosis.rules.plan import plan_host
 from crossthread.diagnosis.rules.survey import unexplained
 from crossthread.diagnosis.search.cheapest_way import Search
@@ -33,7 +33,6 @@ from crossthread.network.hosts.ends import end_named
 from crossthread.network.three_valued import Truth, all_of
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change, edited, merge_changes
-from crossthread.values import NONE
 
 _WAYS = 6
 """How many other ways round a link are looked at: what is dearer than mending the link is no alternative."""
@@ -67,7 +66,7 @@ def mend(context: Context, source: str, target: str) -> list[Finding]:
             best = other
     if min(best.shares) < weights.AGAINST:  # the only one, or the best of many that are worse
         known = standing(context, best.findings)
-        told = [_bare(finding) for finding in best.findings if finding.identity in known]
+        told = [bare(finding) for finding in best.findings if finding.identity in known]
         return told or _stops(context, source, target)
     rivals = [(other, compare.margin(best, other)) for other in found]
     ranked = [_ranked(context, best, finding, (source, target), rivals) for finding in best.findings]
@@ -75,7 +74,7 @@ def mend(context: Context, source: str, target: str) -> list[Finding]:
         ranked = [msgspec.structs.replace(f, repair=own.repair) for f, own in zip(ranked, best.findings, strict=True)]
     if context.network.unread.anywhere:  # what fits better may be at something that nobody read
         unfit = {finding.identity for finding, share in zip(best.findings, best.shares, strict=True) if share < 0}
-        ranked = [_untaken(one) if one.identity in unfit and _moves(context, one) else one for one in ranked]
+        ranked = [told_only(one) if one.identity in unfit and moves(context, one) else one for one in ranked]
     return _under_causes(context, ranked)
 
 
@@ -142,48 +141,8 @@ def _possible(context: Context, findings: Sequence[Finding]) -> list[Finding]:
         fits = try_out(context.network, merge_changes([*made, *finding.repair])) is not None
         doubtful = bool(finding.repair) and context.network.unread.anywhere and speaks_for(context, finding) <= 0
         made += finding.repair if fits and not doubtful else ()
-        found.append(_bare(finding) if not fits else _untaken(finding) if doubtful else finding)
+        found.append(bare(finding) if not fits else told_only(finding) if doubtful else finding)
     return found
-
-
-def harmless(context: Context, findings: Sequence[Finding], told: bool = False) -> list[Finding]:
-    """The same findings without the mends that stop a pair which works as it should, or may do so.
-
-    If those are to be told all the same, as each would mend the pair, they stay among the alternatives.
-    """
-    by = context.once(Stopped).by
-    without = _untaken if told else _bare
-    found = [without(one) if by(one.repair).stops or by(one.repair).doubtful else one for one in findings]
-    costs = by(changes_of(found))
-    return [without(finding) for finding in found] if costs.stops or costs.doubtful else found
-
-
-def decided(findings: Sequence[Finding]) -> list[Finding]:
-    """The same findings without the mends of those of which nothing decides between several; those are told."""
-    return [_untaken(one) if one.repair and confidence_of(one) == "open" else one for one in findings]
-
-
-def _untaken(finding: Finding) -> Finding:
-    """The same finding, whose mend is told as one that may be meant."""
-    known = finding.alternatives or (Alternative(finding.repair, ()),)
-    return msgspec.structs.replace(finding, repair=(), alternatives=known)
-
-
-def _moves(context: Context, finding: Finding) -> bool:
-    """Whether a mend puts a host, or an interface, elsewhere: into another VLAN, or to another address."""
-    at_host = any(subject.host or subject.interface for subject in finding.subjects)
-    return at_host and any(
-        {"pvid", "vid"} & set(change.cells)
-        or (
-            (text := str(change.cells.get("address") or NONE)) != NONE
-            and text.partition("/")[0] not in context.network.stations.by_address
-        )
-        for change in finding.repair
-    )
-
-
-def _bare(finding: Finding) -> Finding:
-    return msgspec.structs.replace(finding, repair=(), alternatives=())
 
 
 def _unplanned(context: Context, pair: tuple[str, str]) -> list[Finding]:
