@@ -61,7 +61,7 @@ class Witnesses(unittest.TestCase):
         far = (1.0, "keel t1 at the other end is an access port too")
         self.heard([access], both, [far], -2.5)
         only = (1.5, "the stations on one side of the link are of VLAN 10 only")
-        self.heard([access], both, [only, far], 0.625, desks=(2, 1), tills=(0, 1))
+        self.heard([access], both, [only, far], 1.0, desks=(2, 1), tills=(0, 1))
         needed = (1.0, "stations of VLAN 10 are on both sides of the link")
         lacks = at("keel", "t1", allowed="1 20")
         self.heard([lacks], at("keel", "t1", allowed="1 10 20"), [needed, (0.5, CARRIES)], 0.5)
