@@ -95,6 +95,10 @@ class Harmless(unittest.TestCase):
         self.assertEqual(why(Network(campus("388026")), *pair).verdict, "works")
         self.assertEqual(why(Network(without_table(campus("388026"), "routes")), *pair).verdict, "unknown")
 
+    def test_who_answers_for_others_may_do_so_by_a_route_that_nobody_read(self):
+        self.assertEqual(why(Network(campus("538320")), "host-1", "host-2").verdict, "works")
+        self.assertEqual(why(Network(without_table(campus("538320"), "routes")), "host-1", "host-2").verdict, "unknown")
+
     def test_a_host_plugged_in_nobody_knows_where_may_meet_a_router_nobody_read(self):
         pair = ("host-1", "host-3")
         self.assertEqual(why(Network(campus("388017")), *pair).verdict, "works")
