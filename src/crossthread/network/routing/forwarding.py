@@ -172,9 +172,11 @@ class Forwarding:
         if wanted.version == 6 and says is None:
             return False  # nobody answers for others in IPv6 unless told to, address by address (RFC 4861, 7.2.8)
         ways = self._routing.choices(gateway.device, row.table, wanted)
-        if not ways or ways[0].interface.name == gateway.name or ways[0].discards:
+        if not ways:
             may = says is not False and routes is not False and self._unread.routes_of(gateway.device)
             return None if may else False  # by a route that nobody read
+        if ways[0].interface.name == gateway.name or ways[0].discards:
+            return False
         # Makers differ in whether a device answers, by proxy, for its own address of another interface.
         its_own = any(s.ip == wanted for s in self._stations.on_device[gateway.device])
         return all_of((says, routes, ways[0].usable, None if its_own else True))
