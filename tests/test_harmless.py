@@ -2,7 +2,7 @@
 
 import unittest
 
-from crossthread import Network, matrix, read_survey, why
+from crossthread import Network, matrix, read_survey, why, why_all
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.way.echo import lucky
 from tests.building import DATA, LAB
@@ -63,6 +63,10 @@ class Harmless(unittest.TestCase):
                 str(change) for finding in answer.findings for one in finding.alternatives for change in one.changes
             ]
             self.assertEqual((answer.verdict, answer.repair, len(told)), ("fails", (), 1))  # it is told as one of more
+
+    def test_a_routers_port_is_not_moved_to_one_host_while_others_of_its_subnet_were_not_found(self):
+        answer = why_all(without_device(campus("438332"), "sw-a"))
+        self.assertEqual((answer.repair, answer.mends), ((), ()))
 
     def test_two_in_one_vlan_work_by_luck_only_if_all_was_read_of_where_their_subnet_lives(self):
         whole = campus("618235")
