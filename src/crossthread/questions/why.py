@@ -8,7 +8,7 @@ import msgspec
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
-from crossthread.diagnosis.judgement.confidence import Confidence, confidence, confidence_of
+from crossthread.diagnosis.judgement.confidence import Confidence, confidence, confidence_of, rivals
 from crossthread.diagnosis.likely import likely
 from crossthread.diagnosis.looking import how_far, how_it_turns, looks
 from crossthread.diagnosis.meanings import meaning
@@ -215,11 +215,15 @@ def _unknown(context: Context, pair: tuple[Station, Station], walked: tuple[Walk
 
 
 def _decide(findings: Sequence[Finding]) -> tuple[str, ...]:
-    """What tells the explanations of those findings apart that are open: whom to ask, or how each is confirmed."""
-    open_ones = (finding.rule for finding in findings if confidence_of(finding) == "open")
-    rules = dict.fromkeys(name for name in open_ones if name != "survey-gap")  # it says itself what to read
-    told = (means.decide or means.confirm for name in rules if (means := meaning(name)) is not None)
-    return tuple(dict.fromkeys(told))
+    """What tells the explanations of those findings apart that are open: whom to ask, or how each is confirmed.
+
+    Where one explanation would do without several findings, whoever can be asked about one of them decides for all.
+    """
+    open_ones = [f for f in findings if confidence_of(f) == "open" and f.rule != "survey-gap"]  # that says what to read
+    means = [(finding, told) for finding in open_ones if (told := meaning(finding.rule)) is not None]
+    asked = [other.changes for finding, told in means if told.decide for other in rivals(finding)]
+    left = [told for f, told in means if told.decide or any(other.changes not in asked for other in rivals(f))]
+    return tuple(dict.fromkeys(told.decide or told.confirm for told in left))
 
 
 def _unread(network: Network, stop: Stop | None) -> bool:

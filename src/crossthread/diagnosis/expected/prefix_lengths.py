@@ -83,7 +83,7 @@ class PrefixLengths:
         for other, weight in votes(station, around(own.ip)):
             assert other.address is not None
             twice = 2 if self._needs_more(station, other) else twice
-            wider = 2 if self._needs_more(other, station) else 1
+            wider = 2 if self._needs_more(other, station) or self._has_way_out(other, station) else 1
             weights[other.address.network.prefixlen] += weight * self._believable(other) * wider
             served |= {other.address.ip} if isinstance(other, Interface) else set()
             used.add(hop_of(other))
@@ -129,6 +129,13 @@ class PrefixLengths:
             return hop_of(one) == other.address.ip
         routes = self._network.routing.routes(one.device)
         return any(route.next_hop == str(other.address.ip) for route in routes)
+
+    def _has_way_out(self, other: Station, station: Station) -> bool:
+        """Whether a host's gateway is outside its own prefix, and inside that of another who uses the same one."""
+        hop = hop_of(station) if isinstance(station, HostStation) else None
+        if hop is None or station.address is None or other.address is None or hop in station.address.network:
+            return False
+        return hop_of(other) == hop and hop in other.address.network
 
     def _believable(self, station: Station) -> float:
         """How far to believe a prefix length: less if it puts several interfaces of one device into one subnet."""

@@ -58,15 +58,15 @@ def lacking(findings: Sequence[Finding]) -> VlanSet:
 
 def confidence_of(finding: Finding) -> Confidence:
     """How sure one finding's repair is; a repair that stops somebody who works is never sure."""
-    rivals = _rivals(finding)
+    others = rivals(finding)
     if finding.rule in _MEANT:
         return "open"
     if not finding.repair or any(own.stops for own in finding.alternatives if own.changes == finding.repair):
         return "open"
-    if rivals and _margin(finding, rivals) < weights.OPEN:
+    if others and _margin(finding, others) < weights.OPEN:
         return "open"
     at_a_port = all(change.table == "ports" for change in finding.repair)
-    at_a_host = at_a_port and any(change.table == "hosts" for rival in rivals for change in rival.changes)
+    at_a_host = at_a_port and any(change.table == "hosts" for rival in others for change in rival.changes)
     by_hand = any("forbidden" in change.cells for change in finding.repair)
     if (
         at_a_host
@@ -76,7 +76,7 @@ def confidence_of(finding: Finding) -> Confidence:
         or barely(finding)
         or doubted(finding)
         or _own_weight(finding) < -weights.ROW
-        or (rivals and _margin(finding, rivals) < weights.SURE)
+        or (others and _margin(finding, others) < weights.SURE)
     ):
         return "likely"
     return "sure"
@@ -114,13 +114,13 @@ def _own(finding: Finding) -> Alternative | None:
     return next((own for own in finding.alternatives if own.changes == finding.repair), None)
 
 
-def _rivals(finding: Finding) -> list[Alternative]:
+def rivals(finding: Finding) -> list[Alternative]:
     """The other explanations of a finding."""
     return [other for other in finding.alternatives if other.changes != finding.repair]
 
 
-def _margin(finding: Finding, rivals: Sequence[Alternative]) -> float:
-    return _own_weight(finding) - max(rival.weight for rival in rivals)
+def _margin(finding: Finding, others: Sequence[Alternative]) -> float:
+    return _own_weight(finding) - max(rival.weight for rival in others)
 
 
 def _own_weight(finding: Finding) -> float:

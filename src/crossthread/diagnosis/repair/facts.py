@@ -46,11 +46,22 @@ class GivenUp:
 
 
 def on_facts(needed: Sequence[Finding], findings: Sequence[Finding]) -> list[Finding] | None:
-    """The findings that are needed of some; None if one rests on what the mend of another one would have made so."""
-    given_up = GivenUp([finding for finding in findings if finding not in needed], needed)
-    if any(given_up.contradicts(finding) for finding in needed):
-        return None
-    return [given_up.without(finding) for finding in needed]
+    """The findings that are needed of some, with those on whose mends they rest; None if one rests on nothing.
+
+    A mend without which the pair works as well stays if another takes what it sets for granted: each of the two is a
+    fault, and without the one nobody would have thought of the other.
+    """
+    kept = list(needed)
+    while True:
+        left = [finding for finding in findings if finding not in kept]
+        given_up = GivenUp(left, kept)
+        resting = [finding for finding in kept if given_up.contradicts(finding)]
+        if not resting:
+            return [given_up.without(finding) for finding in kept]
+        ground = [one for one in left if any(GivenUp([one], kept).contradicts(finding) for finding in resting)]
+        if not ground:
+            return None
+        kept = [finding for finding in findings if finding in kept or finding in ground]
 
 
 def _made(changes: Iterable[Change]) -> tuple[set[tuple[str, str, str | None]], set[str]]:

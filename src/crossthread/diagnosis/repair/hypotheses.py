@@ -74,7 +74,7 @@ def _of_two_vlans(context: Context, host: HostStation, now: int) -> Iterator[Fin
 def _gateway_to(context: Context, host: HostStation, vid: int) -> Iterator[Finding]:
     """The gateway of its subnet belongs into the VLAN that the host is in."""
     for gateway in context.expected.gateways(host)[:2]:
-        if context.expected.undecided(gateway):
+        if context.network.unread.anywhere and context.expected.undecided(gateway):
             continue  # those of its subnet who were not read may all be where it is
         facing = [a.far(gateway.end) for a in context.network.stations.facing(gateway)] if gateway.end else []
         found = [gateway_vlan_wrong(context, gateway, vid)]

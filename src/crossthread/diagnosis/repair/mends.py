@@ -216,20 +216,11 @@ def _ranked(
 
 
 def _instead(best: Explanation, finding: Finding, rivals: Sequence[tuple[Explanation, float]]) -> Iterator[Instead]:
-    """What other explanations change that do without a finding, by how much less they weigh, and whom they stop.
-
-    If they do without several it is told of the one that is about what they change, else of the first.
-    """
+    """What other explanations change that do without a finding, by how much less they weigh, and whom they stop."""
     known = [(one.identity, one.repair) for one in best.findings]
     for other, less in rivals:
         kept = [(one.identity, one.repair) for one in other.findings if one.repair]
         lost = [one for one in best.findings if (one.identity, one.repair) not in kept]
         changes = changes_of(one for one in other.findings if (one.identity, one.repair) not in known)
-        if lost and max(lost, key=lambda one: _about(one, changes)) is finding:
+        if any(one is finding for one in lost):
             yield changes, less, other.stops
-
-
-def _about(finding: Finding, changes: Iterable[Change]) -> bool:
-    """Whether some changes are at a host that a finding tells of."""
-    hosts = {e.key.get("host") for e in finding.evidence if e.table == "hosts"} | {s.host for s in finding.subjects}
-    return any(change.table == "hosts" and change.key["host"] in hosts for change in changes)

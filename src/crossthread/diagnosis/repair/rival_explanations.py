@@ -86,29 +86,45 @@ class Comparison:
 
 def suspects(context: Context, pair: tuple[str, str]) -> Iterator[list[Finding]]:
     """What may be wrong with either host, or with both, where its own settings do not agree."""
-    ends = [end_named(context.network, name) for name in pair]
-    one, two = ([None, *(hypotheses(context, end) if isinstance(end, HostStation) else ())] for end in ends)
-    for both in product(one, two):
-        suspected = [finding for finding in both if finding is not None and finding.repair]
-        if len(suspected) == 2 and _given(suspected[0]) & _given(suspected[1]):
-            suspected = _apart(context, suspected, pair[1])
+    one, two = ([[], *_of_one(context, name)] for name in pair)
+    for first, second in product(one, two):
+        suspected = [*first, *second]
+        if first and second and _given(first) & _given(second):
+            suspected = _apart(context, first, second, pair[1])
         if suspected:
             yield suspected
 
 
-def _given(finding: Finding) -> set[object]:
-    """The addresses that a finding's mend gives to hosts."""
-    return {c.cells["address"] for c in finding.repair if c.table == "hosts" and c.cells.get("address")} - {NONE}
+def _of_one(context: Context, name: str) -> list[list[Finding]]:
+    """What may be wrong with one host; with one that has no address, also what would be if it had it."""
+    found = list[list[Finding]]()
+    for finding in _hypotheses(context, name):
+        found.append([finding])
+        made = try_out(context.network, finding.repair) if finding.rule == "host-address-missing" else None
+        if made is not None:
+            found += [[finding, then] for then in _hypotheses(Context(made, context.plan), name)]
+    return found
 
 
-def _apart(context: Context, suspected: Sequence[Finding], name: str) -> list[Finding]:
+def _hypotheses(context: Context, name: str) -> Iterator[Finding]:
+    """The same as single findings that can be mended, each once."""
+    host, told = end_named(context.network, name), list[tuple[object, object]]()
+    for finding in hypotheses(context, host) if isinstance(host, HostStation) else ():
+        if finding.repair and (finding.identity, finding.repair) not in told:
+            told.append((finding.identity, finding.repair))
+            yield finding
+
+
+def _given(findings: Sequence[Finding]) -> set[object]:
+    """The addresses that the mends of some findings give to hosts."""
+    return {c.cells["address"] for c in changes_of(findings) if c.table == "hosts" and c.cells.get("address")} - {NONE}
+
+
+def _apart(context: Context, first: list[Finding], second: list[Finding], name: str) -> list[Finding]:
     """The same where both hosts would get one address: the second another, as it is found once the first is mended."""
-    first, second = suspected
-    near = Context(context.network.mended(first.repair), context.plan)
-    end = end_named(near.network, name)
-    told = hypotheses(near, end) if isinstance(end, HostStation) else iter(())
-    again = (one for one in told if one.identity == second.identity and not _given(first) & _given(one))
-    return [first, *islice(again, 1)]
+    near = Context(context.network.mended(changes_of(first)), context.plan)
+    told = (one for one in _hypotheses(near, name) if one.identity == second[0].identity)
+    return [*first, *islice((one for one in told if not _given(first) & _given([one])), 1)]
 
 
 def explanation_of(context: Context, source: str, target: str, known: Sequence[Finding]) -> Explanation | None:
@@ -123,7 +139,7 @@ def explanation_of(context: Context, source: str, target: str, known: Sequence[F
     if one_address_twice(made, changes):
         return None
     needed = on_facts(only_needed(context.network, source, target, findings), findings)
-    if needed is None:
+    if needed is None or not works(context.network, needed, source, target):
         return None
     hearing = Hearing(context, accused(context, changes_of(needed)))
     shares = [_share(hearing, finding) for finding in needed]

@@ -14,6 +14,7 @@ from crossthread.diagnosis.way.explanations import explain
 from crossthread.errors import SurveyError
 from crossthread.network.hosts.ends import end_named
 from crossthread.network.network import Network
+from crossthread.network.three_valued import Truth, all_of
 from crossthread.plan import Plan
 from crossthread.survey.changes import Change, merge_changes
 from crossthread.values import NONE, interface
@@ -128,8 +129,13 @@ def _reverts(findings: Sequence[Finding], later: Finding) -> bool:
 
 def works(network: Network, findings: Sequence[Finding], source: str, target: str) -> bool:
     """Whether nothing that is known stops two hosts once some findings are mended."""
+    return outcome(network, findings, source, target) is not False
+
+
+def outcome(network: Network, findings: Sequence[Finding], source: str, target: str) -> Truth:
+    """Whether two hosts reach each other once some findings are mended; they do not if that cannot be done."""
     trial = try_out(network, changes_of(findings))
-    return trial is not None and all(walk.arrives is not False for walk in walks(trial, source, target))
+    return all_of(walk.arrives for walk in walks(trial, source, target)) if trial is not None else False
 
 
 def only_needed(network: Network, source: str, target: str, findings: list[Finding]) -> list[Finding]:
@@ -137,10 +143,13 @@ def only_needed(network: Network, source: str, target: str, findings: list[Findi
 
     Not if another mend then speaks of an address that only this one gives: it would add an interface nobody meant.
     """
+    if len(findings) < 2:
+        return findings
     kept, most = list(findings), _interfaces(network, findings)
-    for finding in reversed(findings if len(findings) > 1 else ()):
+    as_good = {True, outcome(network, findings, source, target)}
+    for finding in reversed(findings):
         rest = [other for other in kept if other is not finding]
-        if works(network, rest, source, target) and _interfaces(network, rest) <= most:
+        if outcome(network, rest, source, target) in as_good and _interfaces(network, rest) <= most:
             kept = rest
     return kept
 

@@ -12,13 +12,18 @@ from crossthread.faces.terminal.console import STYLES, count, line, paragraph, s
 from crossthread.survey.changes import Change
 
 
+_Homes = dict[tuple[str, ...], int]
+"""Each explanation with the number of the finding at which it is told: others that it does without refer to that."""
+
+
 def show_findings(findings: Sequence[Finding], out: Console, numbered: bool = True, evidence: bool = True) -> None:
     """Each finding as a paragraph: severity and rule, what it says, the facts with their sources, the changes."""
+    homes = _homes(findings)
     for number, alike in _alike(findings):
         if len(alike) >= _MANY:
             _folded(number, alike, out, numbered)
             continue
-        _show_each(number, alike, out, numbered, evidence)
+        _show_each(number, alike, out, numbered, evidence, homes)
 
 
 _MANY, _SHOWN = 5, 3
@@ -51,7 +56,9 @@ def _folded(number: int, findings: Sequence[Finding], out: Console, numbered: bo
             paragraph(out, line(("mend  ", "green"), describe(change)), 5)
 
 
-def _show_each(number: int, findings: Sequence[Finding], out: Console, numbered: bool, evidence: bool) -> None:
+def _show_each(
+    number: int, findings: Sequence[Finding], out: Console, numbered: bool, evidence: bool, homes: _Homes
+) -> None:
     for at, finding in enumerate(findings, number):
         out.print()
         head = f"{at}. " if numbered else ""
@@ -67,20 +74,39 @@ def _show_each(number: int, findings: Sequence[Finding], out: Console, numbered:
         for fact in finding.evidence if evidence else ():
             paragraph(out, line(("seen  ", "dim"), (fact, "dim")), 5)
         if finding.alternatives:
-            _mends(finding.alternatives, bool(finding.repair), out)
+            _mends(finding.alternatives, bool(finding.repair), out, at, homes)
         else:
             for change in finding.repair:
                 paragraph(out, line(("mend  ", "green"), describe(change)), 5)
         _under(finding, out, 5)
 
 
-def _mends(ranked: Sequence[Alternative], proposed: bool, out: Console) -> None:
+def _mends(ranked: Sequence[Alternative], proposed: bool, out: Console, at: int, homes: _Homes) -> None:
     """The mend and its alternatives, each with what speaks for it and against it; "maybe" where none is proposed."""
     for number, one in enumerate(ranked):
-        for at, change in enumerate(one.changes):
-            word = "      " if at else "or    " if number else "mend  " if proposed else "maybe "
-            reasons = _reasons(one) if at == len(one.changes) - 1 else ""
+        if (home := homes[_key(one)]) != at:
+            paragraph(out, line(("or    ", "dim"), f"nothing here, if another mend of {home} is right"), 5)
+            continue
+        for place, change in enumerate(one.changes):
+            word = "      " if place else "or    " if number else "mend  " if proposed else "maybe "
+            reasons = _reasons(one) if place == len(one.changes) - 1 else ""
             paragraph(out, line((word, "dim" if number else "green"), describe(change), (reasons, "dim")), 5)
+
+
+def _homes(findings: Sequence[Finding]) -> _Homes:
+    """Where each explanation is told in full: at the finding that is most about what it changes."""
+    homes, most = _Homes(), dict[tuple[str, ...], int]()
+    for at, finding in enumerate(findings, 1):
+        seen = [fact.key for fact in finding.evidence]
+        for one in finding.alternatives:
+            key, about = _key(one), sum(change.key in seen for change in one.changes)
+            if about > most.get(key, -1):
+                homes[key], most[key] = at, about
+    return homes
+
+
+def _key(one: Alternative) -> tuple[str, ...]:
+    return tuple(map(str, one.changes))
 
 
 def _reasons(one: Alternative) -> str:
