@@ -113,3 +113,15 @@ class Hearing:
         hosts = (host for one in classes if one.block is not None for host in one.hosts[:2])
         gateways = (s for s in self.context.network.stations.gateways if s.address and self.vlan(s) == vid)
         return any(s is not station and self.hears(s) for s in (*hosts, *gateways))
+
+    def others_served(self, vid: int, station: Station) -> bool:
+        """Whether an interface serves a subnet in a VLAN that is not a station's own, and hosts of it live there."""
+        if station.address is None:
+            return False
+        for gateway in self.context.expected.served(vid):
+            own = gateway.address
+            if gateway is station or own is None or not self.hears(gateway) or station.address.ip in own.network:
+                continue
+            if any(isinstance(one.station, HostStation) and self.vlan(one.station) == vid for one in self.kin(gateway)):
+                return True
+        return False

@@ -48,7 +48,7 @@ UNASKED = -1.5
 UNUSED = 0.75
 """The address that the interface has instead is used by nobody, and nobody is in its subnet."""
 SECOND = -1.0
-"""The interface has an address already, and its subnet has hosts: two subnets in one VLAN are rare."""
+"""Hosts of another subnet live in that VLAN, which an interface serves: two subnets in one VLAN are rare."""
 AT_END = 0.3
 """It is the first or last address of its subnet, as gateways mostly are: decides only between equals."""
 FREE_NATIVE = 0.5

@@ -151,25 +151,28 @@ def _takes_tag(context: Context, end: End, vid: int) -> bool:
     )
 
 
-def _unfit(context: Context, own: PrefixedAddress, vid: int | None) -> Callable[[Interface], tuple[bool, bool, bool]]:
+def _unfit(context: Context, own: PrefixedAddress, vid: int | None) -> Callable[[Interface], tuple[bool, ...]]:
     """What speaks against the device of an interface as the one that had the address.
 
-    It does not route; no route of others leads to it for that subnet; the VLAN does not get there.
+    It does not route; it sends that very subnet's packets on to somebody else; no route of others leads to it for that
+    subnet; the VLAN does not get there.
     """
     network, parts = context.network, context.network.components
     holders = network.stations.by_address
-    led: dict[str, set[str]] = defaultdict(set)
+    led, passed = defaultdict[str, set[str]](set), set[str]()
     for route in network.survey.routes:
         if route.next_hop not in (None, NONE) and own.ip in ip_network(route.prefix):
+            passed |= {network.names.spelled[route.device]} if own.network == ip_network(route.prefix) else set()
             for holder in holders.of(route.next_hop or ""):
                 led[holder.device].add(network.names.spelled[route.device])
     living = [s for s in context.expected.near(own.ip) if context.expected.current_vlan(s) == vid]
     homes = {parts.of(node) for s in living for tap in s.taps for node in tap.enter([vid or 0])} - {None}
 
-    def unfit(gateway: Interface) -> tuple[bool, bool, bool]:
+    def unfit(gateway: Interface) -> tuple[bool, ...]:
         there = (parts.of(Node(tap.device, vid or 0)) for tap in gateway.taps if tap.device)
         led_here = bool(led.get(gateway.device, set()) - {gateway.device})
-        return network.routing.on(gateway.device) is False, not led_here, not any(part in homes for part in there)
+        off, elsewhere = network.routing.on(gateway.device) is False, gateway.device in passed
+        return off, elsewhere, not led_here, not any(part in homes for part in there)
 
     return unfit
 
