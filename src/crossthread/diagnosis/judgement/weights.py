@@ -21,7 +21,7 @@ ONE_ROUTE = 0.25
 """One route leads to an address that nobody has: as well may the route be wrong, and that is mended with less risk."""
 PEER, PEERS = 0.5, 1.5
 """Another host of the same kind with the same setting, and what all of them weigh at most."""
-EMPTIED = 2.0
+EMPTIED = 2.75
 """Without the host nobody would be in a VLAN that an interface serves: by all access ports of its devices."""
 STRANGERS = -0.75
 """Hosts live in that VLAN, and none of the station's subnet."""
