@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 
+from crossthread.diagnosis.judgement.for_hosts import looks_changed
 from crossthread.diagnosis.judgement.hearing import Hearing
 from crossthread.diagnosis.listed_vlans import ListedVlans
 from crossthread.network.topology.names import End
@@ -11,8 +12,20 @@ from crossthread.survey.changes import Change
 from crossthread.values import NONE
 
 
-def against(hearing: Hearing, changes: Iterable[Change]) -> Iterator[str]:
-    """What speaks for leaving a port that a station is plugged into in the VLAN where it is."""
+def against(hearing: Hearing, changes: Sequence[Change]) -> Iterator[str]:
+    """What speaks for leaving a station's port in the VLAN where it is, or a host's gateway as it is."""
+    yield from _against_moving(hearing, changes)
+    for change in changes:
+        hop, host = change.cells.get("gateway"), hearing.context.network.stations.hosts.get(_name(change))
+        if host is not None and hop not in (None, NONE) and "address" not in change.cells:
+            yield from looks_changed(hearing, host, str(hop))
+
+
+def _name(change: Change) -> str:
+    return str(change.key.get("host") or "").casefold()
+
+
+def _against_moving(hearing: Hearing, changes: Iterable[Change]) -> Iterator[str]:
     moved = (c for c in changes if c.table == "ports" and "pvid" in c.cells and "mode" not in c.cells)
     for end in (End(str(change.key["device"]), str(change.key["port"])) for change in moved):
         row, hosts = hearing.context.port(end), hearing.context.hosts_at(end)

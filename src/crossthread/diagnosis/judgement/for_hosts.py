@@ -54,31 +54,32 @@ def _for_gateway(hearing: Hearing, host: HostStation, hop: str) -> Iterator[Witn
     inside = host.address is not None and now not in (None, NONE) and address(now or "") in host.address.network
     if inside and any(map(_at_end, holders)):
         yield Witness(weights.AT_END, "")
-    if not users and any(_looks_changed(hearing, host, holder) for holder in holders):
+    if any(looks_changed(hearing, host, hop)):
         yield Witness(weights.DOUBTFUL, "")
 
 
-def _looks_changed(hearing: Hearing, host: HostStation, holder: Interface) -> bool:
-    """Whether an interface may have another address than it should.
+def looks_changed(hearing: Hearing, host: HostStation, hop: str) -> Iterator[str]:
+    """Why the interface that has an address, which no other host uses, may have another one than it should.
 
     Other hosts of the subnet use one that nobody has, which stands at an end of the subnet if the interface's does; or
-    all other gateways that hosts use are at one end of their subnets.
+    all other gateways that hosts use are at an end of their subnets.
     """
-    stations = hearing.context.network.stations
-    if holder.address is None or host.address is None:
-        return False
-    peers = [
-        one.station.row.gateway for one in hearing.near(host.address.ip, host) if isinstance(one.station, HostStation)
-    ]
-    hops = {hop for hop in peers if hop not in (None, NONE) and hop not in stations.by_address}
-    lost = [ip for ip in map(address, hops) if ip in holder.address.network]
-    if any(not _at_end(holder) or end_of(ip, holder.address) is not None for ip in lost):
-        return True
-    rest = [s for s in stations.gateways if s is not holder and s.address is not None]
-    others = {
-        end_of(s.address.ip, s.address) for s in rest if s.address and hearing.context.expected.users(s.address.ip)
-    }
-    return len(others) == 1 and None not in others and not _at_end(holder)
+    stations, expected = hearing.context.network.stations, hearing.context.expected
+    holders = (s for s in stations.by_address.of(hop) if isinstance(s, Interface) and s.address is not None)
+    if host.address is None or hearing.count_users(hop, host):
+        return
+    near = [one.station for one in hearing.near(host.address.ip, host) if isinstance(one.station, HostStation)]
+    hops = dict.fromkeys(s.row.gateway for s in near if s.row.gateway not in (None, NONE))
+    for holder in holders:
+        assert holder.address is not None
+        lost = [ip for used in hops if (ip := address(used or "")) in holder.address.network]
+        lost = [ip for ip in lost if str(ip) not in stations.by_address]
+        if odd := next((ip for ip in lost if not _at_end(holder) or end_of(ip, holder.address)), None):
+            yield f"others of its subnet use {odd}, which nobody has, and nobody else uses {hop}"
+        used = [s for s in stations.gateways if s is not holder and s.address and expected.users(s.address.ip)]
+        ends = {end_of(own.ip, own) for s in used if (own := expected.subnet(s)) is not None}
+        if ends and None not in ends and not _at_end(holder):
+            yield f"nobody else uses {hop}, which is at no end of its subnet, as the other gateways are"
 
 
 def _at_end(interface: Interface) -> bool:

@@ -100,14 +100,7 @@ def places_for(context: Context, own: PrefixedAddress, vid: int | None) -> Itera
     asked = bool(context.expected.users(own.ip))  # else whoever uses the other address may be one of those not listed
     for gateway in bare[:1] or [g for g in serving if asked and unused(context, g)][:1]:
         yield (set_gateway(gateway, address=str(own)),)
-    idle = [
-        end
-        for end, faced in context.adjacencies_at.items()
-        if (row := context.port(end)) is not None and row.mode == "routed" and not context.network.gateways_at.get(end)
-        for far in [context.port(faced[0].far(end))]
-        if far is not None and far.mode == "access" and far.pvid == vid
-    ]
-    for end in idle:
+    for end in (end for end, home in idle_ports(context) if home == vid):
         cells = {"port": end.port, "untagged": "yes", "admin": "up", "oper": "up", "proxy_arp": "no"}
         key = {"device": end.device, "interface": end.port, "address": str(own)}
         yield (Change("gateways", key, cells), *raise_link(context, end))
@@ -123,6 +116,16 @@ def places_for(context: Context, own: PrefixedAddress, vid: int | None) -> Itera
             native = any(port is not None and port.pvid == vid for port in facing)
             cells2 |= {"port": gateway.end.port, "untagged": "yes" if native else "no"}
         yield (Change("gateways", {"device": gateway.device, "interface": name, "address": str(own)}, cells2),)
+
+
+def idle_ports(context: Context) -> Iterator[tuple[End, int]]:
+    """The routers' ports that have no address, each with the VLAN of the access port that it is cabled to."""
+    for end, faced in context.adjacencies_at.items():
+        row, far = context.port(end), context.port(faced[0].far(end))
+        if row is None or row.mode != "routed" or context.network.gateways_at.get(end):
+            continue
+        if far is not None and far.mode == "access" and far.pvid:
+            yield end, far.pvid
 
 
 def _by_another_port(context: Context, own: PrefixedAddress, vid: int) -> Iterator[tuple[Change, ...]]:

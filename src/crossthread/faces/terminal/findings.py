@@ -11,7 +11,6 @@ from crossthread.diagnosis.findings import Alternative, Finding
 from crossthread.faces.terminal.console import STYLES, count, line, paragraph, said
 from crossthread.survey.changes import Change
 
-
 _Homes = dict[tuple[str, ...], int]
 """Each explanation with the number of the finding at which it is told: others that it does without refer to that."""
 
