@@ -57,12 +57,11 @@ class Harmless(unittest.TestCase):
             self.assertEqual(why(Network(without_device(campus("578012"), "rt-a")), *pair).repair, ())
 
     def test_of_an_interface_and_hosts_none_is_renumbered_while_the_interface_may_not_be(self):
-        for name, device, pair in (("318221", "sw-d", ("host-6", "host-3")), ("618217", "sw-a", ("host-4", "host-1"))):
-            answer = why(Network(without_device(campus(name), device)), *pair)
-            told = [
-                str(change) for finding in answer.findings for one in finding.alternatives for change in one.changes
-            ]
-            self.assertEqual((answer.verdict, answer.repair, len(told)), ("fails", (), 1))  # it is told as one of more
+        answer = why(Network(without_device(campus("318221"), "sw-d")), "host-6", "host-3")
+        told = [str(change) for finding in answer.findings for one in finding.alternatives for change in one.changes]
+        self.assertEqual((answer.verdict, answer.repair, len(told)), ("fails", (), 1))  # it is told as one of more
+        answer = why(Network(without_device(campus("618217"), "sw-a")), "host-4", "host-1")
+        self.assertEqual(list(map(str, answer.repair)), ["hosts host-1: gateway = 10.147.134.161"])  # as its peers have
 
     def test_a_routers_port_is_not_moved_to_one_host_while_others_of_its_subnet_were_not_found(self):
         answer = why_all(without_device(campus("438332"), "sw-a"))

@@ -102,7 +102,8 @@ def _of_one(context: Context, name: str) -> list[list[Finding]]:
         found.append([finding])
         made = try_out(context.network, finding.repair) if finding.rule == "host-address-missing" else None
         if made is not None:
-            found += [[finding, then] for then in _hypotheses(Context(made, context.plan), name)]
+            later = _hypotheses(Context(made, context.plan), name)
+            found += [[finding, then] for then in later if not _given([then])]  # another address is one of the first
     return found
 
 
