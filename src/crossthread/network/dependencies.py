@@ -51,6 +51,7 @@ PARTS = {
     "trees": Part(
         _columns(
             "trees.device,instance,vlans,protocol,region,priority,address,bpdus "
+            "trees.root_priority,root_address,root_cost,root_port "
             "tree_ports.device,port,instance,cost,priority,number,bpdus "
             "ports.speed cabled.bridged devices.capabilities coverage.*"
         ),

@@ -1,4 +1,4 @@
-"""Which VLANs a port forwards: observed spanning-tree states first, then what the standard gives, else unknown."""
+"""Which VLANs a port forwards: observed states of trees first, then what the standard gives, else what is reported."""
 
 from __future__ import annotations
 
@@ -12,6 +12,7 @@ from crossthread.network.coverage import Covered
 from crossthread.network.spanning import roles as spanning
 from crossthread.network.spanning.input_columns import TreeColumns, regular
 from crossthread.network.spanning.inputs import TreeInputs, TreeRows, gather_inputs, sort_rows
+from crossthread.network.spanning.reported import reported_forwarding
 from crossthread.network.spanning.role_arrays import array_roles
 from crossthread.network.three_valued import ANYTHING, EVERYTHING, NOTHING, Bounds
 from crossthread.network.topology.adjacency import Adjacency, on_a_cycle
@@ -80,6 +81,7 @@ class Trees:
             self._in_tree[device].add(instance)
         self._instances: dict[str, dict[int, Bounds]] = {}
         self._roles: dict[int, Mapping[End, spanning.Role]] = {}
+        self._by_report: dict[int, Mapping[End, bool]] = {}
         self._asked: tuple[int, TreeInputs] | None = None
         self._computed_before: dict[object, Mapping[End, spanning.Role]] = {}
         self._all_instances = {row.instance for row in survey.trees}
@@ -195,9 +197,18 @@ class Trees:
 
     def _computed(self, end: End, instance: int, vids: Bounds) -> Bounds:
         role = self.compute(instance).get(end)
-        if role is None:
+        forwards = role.forwards if role is not None else self._reported(instance).get(end)
+        if forwards is None:
             return Bounds(0, vids.possible)
-        return vids if role.forwards else NOTHING
+        return vids if forwards else NOTHING
+
+    def _reported(self, instance: int) -> Mapping[End, bool]:
+        """What follows from the root ports that bridges report, where nobody read what decides the tree."""
+        if instance not in self._by_report:
+            ends = [a for a in self._adjacencies if not any(self.dropping(instance, end) for end in (a.a, a.b))]
+            rows = self._rows.members.get(instance, {})
+            self._by_report[instance] = reported_forwarding(rows, ends, self._names.port)
+        return self._by_report[instance]
 
     def compute(self, instance: int) -> Mapping[End, spanning.Role]:
         """The roles that the standard gives in an instance; parts whose inputs were not observed are left out.
