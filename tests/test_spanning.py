@@ -8,14 +8,17 @@ from types import MappingProxyType
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from msgspec import structs
 from scipy.sparse import csr_matrix
 from scipy.sparse.csgraph import dijkstra
 
 from crossthread import Network
 from crossthread.demo.generator import generate
+from crossthread.network.spanning.reported import reported_forwarding
 from crossthread.network.spanning.role_arrays import ArrayRoles, array_roles
 from crossthread.network.spanning.roles import BridgeId, TreeEnd, compute, default_cost, instance_roles, short_cost
 from crossthread.network.spanning.standing_tree import StandingTree
+from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End
 from crossthread.survey.records import Tree, TreePort
 
@@ -90,6 +93,27 @@ class Laws(unittest.TestCase):
                 open_links.append((one.end.device, two.end.device))
         self.assertEqual(parts(bridges, open_links), parts(bridges, pairs))
         self.assertEqual(len(open_links), len(bridges) - len(parts(bridges, pairs)))
+
+    @settings(max_examples=200, deadline=None)
+    @given(networks())
+    def test_what_bridges_report_of_their_way_to_the_root_tells_the_same_tree(self, network):
+        bridges, links = network
+        roles = compute(bridges, links)
+        rows = {}
+        for name, own in bridges.items():
+            held = [role for end, role in roles.items() if end.device == name]
+            port = next((end.port for end, role in roles.items() if end.device == name and role.role == "root"), "none")
+            root, cost = (held[0].root, held[0].root_cost) if held else (own, 0)
+            rows[name] = Tree(name, 0, None, "rstp", None, *own, *root, cost, port)
+        cables = [Adjacency(one.end, two.end, (), True) for one, two in links]
+        told = reported_forwarding(rows, cables, lambda device, port: port)
+        self.assertEqual(told, {end: roles[end].forwards for end in told})
+        apart = [link for link in links if link[0].end.device != link[1].end.device]
+        self.assertEqual(set(told), {one.end for link in apart for one in link})
+        half = reported_forwarding(
+            {n: structs.replace(row, root_port=None) for n, row in rows.items()}, cables, lambda d, p: p
+        )
+        self.assertEqual(half, {})  # a port of which nobody knows whether it is the way to the root may be
 
     @settings(max_examples=100, deadline=None)
     @given(networks(), st.randoms(use_true_random=False))

@@ -1,0 +1,96 @@
+"""Several faults in one way: each is told with what may be wrong instead, and none rests on what is not so."""
+
+import re
+import tempfile
+import unittest
+from pathlib import Path
+
+from crossthread import Change, Network, apply_changes, why, write_survey
+from tests.building import cabled, hosts, network_of, ports
+from tests.refusing import Refusing
+from tests.test_command import run
+from tests.yard import at, host, interface, yard
+
+LOST = Change("gateways", {"device": "crane", "interface": "g1.10", "address": "10.9.10.1/24"}, {}, True)
+
+
+class Yard(unittest.TestCase):
+    def asked(self, *changes, **shape):
+        with tempfile.TemporaryDirectory() as folder:
+            self.survey = apply_changes(yard(Path(folder), **shape), changes)
+        answer = why(Network(self.survey), "desk-loft-1", "till-keel-1")
+        self.assertTrue(answer.repair_proven)
+        Refusing(self.survey).carry_out(answer.order)
+        return answer
+
+    def test_two_ports_of_a_router_in_one_vlan_are_one_too_many(self):
+        answer = self.asked(at("keel", "t8", pvid=20), style="ports", desks=(1, 0))
+        self.assertEqual([str(c) for c in answer.repair], ["ports keel t8: pvid = 10"])
+
+    def test_of_a_host_without_address_its_port_and_that_of_its_gateway_are_weighed(self):
+        lost = host("desk-loft-1", address="none")
+        answer = self.asked(lost, at("keel", "t8", pvid=20), style="ports", desks=(1, 0))
+        mends = [str(c) for c in answer.repair]
+        self.assertIn("ports keel t8: pvid = 10", mends)
+        self.assertEqual([mend for mend in mends if "pvid" in mend], ["ports keel t8: pvid = 10"])
+
+    def test_a_prefix_without_way_out_is_that_of_whoever_shares_the_gateway(self):
+        answer = self.asked(host("desk-loft-1", address="10.9.10.201/30"), LOST, desks=(1, 1))
+        self.assertEqual([f.rule for f in answer.findings], ["host-mask-differs", "gateway-missing"])
+        self.assertIn("hosts desk-loft-1: address = 10.9.10.201/24", map(str, answer.repair))
+        given = [change.key["address"] for change in answer.repair if change.table == "gateways"]
+        self.assertEqual(given, ["10.9.10.1/24"])  # the address that both ask for, of the subnet that both are in
+
+    def test_a_gateway_that_looks_changed_is_given_to_nobody_for_sure(self):
+        odd = interface("crane", "g1.10", 10, address="10.9.10.77/24")
+        answer = self.asked(host("desk-loft-1", gateway="none"), odd, desks=(1, 0))
+        self.assertEqual([str(c) for c in answer.repair], ["hosts desk-loft-1: gateway = 10.9.10.77"])
+        (told,) = answer.findings[0].alternatives[0].against
+        self.assertEqual((answer.confidence, "10.9.10.77" in told), ("likely", True))
+        plain = self.asked(host("desk-loft-1", gateway="none"), desks=(1, 0))
+        self.assertEqual((plain.confidence, plain.findings[0].alternatives[0].against), ("sure", ()))
+
+    def test_an_explanation_that_does_without_several_faults_is_told_at_each(self):
+        changes = [Change("devices", {"device": "crane"}, {"routing": "no"}), at("keel", "till1", pvid=10),
+                   host("desk-loft-1", address="10.9.10.20/16", gateway="none"),
+                   interface("crane", "g1.10", 10, proxy_arp="yes")]  # fmt: skip
+        answer = self.asked(*changes)
+        self.assertEqual(len(answer.findings), 4)
+        other = next(one.changes for one in answer.findings[-1].alternatives if one.changes[0].table == "hosts")
+        for finding in answer.findings:
+            self.assertIn(other, [one.changes for one in finding.alternatives], finding.rule)
+        with tempfile.TemporaryDirectory() as folder:
+            write_survey(self.survey, Path(folder) / "yard")
+            shown = run("why", Path(folder) / "yard", "desk-loft-1", "till-keel-1").stdout
+        self.assertEqual(len(re.findall(r"nothing here, if another mend of 4 is right", shown)), 3, shown)
+        self.assertEqual(len(re.findall("hosts till-keel-1: address → ", shown)), 1)  # in full at the one it is about
+
+    def test_what_a_mend_takes_for_granted_is_mended_as_well(self):
+        """Without gateway and with a short prefix a host is answered for by a router, once that forwards again."""
+        changes = [Change("devices", {"device": "crane"}, {"routing": "no"}), at("keel", "till1", pvid=10),
+                   host("desk-loft-1", address="10.9.10.20/16", gateway="none"),
+                   interface("crane", "g1.10", 10, proxy_arp="yes")]  # fmt: skip
+        told = {f.rule for f in self.asked(*changes).findings}
+        self.assertLessEqual({"host-mask-differs", "host-gateway-missing", "port-vlan-wrong", "routing-off"}, told)
+
+
+class Places(unittest.TestCase):
+    def test_a_router_that_passes_a_subnet_on_did_not_have_its_gateway(self):
+        with tempfile.TemporaryDirectory() as folder:
+            network = network_of(
+                Path(folder), devices="device|capabilities|routing\nkeel|bridge router|yes\ncrane|router|yes",
+                ports=ports("keel p1 access 10", "keel p2 access 20", "keel t1 trunk 1 1 10 20 30",
+                            "crane g1 routed none"),
+                neighbors=cabled("keel t1 crane g1"),
+                gateways="device|interface|address|vid|port|untagged|admin|oper|proxy_arp\n"
+                         "crane|g1.20|10.9.20.1/24|20|g1|no|up|up|no\ncrane|g1.30|10.9.30.1/29|30|g1|no|up|up|no\n"
+                         "keel|vlan30|10.9.30.2/29|30|||up|up|no",
+                routes="device|prefix|next_hop|origin\ncrane|10.9.10.0/24|10.9.30.2|static\nkeel|0.0.0.0/0|10.9.30.1|static",
+                hosts=hosts("a 10.9.10.20/24 10.9.10.1 keel p1", "b 10.9.20.20/24 10.9.20.1 keel p2"),
+            )  # fmt: skip
+        answer = why(network, "a", "b")
+        self.assertEqual([(c.key["device"], c.key["address"]) for c in answer.repair], [("keel", "10.9.10.1/24")])
+
+
+if __name__ == "__main__":
+    unittest.main()
