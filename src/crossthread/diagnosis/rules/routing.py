@@ -78,7 +78,9 @@ def route_missing(context: Context, gateway: Interface, target: Address, back: b
     """
     device, table = gateway.device, gateway.row.table
     routes = [row for row in context.network.routing.routes(device) if target in ip_network(row.prefix)]
-    goal, hop, out = _next_hop(context, device, table, target)
+    serving, hop, out = _next_hop(context, device, table, target)
+    subnet = context.expected.subnet(serving) if serving is not None else None
+    goal = subnet.network if subnet is not None and hop is not None else None
     evidence: tuple[Evidence, ...] = ()
     repair: tuple[Change, ...] = ()
     wrong: Route | None = None
@@ -112,7 +114,7 @@ def route_missing(context: Context, gateway: Interface, target: Address, back: b
     return Finding(
         "route-back-missing" if back else "route-missing",
         "breaks",
-        (Subject(device=device),),
+        (Subject(device=device), *([at_station(serving)] if serving is not None else [])),
         says + hint,
         evidence,
         repair,
@@ -121,8 +123,8 @@ def route_missing(context: Context, gateway: Interface, target: Address, back: b
 
 def _next_hop(
     context: Context, device: str, table: str | None, target: Address
-) -> tuple[object, Address | None, str | None]:
-    """The destination's subnet, and the next hop towards the device that serves it, breadth first over routers."""
+) -> tuple[Interface | None, Address | None, str | None]:
+    """Who serves the destination's subnet, and the next hop towards that device, breadth first over routers."""
     stations = context.network.stations
     serving = {
         s.device: s
@@ -135,8 +137,7 @@ def _next_hop(
         following: list[tuple[str, Address | None, str | None]] = []
         for at, hop, out in layer:
             if at in serving and hop is not None:
-                wanted = context.expected.subnet(serving[at])
-                return (wanted.network if wanted else None), hop, out
+                return serving[at], hop, out
             for near in stations.on_device.get(at, ()):
                 for far in context.expected.near(near.address.ip) if near.address else ():
                     if isinstance(far, HostStation) or far.device in seen or far.address is None:
@@ -145,7 +146,7 @@ def _next_hop(
                     first = (far.address.ip, near.name) if hop is None else (hop, out)
                     following.append((far.device, *first))
         layer = following
-    return None, None, None
+    return next(iter(serving.values()), None), None, None
 
 
 @rule("proxy-arp-hides", "Gateway and routing")
