@@ -106,6 +106,7 @@ def route_missing(context: Context, gateway: Interface, target: Address, back: b
     if unread.routes_of(device) or (unread.anywhere and nobody):
         return None  # the route, or what its next hop leads to, may be what nobody read
     prefix = goal or ip_network(f"{target}/{target.max_prefixlen}")
+    own = wrong is None or ip_network(wrong.prefix) == goal  # a wider one is wrong for others as well
     if wrong is not None:
         says = f"{device} sends packets for {prefix} to {wrong.next_hop}, which does not lead there"
     else:
@@ -114,7 +115,7 @@ def route_missing(context: Context, gateway: Interface, target: Address, back: b
     return Finding(
         "route-back-missing" if back else "route-missing",
         "breaks",
-        (Subject(device=device), *([at_station(serving)] if serving is not None else [])),
+        (Subject(device=device), *([at_station(serving)] if own and serving is not None else [])),
         says + hint,
         evidence,
         repair,
