@@ -108,7 +108,7 @@ def _needed(context: Context, rule: Rule) -> Iterable[_Asked]:
             names = context.network.survey.column("hosts", "host")
             hosts.update((names[n].casefold(), None) for n in places)
         else:
-            ends.update((end, None) for end in _ends(context, table, places))
+            ends.update((end, None) for end in _ends(context, table, places, rule.where is in_use))
     if rule.about is About.PORT:
         return ((end,) for end in ends)
     stations = context.network.stations.hosts
@@ -121,13 +121,17 @@ def _places(context: Context, table: str, column: str, values: list[str] | None 
     return compress(count(), held if values is None else map(values.__contains__, held))
 
 
-def _ends(context: Context, table: str, places: Iterable[int]) -> Iterator[End]:
-    """The ports that some rows are about."""
+def _ends(context: Context, table: str, places: Iterable[int], used: bool) -> Iterator[End]:
+    """The ports that some rows are about; with `used` none to which nothing is known to be plugged in."""
     names, survey = context.network.names, context.network.survey
     devices, ports = (survey.column(table, column) for column in ("device", "port"))
+    linked, taken = context.adjacencies_at, context.host_ends
     for n in places:
-        device = names.spelled[devices[n]]
-        yield End(device, ports[n] if table == "ports" else names.port(device, ports[n]) or ports[n])
+        end = names.spelled[devices[n]], ports[n]  # as it is written: an end is made only of one that is asked about
+        if used and end not in linked and end not in taken and (table == "ports" or end[1] in names.ports[end[0]]):
+            continue
+        device, port = end
+        yield End(device, port if table == "ports" else names.port(device, port) or port)
 
 
 def _hosts(context: Context) -> Iterator[tuple[Station]]:
