@@ -9,7 +9,7 @@ from typing import Any, TypeVar
 
 from crossthread.diagnosis.expected.expectations import Expected
 from crossthread.network.hosts.classes import HostClass
-from crossthread.network.hosts.station import HostStation, Interface
+from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.network import Network
 from crossthread.network.three_valued import EVERY_VID
 from crossthread.network.topology.adjacency import Adjacency, bundle
@@ -232,12 +232,21 @@ class Context:
     @cached_property
     def used_vlans(self) -> VlanSet:
         """The VLANs in which there are hosts or gateways, as things are and as they should be."""
-        found = 0
-        firsts = [one.hosts[0] for one in self.network.classes.all]
-        for station in (*firsts, *self.network.stations.gateways):
-            for vid in (self.expected.current_vlan(station), self.expected.vlan(station)):
-                found |= 1 << vid if vid else 0
+        found = self.lived_in.bits
+        for station in self._one_of_each:
+            vid = self.expected.vlan(station)
+            found |= 1 << vid if vid else 0
         return VlanSet(found)
+
+    @cached_property
+    def lived_in(self) -> VlanSet:
+        """The VLANs in which there are hosts or gateways as things are: soon told, as nothing has to be judged."""
+        return VlanSet.of(vid for one in self._one_of_each if (vid := self.expected.current_vlan(one)))
+
+    @property
+    def _one_of_each(self) -> list[Station]:
+        """A host of each class, and all gateways."""
+        return [*(one.hosts[0] for one in self.network.classes.all), *self.network.stations.gateways]
 
     @cached_property
     def on_rings(self) -> dict[str, int]:

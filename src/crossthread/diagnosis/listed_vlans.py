@@ -29,7 +29,8 @@ class ListedVlans:
     @cached_property
     def empty(self) -> VlanSet:
         """The VLANs that trunks' lists name and in which nobody is; of natives only if there are no others."""
-        empty = self._in_lists & ~(self._context.used_vlans.bits | 1 << 1)
+        empty = self._in_lists & ~(self._context.lived_in.bits | 1 << 1)
+        empty &= ~self._context.used_vlans.bits if empty else 0  # who should be where is dear to find out
         return VlanSet(empty & ~self._natives or empty)
 
     @cached_property

@@ -22,7 +22,7 @@ from crossthread.diagnosis.repair.rival_explanations import (
 )
 from crossthread.diagnosis.repair.side_effects import Stopped
 from crossthread.diagnosis.repair.tree_costs import opened
-from crossthread.diagnosis.repair.trials import changes_of, collect, try_out, works
+from crossthread.diagnosis.repair.trials import Outcomes, changes_of, collect, try_out
 from crossthread.diagnosis.repair.withheld import bare, moves, told_only
 from crossthread.diagnosis.rules.plan import plan_host
 from crossthread.diagnosis.rules.survey import unexplained
@@ -70,7 +70,7 @@ def mend(context: Context, source: str, target: str) -> list[Finding]:
         return told or _stops(context, source, target)
     rivals = [(other, compare.margin(best, other)) for other in found]
     ranked = [_ranked(context, best, finding, (source, target), rivals) for finding in best.findings]
-    if not works(context.network, ranked, source, target):  # two of the best mends get into each other's way
+    if not context.once(Outcomes).works(ranked, source, target):  # two of the best mends get into each other's way
         ranked = [msgspec.structs.replace(f, repair=own.repair) for f, own in zip(ranked, best.findings, strict=True)]
     if context.network.unread.anywhere:  # what fits better may be at something that nobody read
         unfit = {finding.identity for finding, share in zip(best.findings, best.shares, strict=True) if share < 0}

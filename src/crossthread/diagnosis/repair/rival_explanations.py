@@ -16,6 +16,7 @@ from crossthread.diagnosis.repair.facts import on_facts
 from crossthread.diagnosis.repair.hypotheses import hypotheses
 from crossthread.diagnosis.repair.side_effects import Stopped
 from crossthread.diagnosis.repair.trials import (
+    Outcomes,
     changes_of,
     collect,
     given_back,
@@ -23,7 +24,6 @@ from crossthread.diagnosis.repair.trials import (
     one_tag_twice,
     only_needed,
     try_out,
-    works,
 )
 from crossthread.diagnosis.vlan_pieces import split_vlans
 from crossthread.network.hosts.ends import end_named
@@ -79,7 +79,7 @@ class Comparison:
             evident = share > 0 or finding.rule in _EVIDENT or _suffered(self._context, [finding])
             anyway = evident and finding.identity not in rules
             anyway = anyway and not accused(self._context, finding.repair) & blamed
-            if not (anyway and works(self._context.network, [*other.findings, finding], *self._pair)):
+            if not (anyway and self._context.once(Outcomes).works([*other.findings, finding], *self._pair)):
                 heavy += share
         return heavy
 
@@ -139,8 +139,8 @@ def explanation_of(context: Context, source: str, target: str, known: Sequence[F
         return None
     if one_address_twice(made, changes):
         return None
-    needed = on_facts(only_needed(context.network, source, target, findings), findings)
-    if needed is None or not works(context.network, needed, source, target):
+    needed = on_facts(only_needed(context, source, target, findings), findings)
+    if needed is None or not context.once(Outcomes).works(needed, source, target):
         return None
     hearing = Hearing(context, accused(context, changes_of(needed)))
     shares = [_share(hearing, finding) for finding in needed]

@@ -127,34 +127,49 @@ def _reverts(findings: Sequence[Finding], later: Finding) -> bool:
     )
 
 
-def works(network: Network, findings: Sequence[Finding], source: str, target: str) -> bool:
-    """Whether nothing that is known stops two hosts once some findings are mended."""
-    return outcome(network, findings, source, target) is not False
+class Outcomes:
+    """What becomes of pairs once some findings are mended: `context.once(Outcomes)`, each set of changes tried once.
+
+    Explanations have most of their faults in common, so the same few are tried again and again.
+    """
+
+    def __init__(self, context: Context) -> None:
+        self._network = context.network
+        self._known: dict[tuple[str, ...], Truth] = {}
+
+    def of(self, findings: Sequence[Finding], source: str, target: str) -> Truth:
+        """Whether two hosts reach each other then; they do not if the mends cannot be made."""
+        changes = changes_of(findings)
+        key = (source, target, *sorted(map(str, changes)))
+        if key not in self._known:
+            trial = try_out(self._network, changes)
+            walked = walks(trial, source, target) if trial is not None else ()
+            self._known[key] = all_of(walk.arrives for walk in walked) if walked else False
+        return self._known[key]
+
+    def works(self, findings: Sequence[Finding], source: str, target: str) -> bool:
+        """Whether nothing that is known stops them then."""
+        return self.of(findings, source, target) is not False
 
 
-def outcome(network: Network, findings: Sequence[Finding], source: str, target: str) -> Truth:
-    """Whether two hosts reach each other once some findings are mended; they do not if that cannot be done."""
-    trial = try_out(network, changes_of(findings))
-    return all_of(walk.arrives for walk in walks(trial, source, target)) if trial is not None else False
-
-
-def only_needed(network: Network, source: str, target: str, findings: list[Finding]) -> list[Finding]:
+def only_needed(context: Context, source: str, target: str, findings: list[Finding]) -> list[Finding]:
     """Leave out each finding without whose mend the pair works just as well.
 
     Not if another mend then speaks of an address that only this one gives: it would add an interface nobody meant.
     """
     if len(findings) < 2:
         return findings
-    kept, most = list(findings), _interfaces(network, findings)
-    as_good = {True, outcome(network, findings, source, target)}
+    outcome = context.once(Outcomes).of
+    kept, most = list(findings), _interfaces(findings)
+    as_good = {True, outcome(findings, source, target)}
     for finding in reversed(findings):
         rest = [other for other in kept if other is not finding]
-        if outcome(network, rest, source, target) in as_good and _interfaces(network, rest) <= most:
+        if outcome(rest, source, target) in as_good and _interfaces(rest) <= most:
             kept = rest
     return kept
 
 
-def _interfaces(network: Network, findings: Sequence[Finding]) -> int:
-    """How many rows of interfaces there are once some findings are mended."""
-    made = try_out(network, changes_of(findings))
-    return len(made.survey.gateways) if made is not None else 0
+def _interfaces(findings: Sequence[Finding]) -> int:
+    """How many rows of interfaces there are more once some findings are mended."""
+    changes = [change for change in changes_of(findings) if change.table == "gateways"]
+    return sum(map(adds_interface, changes)) - sum(change.delete for change in changes)

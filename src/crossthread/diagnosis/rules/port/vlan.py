@@ -82,10 +82,12 @@ def port_vlan_of_nobody(context: Context, host: HostStation) -> Finding | None:
     if host.address is None or host.end is None or row is None or row.mode != "access" or not row.pvid:
         return None
     homes = [group.vid for group in context.expected.groups(host.address.ip) for _ in group.stations[:2]]
+    if len(homes) < 2 or len(set(homes)) < len(homes) or context.network.unread.anywhere:
+        return None  # a gateway that nobody read would decide
     listed = context.once(ListedVlans)
     empty = listed.empty
-    if len(homes) < 2 or len(set(homes)) < len(homes) or len(empty) != 1 or context.network.unread.anywhere:
-        return None  # a gateway that nobody read would decide
+    if len(empty) != 1:
+        return None
     if not all(vid and (listed.misses(vid) or _has_strangers(context, vid, host.address)) for vid in homes):
         return None  # one of them is where it may well belong
     (vid,) = empty
