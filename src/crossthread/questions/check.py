@@ -16,6 +16,7 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.effects import find_effects
 from crossthread.diagnosis.findings import SEVERITIES, Finding, Severity, Subject
 from crossthread.diagnosis.repair.hypotheses import judged
+from crossthread.diagnosis.repair.withheld import each_harmless, grounded
 from crossthread.diagnosis.rules import plan as plan_rules
 from crossthread.diagnosis.rules import vlan as vlan_rules
 from crossthread.diagnosis.rules.survey import survey_gap
@@ -143,6 +144,7 @@ def _check(context: Context, today: date, progress: Callable[[], None]) -> Check
         way = search.between(pieces[0][0], pieces[1][0])
         causes[told.identity] = {finding.identity for finding in way.findings} if way is not None else set()
     kept, accepted, idle = _accepted(context, list(found.values()), today)
+    kept = each_harmless(context, grounded(context, kept))
     ordered = sorted(nested(context, [*kept, *idle], causes), key=_order)
     unchecked = not_read(context.network)
     return Check(tuple(ordered), _counts(ordered), tuple(sorted(accepted, key=_order)), unchecked=unchecked)

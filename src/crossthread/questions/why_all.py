@@ -12,6 +12,7 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.effects import find_effects, mended_by
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.repair.proof import in_order
+from crossthread.diagnosis.repair.withheld import grounded, together_harmless
 from crossthread.diagnosis.repair.work_order import WorkStep, central, work_order
 from crossthread.diagnosis.wanted_pairs import Share, Wanted
 from crossthread.network.given import of_network
@@ -114,6 +115,7 @@ def why_all(
 
 def _every(context: Context, found: list[Finding], seat: str | None, tried: Callable[[], None]) -> Every:
     network = context.network
+    found = grounded(context, found)
     kept = [finding for finding in found if finding.repair]
     wanted = Wanted(context)
     known: dict[frozenset[int], Share] = {}
@@ -135,13 +137,15 @@ def _every(context: Context, found: list[Finding], seat: str | None, tried: Call
             kept = rest
         else:
             weight[id(finding)] = best.works - without.works
+    withheld = [one for one in together_harmless(context, kept) if not one.repair]
+    kept = [one for one in kept if all(one.identity != other.identity for other in withheld)]
     kept.sort(key=lambda finding: -weight[id(finding)])
     mends, now = [], share([])
     for number, finding in enumerate(kept, 1):
         mends.append(Mend(finding, weight[id(finding)], share(kept[:number])))
     order = work_order(network, kept, None, seat)
     repair = in_order(merge_changes(change for finding in kept for change in finding.repair), order)
-    unmended = tuple(finding for finding in found if not finding.repair)
+    unmended = (*(finding for finding in found if not finding.repair), *withheld)
     return Every(
         now, mends[-1].after if mends else now, tuple(mends), unmended, repair, order, seat or central(network)
     )

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 
 import msgspec
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Alternative, Finding
+from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.confidence import confidence_of
+from crossthread.diagnosis.repair.rival_explanations import speaks_for
 from crossthread.diagnosis.repair.side_effects import Stopped
 from crossthread.diagnosis.repair.trials import changes_of
 from crossthread.values import NONE
@@ -29,6 +31,58 @@ def harmless(context: Context, findings: Sequence[Finding], told: bool = False) 
 def decided(findings: Sequence[Finding]) -> list[Finding]:
     """The same findings without the mends of those of which nothing decides between several; those are told."""
     return [told_only(one) if one.repair and confidence_of(one) == "open" else one for one in findings]
+
+
+_PLACES = ("port-vlan-wrong", "host-outside-subnet")
+"""Findings that say that a host is not where it should be: by its port, or by its address."""
+
+
+def grounded(context: Context, findings: Iterable[Finding]) -> list[Finding]:
+    """The same findings; where anything is unread, no host is put elsewhere because of no more than one other host.
+
+    The rest of its subnet may be just where it is: measured, one in ten of those was right.
+    """
+    if not context.network.unread.anywhere:
+        return list(findings)
+    found = list(findings)
+    for number, one in enumerate(found):
+        if one.rule in _PLACES and one.repair and moves(context, one) and speaks_for(context, one) <= weights.MATE:
+            found[number] = told_only(one)
+    return found
+
+
+def each_harmless(context: Context, findings: Iterable[Finding]) -> list[Finding]:
+    """The same findings, each without its mend if that by itself would stop a pair which works as it should.
+
+    Nor does an interface get another address if somebody may work with the one that it has.
+    """
+    by = context.once(Stopped).by
+
+    def harms(finding: Finding) -> bool:
+        costs = by(finding.repair) if _may_stop(finding) else None
+        readdressed = any(c.table == "gateways" and "address" in c.cells for c in finding.repair)
+        return costs is not None and bool(costs.stops or (readdressed and costs.doubtful))
+
+    return [told_only(one) if harms(one) else one for one in findings]
+
+
+def together_harmless(context: Context, findings: Sequence[Finding]) -> list[Finding]:
+    """The same findings without the mends because of which all together would stop a pair that works as it should."""
+    by, kept = context.once(Stopped).by, list(findings)
+    costs = by(changes_of(kept)).stops
+    while costs and kept:
+        rests = [[other for other in kept if other is not one] for one in kept]
+        kept, costs = min(((rest, by(changes_of(rest)).stops) for rest in rests), key=lambda tried: len(tried[1]))
+    return [one if one in kept else told_only(one) for one in findings]
+
+
+_ONLY_TOLD = frozenset({"discovery", "description", "speed", "duplex", "ttl", "edge", "guard"})
+"""Columns on which no way of a packet depends."""
+
+
+def _may_stop(finding: Finding) -> bool:
+    """Whether a mend changes anything by which packets find their way."""
+    return any(change.delete or not set(change.cells) <= _ONLY_TOLD for change in finding.repair)
 
 
 def told_only(finding: Finding) -> Finding:
