@@ -2,7 +2,7 @@
 
 import unittest
 
-from crossthread import Network, matrix, read_survey, why, why_all
+from crossthread import Network, check, matrix, read_survey, why, why_all
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.way.echo import lucky
 from tests.building import DATA, LAB
@@ -106,6 +106,40 @@ class Harmless(unittest.TestCase):
         pair = ("host-1", "host-3")
         self.assertEqual(why(Network(campus("388017")), *pair).verdict, "works")
         self.assertEqual(why(Network(without_device(campus("388017"), "sw-a")), *pair).verdict, "unknown")
+
+
+class Checked(unittest.TestCase):
+    """`check` and `why --all` propose nothing either that stops a pair which works."""
+
+    def harmed(self, survey, repair):
+        network = Network(survey)
+        context, before = Context(network), matrix(network).reaches
+        after = matrix(network.changed(repair)).reaches if repair else before
+        pairs = zip(before, after, strict=True)
+        return [
+            was[:2] for was, now in pairs if was[2] == "works" and now[2] == "fails" and not lucky(context, *was[:2])
+        ]
+
+    def test_an_interface_that_others_use_as_it_is_gets_no_other_address(self):
+        whole = campus("648433")
+        found = check(whole).findings
+        for finding in found:
+            self.assertEqual(self.harmed(whole, finding.repair), [], finding.says)
+        told = next(f for f in found if f.rule == "gateway-address-wrong" and f.subjects[0].interface == "ge3")
+        (maybe,) = told.alternatives
+        self.assertEqual((told.repair, len(self.harmed(whole, maybe.changes)) > 0), ((), True))
+        half = next(f for f in check(without_table(whole, "devices")).findings if f.identity == told.identity)
+        self.assertEqual(half.repair, ())  # whether somebody routes was not read, and they may well work
+        self.assertEqual(self.harmed(whole, why_all(whole).repair), [])
+
+    def test_of_two_hosts_in_two_vlans_none_is_moved_where_others_were_not_read(self):
+        whole = campus("158416")
+        half = without_device(whole, "sw-c")
+        moves = [f for f in check(half).findings if f.rule == "port-vlan-wrong"]
+        self.assertEqual(len(moves), 2)  # each would be put to where the other is
+        self.assertEqual([len(f.repair) for f in moves if f.subjects[1].host == "host-3"], [0])
+        for finding in (*check(half).findings, *check(whole).findings):
+            self.assertEqual(self.harmed(whole, finding.repair), [], finding.says)
 
 
 class TwoExplanations(unittest.TestCase):

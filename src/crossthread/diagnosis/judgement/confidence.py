@@ -88,12 +88,14 @@ def picked(finding: Finding) -> bool:
 
 
 def one_speaks(finding: Finding) -> bool:
-    """Whether a port is to be moved because of where a single other station is, and for no other reason."""
-    own = _own(finding)
-    if finding.rule != "port-vlan-wrong" or own is None or len(own.because) > 1:
+    """Whether a port is to be moved, or a prefix length set, because of what a single other station has."""
+    own, changed = _own(finding), [change.key for change in finding.repair]
+    others = [fact for fact in finding.evidence if fact.key not in changed]
+    if own is None or len(own.because) > 1:
         return False
-    moved = [change.key for change in finding.repair]
-    return sum(fact.column in ("pvid", "vid") and fact.key not in moved for fact in finding.evidence) == 1
+    if finding.rule == "host-mask-differs":
+        return sum(fact.column == "address" for fact in others) == 1 and all(fact.table == "hosts" for fact in others)
+    return finding.rule == "port-vlan-wrong" and sum(fact.column in ("pvid", "vid") for fact in others) == 1
 
 
 def barely(finding: Finding) -> bool:

@@ -60,7 +60,7 @@ def _how_sure(answer: Why) -> str:
     if all(picked(finding) for _, finding in held):
         return f"it fits best; what the mend of {which} sets was picked, as nothing that was read names it."
     if all(one_speaks(finding) for _, finding in held):
-        return f"it fits best; for the mend of {which} speaks where one other station is, and nothing else."
+        return f"it fits best; for the mend of {which} speaks what one other station has, and nothing else."
     if all(barely(finding) for _, finding in held):
         return f"it fits best; for the mend of {which} speaks hardly more than against it."
     if all(doubted(finding) and len(finding.alternatives) == 1 for _, finding in held):
