@@ -5,11 +5,11 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from crossthread import Change, Network, apply_changes, why, write_survey
+from crossthread import Change, Network, apply_changes, check, matrix, why, write_survey
 from tests.building import cabled, hosts, network_of, ports
 from tests.refusing import Refusing
 from tests.test_command import run
-from tests.yard import at, host, interface, yard
+from tests.yard import at, host, interface, quay, yard
 
 LOST = Change("gateways", {"device": "crane", "interface": "g1.10", "address": "10.9.10.1/24"}, {}, True)
 
@@ -103,6 +103,29 @@ class Places(unittest.TestCase):
             )  # fmt: skip
         answer = why(network, "a", "b")
         self.assertEqual([(c.key["device"], c.key["address"]) for c in answer.repair], [("keel", "10.9.10.1/24")])
+
+
+class LostRoutes(unittest.TestCase):
+    def test_all_routes_that_a_router_lost_are_told_and_put_back(self):
+        lost = [Change("routes", {"device": "far", "prefix": "0.0.0.0/0", "next_hop": "10.9.30.1"}, delete=True)]
+        with tempfile.TemporaryDirectory() as folder:
+            survey = apply_changes(quay(Path(folder)), lost)
+        (told,) = [finding for finding in check(survey).findings if finding.rule.startswith("route")]
+        self.assertEqual(told.says, "far has no route to 10.9.10.0/24 and 10.9.20.0/24; 10.9.30.1 leads there.")
+        self.assertEqual({change.key["prefix"] for change in told.repair}, {"10.9.10.0/24", "10.9.20.0/24"})
+        after = matrix(Network(survey).changed(told.repair)).reaches
+        self.assertEqual([pair for pair in after if pair[2] == "fails"], [])
+        (finding,) = why(survey, "desk-north", "store").findings
+        self.assertEqual(finding.identity, told.identity)
+
+    def test_a_default_route_that_leads_nowhere_is_one_fault(self):
+        wrong = Change(
+            "routes", {"device": "far", "prefix": "0.0.0.0/0", "next_hop": "10.9.30.1"}, {"next_hop": "10.99.0.9"}
+        )
+        with tempfile.TemporaryDirectory() as folder:
+            survey = apply_changes(quay(Path(folder)), [wrong])
+        (told,) = [finding for finding in check(survey).findings if finding.rule.startswith("route")]
+        self.assertEqual([c.key["next_hop"] for c in told.repair if not c.delete], ["10.9.30.1"])
 
 
 if __name__ == "__main__":

@@ -14,6 +14,7 @@ import msgspec
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.missing import gaps
+from crossthread.diagnosis.rules.routing import routes_missing
 from crossthread.diagnosis.search.cheapest_way import Search
 from crossthread.diagnosis.wants import Want, find_wants, rank
 from crossthread.diagnosis.way.explanations import explain
@@ -28,6 +29,8 @@ from crossthread.survey.changes import merge_changes
 from crossthread.survey.survey import Evidence
 
 _ROUNDS = 8
+_OF_ROUTES = ("route-missing", "route-back-missing")
+"""Findings of which one router may have several behind one of its interfaces: they are told as one."""
 
 
 class Effect:
@@ -83,8 +86,14 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
             for single, finding in asker.explained(want, walks):
                 if finding.identity not in found and mended & set(_cells(finding)):
                     continue  # it would take back what mended another fault
-                if finding.identity not in found:
+                known = found.get(finding.identity)
+                if known is None:
                     found[finding.identity] = Effect(finding, asker.example(single))
+                    fresh.append(finding)
+                elif finding.rule in _OF_ROUTES and not set(map(str, finding.repair)) <= set(
+                    map(str, known.finding.repair)
+                ):
+                    known.finding = routes_missing(known.finding, finding)
                     fresh.append(finding)
                 found[finding.identity].add(single.losers)
         network, done = mended_by(now.network, [finding for finding in fresh if finding.repair])

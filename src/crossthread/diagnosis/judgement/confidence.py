@@ -88,13 +88,15 @@ def picked(finding: Finding) -> bool:
 
 
 def one_speaks(finding: Finding) -> bool:
-    """Whether a port is to be moved, or a prefix length set, because of what a single other station has."""
+    """Whether a port is to be moved, a prefix length or a gateway set, because of what a single other station has."""
     own, changed = _own(finding), [change.key for change in finding.repair]
     others = [fact for fact in finding.evidence if fact.key not in changed]
     if own is None or len(own.because) > 1:
         return False
     if finding.rule == "host-mask-differs":
-        return sum(fact.column == "address" for fact in others) == 1 and all(fact.table == "hosts" for fact in others)
+        return [(fact.table, fact.column) for fact in others] == [("hosts", "address")]
+    if finding.rule.startswith("host-gateway"):
+        return [(fact.table, fact.column) for fact in others] == [("hosts", "gateway")]
     return finding.rule == "port-vlan-wrong" and sum(fact.column in ("pvid", "vid") for fact in others) == 1
 
 

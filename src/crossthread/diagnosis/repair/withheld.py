@@ -13,6 +13,7 @@ from crossthread.diagnosis.judgement.confidence import confidence_of
 from crossthread.diagnosis.repair.rival_explanations import speaks_for
 from crossthread.diagnosis.repair.side_effects import Stopped
 from crossthread.diagnosis.repair.trials import changes_of
+from crossthread.network.topology.names import End
 from crossthread.values import NONE
 
 
@@ -46,9 +47,16 @@ def grounded(context: Context, findings: Iterable[Finding]) -> list[Finding]:
         return list(findings)
     found = list(findings)
     for number, one in enumerate(found):
-        if one.rule in _PLACES and one.repair and moves(context, one) and speaks_for(context, one) <= weights.MATE:
+        if _of_one_host(context, one) and speaks_for(context, one) <= weights.MATE:
             found[number] = told_only(one)
     return found
+
+
+def _of_one_host(context: Context, finding: Finding) -> bool:
+    """Whether a mend puts a single host elsewhere, and not all that are behind one port."""
+    ends = [End(str(c.key["device"]), str(c.key["port"])) for c in finding.repair if c.table == "ports"]
+    placed = finding.rule in _PLACES and bool(finding.repair) and moves(context, finding)
+    return placed and all(context.hosts_at(end) for end in ends)
 
 
 def each_harmless(context: Context, findings: Iterable[Finding]) -> list[Finding]:

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from ipaddress import ip_network
 
+from msgspec import structs
+
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding, Subject, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway import gateway_admin_down, gateway_down
 from crossthread.network.hosts.station import HostStation, Interface, Station
-from crossthread.survey.changes import Change
+from crossthread.survey.changes import Change, merge_changes
 from crossthread.survey.records import Route
 from crossthread.survey.survey import Evidence
 from crossthread.values import NONE, Address, address
@@ -106,7 +108,8 @@ def route_missing(context: Context, gateway: Interface, target: Address, back: b
     if unread.routes_of(device) or (unread.anywhere and nobody):
         return None  # the route, or what its next hop leads to, may be what nobody read
     prefix = goal or ip_network(f"{target}/{target.max_prefixlen}")
-    own = wrong is None or ip_network(wrong.prefix) == goal  # a wider one is wrong for others as well
+    own = wrong is None or ip_network(wrong.prefix) == goal  # a wider one is wrong for all that it leads to
+    place = (Subject(device=device, interface=out),) if own and out is not None else ()
     if wrong is not None:
         says = f"{device} sends packets for {prefix} to {wrong.next_hop}, which does not lead there"
     else:
@@ -115,11 +118,33 @@ def route_missing(context: Context, gateway: Interface, target: Address, back: b
     return Finding(
         "route-back-missing" if back else "route-missing",
         "breaks",
-        (Subject(device=device), *([at_station(serving)] if own and serving is not None else [])),
+        (Subject(device=device), *place),
         says + hint,
         evidence,
         repair,
     )
+
+
+def routes_missing(one: Finding, other: Finding) -> Finding:
+    """Two findings of a router whose routes out of one interface are missing, or wrong, as one."""
+    repair = merge_changes([*one.repair, *other.repair])
+    set_ones = [change.key for change in repair if not change.delete]
+    prefixes, hops = ([str(key[column]) for key in set_ones] for column in ("prefix", "next_hop"))
+    more = [f"{len(prefixes) - _NAMED} more"] if len(prefixes) > _NAMED else []
+    lead = "leads" if len(set(hops)) == 1 else "lead"
+    told = [_listed([*prefixes[:_NAMED], *more]), _listed(list(dict.fromkeys(hops)))]
+    lacks = "has no route to" if len(set_ones) == len(repair) else "lacks, or has a wrong, route to"
+    says = f"{one.subjects[0].device} {lacks} {told[0]}; {told[1]} {lead} there."
+    evidence = (*one.evidence, *(fact for fact in other.evidence if fact not in one.evidence))
+    return structs.replace(one, says=says, evidence=evidence, repair=repair)
+
+
+def _listed(words: list[str]) -> str:
+    return " and ".join(filter(None, [", ".join(words[:-1]), words[-1]]))
+
+
+_NAMED = 4
+"""How many subnets are named of those to which a router has no route."""
 
 
 def _next_hop(

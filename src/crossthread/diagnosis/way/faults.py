@@ -50,9 +50,10 @@ def _place(finding: Finding, hops: Sequence[Hop], back: bool) -> tuple[int, int,
 
 def _stands_at(finding: Finding, hop: Hop, first: bool, back: bool) -> bool:
     """Whether a finding stands at a hop; what concerns a device's routing stands where a packet first comes to it."""
-    if finding.rule in ("route-missing", "route-back-missing") and back != (finding.rule == "route-back-missing"):
+    of_route = finding.rule in ("route-missing", "route-back-missing")
+    if of_route and back != (finding.rule == "route-back-missing"):
         return False
-    for subject in finding.subjects:
+    for subject in finding.subjects[:1] if of_route else finding.subjects:
         if hop.kind == "host":
             here = subject.host == hop.name and finding.rule.startswith("host-")
         elif subject.device != hop.name:
