@@ -2,8 +2,10 @@
 
 import unittest
 
-from crossthread import Network, check, matrix, read_survey, why, why_all
+from crossthread import Change, Network, check, matrix, read_survey, why, why_all
+from crossthread.demo.generator import generate
 from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.repair.side_effects import Stopped
 from crossthread.diagnosis.way.echo import lucky
 from tests.building import DATA, LAB
 from tests.test_half_known import without_device, without_table
@@ -140,6 +142,15 @@ class Checked(unittest.TestCase):
         self.assertEqual([len(f.repair) for f in moves if f.subjects[1].host == "host-3"], [0])
         for finding in (*check(half).findings, *check(whole).findings):
             self.assertEqual(self.harmed(whole, finding.repair), [], finding.says)
+
+    def test_of_many_hosts_harm_is_worked_out_of_what_is_to_be_proposed(self):
+        survey = generate(3, 20, 1200, 4, 64)
+        host = survey.hosts[0]
+        moved = [Change("ports", {"device": host.device, "port": host.port}, {"pvid": 2})]
+        stopped = Stopped(Context(Network(survey)))
+        self.assertEqual(stopped.by(moved).stops, ())  # of each that is weighed it would take too long
+        self.assertTrue(all(host.host in pair for pair in stopped.by(moved, proposed=True).stops))
+        self.assertGreater(len(stopped.by(moved, proposed=True).stops), 1000)
 
 
 class TwoExplanations(unittest.TestCase):

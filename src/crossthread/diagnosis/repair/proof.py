@@ -34,7 +34,9 @@ def prove(context: Context, findings: Sequence[Finding], pair: tuple[str, str], 
     """Carry out the mends of some findings on a copy, step by step, and let the pair talk again."""
     order, after = worked(context.network, findings, pair, seat)
     changes = merge_changes(change for finding in findings for change in finding.repair)
-    return Proof(in_order(changes, order), order, after, walks(after, *pair), context.once(Stopped).by(changes))
+    return Proof(
+        in_order(changes, order), order, after, walks(after, *pair), context.once(Stopped).by(changes, proposed=True)
+    )
 
 
 def in_order(changes: Sequence[Change], order: Sequence[WorkStep]) -> tuple[Change, ...]:

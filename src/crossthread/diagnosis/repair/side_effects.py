@@ -23,6 +23,8 @@ Pairs = tuple[tuple[str, str], ...]
 
 _HOSTS, _CLASSES = 1000, 100
 """Of how many hosts, and classes of them, all pairs are asked to see whom a repair costs: more would be slow."""
+_MOST_HOSTS, _MOST_CLASSES = 20_000, 200
+"""The same where it is asked of the one repair that is to be proposed, and not of each that is weighed."""
 
 
 def with_touches(
@@ -93,13 +95,14 @@ class Stopped:
         self._known: dict[tuple[str, ...], Costs] = {}
         self._luck: dict[tuple[object, ...], bool] = {}
 
-    def by(self, changes: Sequence[Change]) -> Costs:
+    def by(self, changes: Sequence[Change], proposed: bool = False) -> Costs:
         """The pairs that stop with some changes.
 
-        Of a network of many hosts, or many kinds of them, nothing is worked out; nor of changes that cannot be made.
+        Of a network of many hosts, or many kinds of them, nothing is worked out, or only of what is to be `proposed`;
+        nor of changes that cannot be made.
         """
-        network = self._context.network
-        if len(network.survey.hosts) > _HOSTS or len(network.classes.all) > _CLASSES:
+        network, most = self._context.network, (_MOST_HOSTS, _MOST_CLASSES) if proposed else (_HOSTS, _CLASSES)
+        if len(network.survey.hosts) > most[0] or len(network.classes.all) > most[1]:
             return Costs()
         key = tuple(map(str, changes))
         if key not in self._known:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from functools import partial
 
 import msgspec
 
@@ -22,7 +23,7 @@ def harmless(context: Context, findings: Sequence[Finding], told: bool = False) 
 
     If those are to be told all the same, as each would mend the pair, they stay among the alternatives.
     """
-    by = context.once(Stopped).by
+    by = partial(context.once(Stopped).by, proposed=True)
     without = told_only if told else bare
     found = [without(one) if by(one.repair).stops or by(one.repair).doubtful else one for one in findings]
     costs = by(changes_of(found))
