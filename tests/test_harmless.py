@@ -1,13 +1,16 @@
 """Mends that did harm, and verdicts that were wrong, in networks where something was left out or nothing would do."""
 
+import tempfile
 import unittest
+from pathlib import Path
 
-from crossthread import Change, Network, check, matrix, read_survey, why, why_all
+from crossthread import Change, Network, check, matrix, read_survey, why, why_all, write_survey
 from crossthread.demo.generator import generate
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.repair.side_effects import Stopped
 from crossthread.diagnosis.way.echo import lucky
 from tests.building import DATA, LAB
+from tests.test_command import run
 from tests.test_half_known import without_device, without_table
 
 
@@ -142,6 +145,12 @@ class Checked(unittest.TestCase):
         self.assertEqual([len(f.repair) for f in moves if f.subjects[1].host == "host-3"], [0])
         for finding in (*check(half).findings, *check(whole).findings):
             self.assertEqual(self.harmed(whole, finding.repair), [], finding.says)
+        with tempfile.TemporaryDirectory() as folder:
+            write_survey(half, Path(folder) / "half")
+            shown = run("why", Path(folder) / "half", "--all").stdout
+        self.assertIn("no repair is proposed", shown)
+        self.assertIn("maybe ports sw-a p3: pvid → 25", shown)
+        self.assertRegex(shown.splitlines()[0], "of [0-9]+ it is not known")
 
     def test_of_many_hosts_harm_is_worked_out_of_what_is_to_be_proposed(self):
         survey = generate(3, 20, 1200, 4, 64)

@@ -1,8 +1,10 @@
 """Laws of the spanning tree, on random networks with random priorities and costs."""
 
 import random
+import tempfile
 import unittest
 from dataclasses import replace
+from pathlib import Path
 from types import MappingProxyType
 
 import numpy as np
@@ -12,7 +14,7 @@ from msgspec import structs
 from scipy.sparse import csr_matrix
 from scipy.sparse.csgraph import dijkstra
 
-from crossthread import Network
+from crossthread import Network, why
 from crossthread.demo.generator import generate
 from crossthread.network.spanning.reported import reported_forwarding
 from crossthread.network.spanning.role_arrays import ArrayRoles, array_roles
@@ -21,6 +23,7 @@ from crossthread.network.spanning.standing_tree import StandingTree
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End
 from crossthread.survey.records import Tree, TreePort
+from tests.building import cabled, hosts, ports, survey_of
 
 COSTS = st.sampled_from([1, 2, 200, 2000, 20000])
 
@@ -236,6 +239,31 @@ class Laws(unittest.TestCase):
         )
         self.assertEqual((default_cost(0), default_cost(10**9)), (200_000_000, 1))
         self.assertEqual([short_cost(s) for s in (10, 100, 1000, 10_000, 40_000, 1)], [100, 19, 4, 2, 2, 65535])
+
+
+class Reported(unittest.TestCase):
+    """A ring of three of which nobody read the tree's ports, and no costs; `a` is the root."""
+
+    def asked(self, *heard):
+        trees = ["device|instance|protocol|priority|address|root_priority|root_address|root_cost|root_port"]
+        for name, priority, cost, port in (("a", 4096, 0, "none"), ("b", 32768, 2000, "t1"), ("c", 32768, 2000, "t1")):
+            trees.append(f"{name}|0|rstp|{priority}|02:00:00:00:00:0{name}|4096|02:00:00:00:00:0a|{cost}|{port}")
+        with tempfile.TemporaryDirectory() as folder:
+            survey = survey_of(
+                Path(folder), devices="device|capabilities\na|bridge\nb|bridge\nc|bridge",
+                ports=ports(*(f"{d} t{n} trunk 1 1 10" for d in "abc" for n in (1, 2)),
+                            "b p access 10", "c p access 10"),
+                neighbors="\n".join([cabled("a t1 b t1", "b t2 c t2", "a t2 c t1"), *heard]),
+                hosts=hosts("x 10.9.10.20/24 none b p", "y 10.9.10.21/24 none c p"), trees="\n".join(trees),
+            )  # fmt: skip
+        return why(survey, "x", "y")
+
+    def test_root_ports_tell_the_way_round_a_ring(self):
+        answer = self.asked()
+        self.assertEqual((answer.verdict, [hop.name for hop in answer.path]), ("works", ["x", "b", "a", "c", "y"]))
+
+    def test_where_one_more_bridge_may_be_on_the_medium_they_tell_nothing(self):
+        self.assertEqual(self.asked("a|t2|stranger|e1").verdict, "unknown")
 
 
 class Regions(unittest.TestCase):

@@ -13,7 +13,7 @@ from crossthread.values import NONE
 
 
 def against(hearing: Hearing, changes: Sequence[Change]) -> Iterator[str]:
-    """What speaks for leaving a station's port in the VLAN where it is, or a host's gateway as it is."""
+    """What speaks against another VLAN for the port of a station, and against the gateway that a host would get."""
     yield from _against_moving(hearing, changes)
     for change in changes:
         hop, host = change.cells.get("gateway"), hearing.context.network.stations.hosts.get(_name(change))
@@ -26,6 +26,7 @@ def _name(change: Change) -> str:
 
 
 def _against_moving(hearing: Hearing, changes: Iterable[Change]) -> Iterator[str]:
+    """Others live where the port is, or somebody means that VLAN to be used."""
     moved = (c for c in changes if c.table == "ports" and "pvid" in c.cells and "mode" not in c.cells)
     for end in (End(str(change.key["device"]), str(change.key["port"])) for change in moved):
         row, hosts = hearing.context.port(end), hearing.context.hosts_at(end)

@@ -46,11 +46,10 @@ def grounded(context: Context, findings: Iterable[Finding]) -> list[Finding]:
     """
     if not context.network.unread.anywhere:
         return list(findings)
-    found = list(findings)
-    for number, one in enumerate(found):
-        if _of_one_host(context, one) and speaks_for(context, one) <= weights.MATE:
-            found[number] = told_only(one)
-    return found
+    return [
+        told_only(one) if _of_one_host(context, one) and speaks_for(context, one) <= weights.MATE else one
+        for one in findings
+    ]
 
 
 def _of_one_host(context: Context, finding: Finding) -> bool:

@@ -29,9 +29,10 @@ def show_every(answer: Every, out: Console) -> None:
         out.print(line((words, STYLES[mark]), f"{aside}: no repair is needed."))
         return
     head = f"{MARKS['fails']} {failing:,} of {now.wanted:,} wanted pairs do not work"
-    left = then.wanted - then.works
-    all_of = "them all" if not left else f"all but {left:,}"
-    says = f": {count(len(answer.mends), 'repair')} {'mends' if len(answer.mends) == 1 else 'mend'} {all_of}."
+    left = then.wanted - then.works - then.unknown
+    all_of = "them all" if not left else f"all but {left:,}" if left < failing else "none of them"
+    aside = f"; of {then.unknown:,} it is not known" if then.unknown else ""
+    says = f": {count(len(answer.mends), 'repair')} {'mends' if len(answer.mends) == 1 else 'mend'} {all_of}{aside}."
     paragraph(out, line((head, STYLES["fails"]), says), 0)
     for number, mend in enumerate(answer.mends, 1):
         out.print()
@@ -42,8 +43,11 @@ def show_every(answer: Every, out: Console) -> None:
             paragraph(out, line(("mend  ", "green"), describe(change)), 5)
     for finding in answer.unmended:
         out.print()
-        out.print(line((finding.rule, "bold"), "  no repair can be worked out"))
+        none = "no repair is proposed" if finding.alternatives else "no repair can be worked out"
+        out.print(line((finding.rule, "bold"), f"  {none}"))
         paragraph(out, said(finding.says), 3)
+        for change in (change for one in finding.alternatives for change in one.changes):
+            paragraph(out, line(("maybe ", "green"), describe(change)), 5)
     if answer.order:
         show_order(
             answer.order,

@@ -205,9 +205,14 @@ class Trees:
     def _reported(self, instance: int) -> Mapping[End, bool]:
         """What follows from the root ports that bridges report, where nobody read what decides the tree."""
         if instance not in self._by_report:
-            ends = [a for a in self._adjacencies if not any(self.dropping(instance, end) for end in (a.a, a.b))]
+            open_ends = set(self._open_ends)  # on the medium there may be one more bridge, which is the designated one
+            links = [
+                link
+                for link in self._adjacencies
+                if not any(end in open_ends or self.dropping(instance, end) for end in (link.a, link.b))
+            ]
             rows = self._rows.members.get(instance, {})
-            self._by_report[instance] = reported_forwarding(rows, ends, self._names.port)
+            self._by_report[instance] = reported_forwarding(rows, links, self._names.port)
         return self._by_report[instance]
 
     def compute(self, instance: int) -> Mapping[End, spanning.Role]:
