@@ -21,6 +21,7 @@ from crossthread.questions.tree_ways import failure_of
 from crossthread.survey.cell_kinds import ADDRESS, INTERFACE, MAC
 from crossthread.views.matrix import class_matrix
 from crossthread.views.tree import tree_overview
+from tests.building import DATA
 from tests.test_generated import shape
 from tests.test_lab import without_facts
 from tests.test_plan import plan_of
@@ -128,6 +129,13 @@ class Focused(unittest.TestCase):
                 self.assertEqual(why(Network(part), pair[0].host, pair[1].host), whole)
         self.assertGreater(left_out, 500)
         self.assertGreater(failing, 20)
+
+    def test_where_others_of_a_subnet_live_stays_though_no_gateway_serves_it(self):
+        survey = read_survey(DATA / "half" / "388509")
+        part = focus(survey, [row for row in survey.hosts if row.host in ("host-3", "host-4")], large=0)
+        answer = why(part, "host-4", "host-3")
+        self.assertEqual((answer.confidence, len(answer.repair)), ("likely", 1))
+        self.assertEqual(answer, why(survey, "host-4", "host-3"))
 
 
 class Hidden(unittest.TestCase):

@@ -47,11 +47,17 @@ def focus(survey: Survey, pair: Sequence[Host], large: int = _LARGE) -> Survey:
     vids, targets, blocks = _concern(survey, pair, own, claimed)
     claimed |= _towards_bridges(survey)
     claimed |= own | {(device, lag) for device, lag in zip(devices, lags, strict=True) if lag and lag != NONE}
-    keep_port = _ports_that_matter(survey, vids, claimed)
+    near = _addressed_near(survey, targets, blocks)
+    living = set(compress(_places(survey, "hosts"), near))  # where a subnet lives says which VLAN it belongs to
+    at_those = compress(survey.column("ports", "pvid"), map(living.__contains__, _places(survey, "ports")))
+    keep_port = _ports_that_matter(survey, vids | set(filter(None, at_those)), claimed | living)
     dropped = set(compress(_places(survey, "ports"), map(not_, keep_port)))
     keep = {
         "ports": keep_port,
-        "hosts": _hosts_that_matter(survey, dropped, targets, blocks),
+        "hosts": [
+            here or not text or text == NONE or place not in dropped
+            for here, text, place in zip(near, survey.column("hosts", "address"), _places(survey, "hosts"), strict=True)
+        ],
         "tree_ports": [place not in dropped for place in _places(survey, "tree_ports")],
         "macs": [place not in dropped for place in _places(survey, "macs")],
     }
@@ -135,15 +141,15 @@ def _ports_that_matter(survey: Survey, vids: set[int], claimed: set[_Place]) -> 
     return found
 
 
-def _hosts_that_matter(survey: Survey, dropped: set[_Place], targets: set[str], blocks: Iterable[Block]) -> list[bool]:
-    """Those on ports that stay, in a subnet that matters, or that take an address that matters for a neighbour's."""
+def _addressed_near(survey: Survey, targets: set[str], blocks: Iterable[Block]) -> list[bool]:
+    """The hosts in a subnet that matters, or that take an address that matters for a neighbour's."""
     others = [*(Block.of(f"{text}/{address(text).max_prefixlen}") for text in targets), *blocks]
     near: dict[str, bool] = {}
     known: dict[Block, bool] = {}
     found = []
-    for place, text in zip(_places(survey, "hosts"), survey.column("hosts", "address"), strict=True):
-        if text is None or text == NONE or place not in dropped:
-            found.append(True)
+    for text in survey.column("hosts", "address"):
+        if text is None or text == NONE:
+            found.append(False)
             continue
         ip, _, length = text.rpartition("/")
         # Addresses that differ in their last number only are in one subnet, if that is no smaller.

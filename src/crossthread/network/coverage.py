@@ -39,7 +39,7 @@ class Covered:
     def rows(self) -> dict[str, frozenset[str]]:
         """For each table the devices that have a row in it."""
         spelled = self._names.spelled
-        return {name: frozenset(map(spelled.__getitem__, set(self._survey.column(name, "device")))) for name in OWN}
+        return {name: frozenset(map(spelled.__getitem__, self._survey.distinct(name, "device"))) for name in OWN}
 
     @cached_property
     def surveyed(self) -> frozenset[str]:

@@ -233,7 +233,7 @@ class Network:
                 network, kept = self._copied
                 hosts = kept.rows.get("hosts", frozenset())
                 if hosts is not None and len(self.survey.hosts) == len(network.survey.hosts):
-                    before = ClassesBefore(network.classes, hosts, kept.ports)
+                    before = ClassesBefore(network.classes, hosts, kept.ports, "tree_ports" in kept.rows)
             found = Classes(
                 self.survey, self.names, self.fabric, self.components, self.stations, self.filters.ports, before
             )

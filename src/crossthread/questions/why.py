@@ -78,10 +78,11 @@ def why(network: Network, source: str, target: str, seat: str | None = None, pla
     >>> answer.verdict, answer.repair_proven
     ('fails', True)
     """
-    if network.told is network.survey:
-        network = focused(network, source, target)
-    one, two = find_ends(network, source, target)
+    near = focused(network, source, target) if network.told is network.survey else network
+    one, two = find_ends(near, source, target)
     pair, twin = (end_name(one), end_name(two)), network.twin
+    if near is not network:
+        return _answer(near, *pair, seat, plan)
     if twin is None or not (isinstance(one, HostStation) and isinstance(two, HostStation)) or is_nobody(two):
         return _by_one(network, *pair, seat, plan)
     common = network.versions(one.name) & network.versions(two.name)
@@ -122,7 +123,11 @@ def _by_both(network: Network, twin: Network, pair: tuple[str, str], seat: str |
 
 def _by_one(network: Network, source: str, target: str, seat: str | None, plan: Plan | None) -> Why:
     """The answer by one version of IP."""
-    network = focused(network, source, target)
+    return _answer(focused(network, source, target), source, target, seat, plan)
+
+
+def _answer(network: Network, source: str, target: str, seat: str | None, plan: Plan | None) -> Why:
+    """The answer by what stands in one network, of one version of IP, which holds what matters to the two."""
     one, two = end_named(network, source), end_named(network, target)
     seat = _seat(network, seat) if seat is not None else None
     there, back = walks(network, source, target)

@@ -195,7 +195,7 @@ def _moved_ports(survey: Survey, change: Change) -> set[_At] | None:
         return None if touched or (change.delete and change.table in _MOVES_TREES) else set()
     device, port = str(change.key.get("device", "")).casefold(), change.key.get("port")
     of_links = touched & _OF_LINKS or _leaves_bridge(survey, device, port, change)
-    if not of_links and survey.trees and set(survey.column("trees", "protocol")) <= {"stp", "rstp", "off"}:
+    if not of_links and survey.trees and set(survey.distinct("trees", "protocol")) <= {"stp", "rstp", "off"}:
         return set()
     rows = [survey.tree_ports[n] for n in _tree_ports_at(survey.table("tree_ports"), device, port)]
     return {(device, port)} if rows and all(row.edge == "yes" for row in rows) else None

@@ -153,6 +153,10 @@ class Survey:
         """What a column holds, row by row: much quicker than to ask each row of a large table."""
         return self.table(table).column(column)
 
+    def distinct(self, table: str, column: str) -> tuple[Any, ...]:
+        """The values that a column holds, each once."""
+        return self.table(table).distinct(column)
+
     def table(self, name: str) -> Table[Row]:
         """The rows of a table by its name, such as `ports`."""
         if name not in TABLES:

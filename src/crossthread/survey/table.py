@@ -64,6 +64,7 @@ class Table(Sequence[_R], Generic[_R]):
         self._all_made = not count
         self._numbers: dict[int, int] | None = None
         self._positions: dict[str, Mapping[object, Sequence[int]]] = {}
+        self._distinct: dict[str, tuple[Any, ...]] = {}
         self.edit: Edit | None = None
         """What this table is a changed copy of; None for one that was read, or that has other rows."""
 
@@ -90,6 +91,12 @@ class Table(Sequence[_R], Generic[_R]):
                 found.setdefault(value, []).append(n)
             self._positions[column] = found
         return self._positions[column]
+
+    def distinct(self, column: str) -> tuple[Any, ...]:
+        """The values that a column holds, each once, in the order in which they come first."""
+        if column not in self._distinct:
+            self._distinct[column] = tuple(dict.fromkeys(self.column(column)))
+        return self._distinct[column]
 
     def _rows(self) -> list[_R]:
         """All rows; those that are not there yet are made in one go, which is quicker than one by one."""
@@ -158,7 +165,7 @@ class Table(Sequence[_R], Generic[_R]):
             if not copy._made:
                 copy._made = [None] * self._count
             copy._made[n] = row
-        copy._positions = dict(self._positions)
+        copy._positions, copy._distinct = dict(self._positions), dict(self._distinct)
         copy.edit = Edit(self, frozenset(replaced), self._differing(replaced))
         for name, column in self._columns.items():
             differ = {n: value for n, row in replaced.items() if (value := getattr(row, name)) is not column[n]}
@@ -167,6 +174,7 @@ class Table(Sequence[_R], Generic[_R]):
                 for n, value in differ.items():
                     fresh[n] = value
                 copy._positions.pop(name, None)
+                copy._distinct.pop(name, None)
         if self.lines and edits:
             copy.lines = fresh_lines = list(self.lines)
             for n in edits:

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from rich.console import Console
 
+from crossthread.errors import visible
 from crossthread.faces.documents.exports import as_csv, as_markdown
-from crossthread.faces.terminal.console import count, line, said, table
+from crossthread.faces.terminal.console import count, line, table
 from crossthread.views.addresses import Addresses
 
 HEADER = ("name", "interface", "VLAN", "address", "prefix", "gateway", "MAC address", "plugged into", "marks")
@@ -32,10 +33,11 @@ def show_addresses(answer: Addresses, out: Console) -> None:
     for row in answer.rows:
         own = f"{row.address}/{row.prefix.rpartition('/')[2]}" if row.prefix else row.address
         cells = (row.name, row.interface, row.vid, own, row.gateway, row.at)
-        texts = [said("" if cell is None else cell) for cell in cells]
+        texts = ["" if cell is None else visible(str(cell), 2000) for cell in cells]
         if row.marks:
-            texts[3] = line((f"{own} ✗", "bold red"))
-        listed.add_row(*texts)
+            listed.add_row(*texts[:3], line((f"{own} ✗", "bold red")), *texts[4:])
+        else:
+            listed.add_row(*texts)  # plain ones, since there may be a hundred thousand
     out.print(listed)
     if marked:
         out.print()

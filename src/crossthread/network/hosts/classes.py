@@ -49,11 +49,14 @@ _Written = tuple[int, str, str | None]
 
 
 class ClassesBefore(NamedTuple):
-    """The classes of a network of which this one is a changed copy, and what differs: rows of hosts, and ports."""
+    """The classes of a network of which this one is a changed copy, and what differs there."""
 
     classes: Classes
     hosts: frozenset[int]
+    """The rows of hosts."""
     ports: set[End]
+    trees: bool
+    """Whether anything of a port in a tree does."""
 
 
 _HARMLESS = (None, "forwarding")
@@ -82,10 +85,15 @@ class Classes:
         self._filtered = filtered
         self._keys: list[_Written] = []
         self._written: dict[_Written, list[int]] = {}
+        self._near: dict[_Written, tuple[list[int], Counter[str]]] = {}
+        self._closed: set[tuple[str, str | None]] | None = None
         if before is None:
             self._write(survey)
         else:
             self._write_again(survey, before)
+            if self._stations.pairs is before.classes._stations.pairs:
+                self._near = dict(before.classes._near)
+            self._closed = None if before.trees else before.classes._closed
         self.all = [self._class(*group) for group in self._groups(survey)]
 
     @cached_property
@@ -118,16 +126,21 @@ class Classes:
         """
         alone: list[int] = []
         pairs, addresses = self._stations.pairs, survey.column("hosts", "address")
-        devices = {self._names.spelled[name] if name else "" for name in set(survey.column("hosts", "device"))}
+        devices = {self._names.spelled[name] if name else "" for name in survey.distinct("hosts", "device")}
         gateways, tags, links = (survey.column("hosts", name) for name in ("gateway", "vid", "link"))
-        alike: dict[tuple[int, Block, str | None], list[int]] = defaultdict(list)
+        alike: dict[tuple[int, Block, str | None], tuple[list[int], Counter[str]]] = defaultdict(
+            lambda: ([], Counter())
+        )
         made: set[Block] = set()
-        for (vid, _, gateway), members in self._written.items():
+        for written, members in self._written.items():
+            vid, _, gateway = written
             address = addresses[members[0]]
             block = Block.of(address) if address and address != NONE else None
             made |= {block} if block else set()
             if vid and address and block and not is_broadcast(address, block):
-                alike[vid, block, gateway] += members
+                held = alike[vid, block, gateway]
+                held[0].extend(members)
+                held[1].update(self._devices_of(written, members))
             else:
                 alone += members
         inner = InnerBlocks(
@@ -141,9 +154,8 @@ class Classes:
         special = self._special(survey)
         free = {device: self._free(device) for device in devices}
         groups: dict[_Key, tuple[list[int], Counter[str]]] = defaultdict(lambda: ([], Counter()))
-        for (vid, block, gateway), members in alike.items():
+        for (vid, block, gateway), (members, near) in alike.items():
             roots = self._components.roots(vid)
-            near = Counter([pairs[n][0] for n in members])
             parts = {device: roots.get(device, device) if free[device] >> vid & 1 else None for device in near}
             part = next(iter(parts.values()))
             whole = len(set(parts.values())) == 1 and not inner.divide(block) and special.isdisjoint(members)
@@ -178,6 +190,14 @@ class Classes:
         found.sort(key=lambda group: group[0][0])
         return [(key, members, near) for members, key, near in found]
 
+    def _devices_of(self, written: _Written, members: list[int]) -> Counter[str]:
+        """On which devices hosts that have something in common are; counted once for as long as they stay the same."""
+        known = self._near.get(written)
+        if known is None or known[0] is not members:
+            pairs = self._stations.pairs
+            known = self._near[written] = members, Counter([pairs[n][0] for n in members])
+        return known[1]
+
     def _write(self, survey: Survey) -> None:
         """Sort the hosts by what many have in common."""
         entered = _entered(survey, self._names)
@@ -196,7 +216,9 @@ class Classes:
         """Take over how the hosts are sorted, but for those of which a row, or that of their port, differs."""
         self._keys, self._written = before.classes._keys.copy(), before.classes._written.copy()
         ports = {(end.device, end.port) for end in before.ports}
-        moved = {n for n, pair in enumerate(self._stations.pairs) if pair in ports} if ports else set[int]()
+        beside = survey.table("hosts").positions("device")
+        near = (n for device in {device for device, _ in ports} for n in beside.get(device.casefold(), ()))
+        moved = {n for n in near if self._stations.pairs[n] in ports}
         gateways, tags, links = (survey.column("hosts", name) for name in ("gateway", "vid", "link"))
         fresh: set[_Written] = set()
         for n in sorted(moved | before.hosts):
@@ -241,14 +263,18 @@ class Classes:
     def _special(self, survey: Survey) -> set[int]:
         """The hosts that share a port or an address, are a next hop, or sit at a port that does not forward."""
         holders, pairs, plugged = self._stations.by_address, self._stations.pairs, self._stations.plugged
-        shared = set(self._stations.crowded)
-        blocked = zip(*(survey.column("tree_ports", name) for name in ("state", "device", "port")), strict=True)
-        for written, called in ((written, called) for state, written, called in blocked if state not in _HARMLESS):
-            device = self._names.spelled[written]
-            shared |= plugged & {(device, self._names.port(device, called) or called)}
-        hops = set(survey.column("hosts", "gateway")) | {row.next_hop for row in survey.routes} | holders.shared
+        if self._closed is None:
+            self._closed = self._find_closed(survey)
+        shared = self._stations.crowded | (plugged & self._closed)
+        hops = set(survey.distinct("hosts", "gateway")) | {row.next_hop for row in survey.routes} | holders.shared
         found = {n for n, pair in enumerate(pairs) if pair in shared} if shared else set()
         return found | holders.numbers(hops)
+
+    def _find_closed(self, survey: Survey) -> set[tuple[str, str | None]]:
+        """The ports that were observed not to forward in some tree."""
+        states = zip(*(survey.column("tree_ports", name) for name in ("state", "device", "port")), strict=True)
+        written = [(self._names.spelled[device], port) for state, device, port in states if state not in _HARMLESS]
+        return {(device, self._names.port(device, port) or port) for device, port in written}
 
     def _free(self, device: str) -> int:
         """The VIDs that an access port of a device surely forwards, where it blocks nothing, as bits."""

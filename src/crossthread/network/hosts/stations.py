@@ -107,7 +107,7 @@ class Stations:
     def pairs(self) -> list[tuple[str, str | None]]:
         """The device and port that each host's row names."""
         named = self._survey.column("hosts", "device")
-        spelled = {name: self._names.spelled[name] if name else "" for name in set(named)}
+        spelled = {name: self._names.spelled[name] if name else "" for name in self._survey.distinct("hosts", "device")}
         return list(zip(map(spelled.__getitem__, named), self._survey.column("hosts", "port"), strict=True))
 
     @cached_property

@@ -65,7 +65,7 @@ class Filters:
             name not in (None, NONE)
             for table in ("gateways", "ports")
             for column in ("filter_in", "filter_out")
-            for name in set(survey.column(table, column))
+            for name in survey.distinct(table, column)
         )
         """Whether any interface or port has a filter, as far as was read."""
         self.ports = filtered_ports(survey, names)

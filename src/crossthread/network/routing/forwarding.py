@@ -49,6 +49,7 @@ class Forwarding:
         self._heard: dict[tuple[Station, Station], Truth] = {}
         self._answered: dict[tuple[Station, Address], list[tuple[Station, bool, Truth]]] = {}
         self._onward: dict[tuple[Station, Station], Walk] = {}
+        self._arriving: dict[tuple[str, str | None, Station], Walk] = {}
         self._connected: dict[str, set[Address]] = {}
         self._unread, self._filtering = network.unread, Filtering(network)
         self._version, self._versions = network.version, network.versions
@@ -255,14 +256,24 @@ class Forwarding:
         return found
 
     def _passed_on(self, gateway: Station, target: Station, seen: tuple[tuple[str, str | None], ...]) -> Walk:
-        """The same as `_forward`; a gateway's first step is the same whoever asked it, and is walked once."""
+        """The same as `_forward`; a gateway's first step is the same whoever asked it, and is walked once.
+
+        What arrives does so by whichever interface the device took it; where it stops, that interface is told.
+        """
         if seen:
             return self._forward(gateway, target, seen)
+        assert isinstance(gateway.row, Gateway)
+        alike = (gateway.device, gateway.row.table, target)
+        if alike in self._arriving:
+            return self._arriving[alike]
         key = (gateway, target)
         if key not in self._onward:
             if len(self._onward) >= KEPT:
                 self._onward.clear()
-            self._onward[key] = self._forward(gateway, target, seen)
+                self._arriving.clear()
+            found = self._onward[key] = self._forward(gateway, target, seen)
+            if found.arrives:
+                self._arriving[alike] = found
         return self._onward[key]
 
     def _broadcasts(self, device: str) -> set[Address]:

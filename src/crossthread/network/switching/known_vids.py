@@ -9,7 +9,7 @@ from crossthread.survey import Survey
 def find_known_vids(survey: Survey) -> int:
     """The VIDs that a survey speaks of one by one, as bits."""
     tables = (("vlans", "vid"), ("ports", "pvid"), ("gateways", "vid"), ("hosts", "vid"))
-    found = {vid for table, column in tables for vid in set(survey.column(table, column))}
+    found = {vid for table, column in tables for vid in survey.distinct(table, column)}
     return sum(1 << vid for vid in found if vid)
 
 
@@ -20,7 +20,7 @@ _FEW = 128
 def find_named_vids(survey: Survey, most: int = _FEW) -> int:
     """The VIDs that a survey speaks of, also in a list of at most so many that a port lets through, as bits."""
     found = find_known_vids(survey)
-    for allowed in set(survey.column("ports", "allowed")):
+    for allowed in survey.distinct("ports", "allowed"):
         found |= allowed.bits if allowed is not None and allowed.bits.bit_count() <= most else 0
     return found
 

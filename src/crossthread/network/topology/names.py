@@ -51,7 +51,7 @@ def find_devices(survey: Survey) -> dict[str, str]:
     """Every device that some table speaks of: its name folded to lower case, and as it is spelled first."""
     found: dict[str, str] = {}
     for table in ("devices", "ports", "gateways", "trees", "neighbors"):
-        for name in dict.fromkeys(survey.column(table, "device")):
+        for name in survey.distinct(table, "device"):
             found.setdefault(name.casefold(), name)
     return found
 

@@ -166,7 +166,7 @@ class _Finding:
         if not told:
             return
         unsurveyed = {row.neighbor.casefold(): row.neighbor for row in self._survey.neighbors if row.neighbor}
-        unsurveyed |= {name.casefold(): name for name in set(self._survey.column("hosts", "device")) if name}
+        unsurveyed |= {name.casefold(): name for name in self._survey.distinct("hosts", "device") if name}
         known = {**unsurveyed, **self._names.devices}
         for end, text in told:
             name = next((known[part.casefold()] for part in word_runs(text) if part.casefold() in known), None)
