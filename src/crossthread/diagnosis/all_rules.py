@@ -19,14 +19,16 @@ from itertools import compress, count
 from crossthread.diagnosis.context import Context, in_use
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.registry import About, Rule, named, rules
-from crossthread.network.hosts.station import Station
+from crossthread.network.hosts.station import HostStation, Station
 from crossthread.network.topology.names import End
 from crossthread.survey.table import runs
+from crossthread.values import NO_VID
 
 ALIKE = frozenset({"subnet", "gateway", "tag", "place", "port-vlan", "current-vlan", "holders", "expected"})
 """Facts in which hosts of one class do not differ: the subnet of their address, their gateway, the tag they send,
-whether they were located, mode and VLAN of their port, the VLAN that their frames join, whether anybody else has their
-address, and what is expected of them (unless a plan speaks of single hosts or ports)."""
+whether they were located, mode and VLAN of their port (if it is an access port and they do not tag), the VLAN that
+their frames join, whether anybody else has their address, and what is expected of them (unless a plan speaks of single
+hosts or ports)."""
 
 _Asked = tuple[object, ...]
 
@@ -83,8 +85,15 @@ def _by_classes(context: Context, rule: Rule) -> Iterator[Finding]:
     for one in context.network.classes.all:
         found = list(ask(context, rule, one.hosts[0]))
         yield from found
-        for host in one.hosts[1:] if found else ():
+        apart = "port-vlan" in rule.reads and _as_set_apart(context, one.hosts[0])
+        for host in one.hosts[1:] if found or apart else ():
             yield from ask(context, rule, host)
+
+
+def _as_set_apart(context: Context, host: HostStation) -> bool:
+    """Whether the ports of hosts that are like one may be set otherwise: they tag, or are at trunks."""
+    row = context.port(host.end) if host.end is not None else None
+    return host.tag != NO_VID or (row is not None and row.mode != "access")
 
 
 def _needed(context: Context, rule: Rule) -> Iterable[_Asked]:

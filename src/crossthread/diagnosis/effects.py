@@ -134,6 +134,8 @@ class _Asker:
         self._context = context
         self._forwarding = Forwarding(context.network)
         self._search = context.once(Search)
+        self._down: set[str] = set()
+        """Hosts without a link of which that was told: what else is in their way is seen once they have one."""
 
     def _host(self, name: str) -> HostStation:
         return self._context.network.stations.hosts[name.casefold()]
@@ -167,6 +169,10 @@ class _Asker:
             return
         for n, member in enumerate(members):
             alone = Want(member.name, want.other, (want.losers[0]._replace(hosts=members.part(n, n + 1)),))
+            if member.up is False:
+                if member.name in self._down:
+                    continue
+                self._down.add(member.name)
             if member.name != want.other:
                 yield from ((alone, finding) for finding in self.why_not(alone, self.ask(alone)[1]))
 

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from functools import cached_property
 from typing import NamedTuple
 
 import msgspec
 
 from crossthread.diagnosis.context import Context
+from crossthread.network.three_valued import Verdict
 from crossthread.values import NONE, Prefix
 from crossthread.views.matrix import ClassMatrix
 
@@ -24,6 +26,10 @@ class Share(msgspec.Struct, frozen=True):
     def part(self) -> float:
         """From 0 to 1."""
         return self.works / self.wanted if self.wanted else 1.0
+
+
+_Cell = tuple[int, int]
+"""A kind of hosts by what decides whom they should reach, and a class of a matrix."""
 
 
 class _Place(NamedTuple):
@@ -79,6 +85,10 @@ class Wanted:
 
     def share(self, matrix: ClassMatrix) -> Share:
         """How many of the wanted pairs work, by the matrix of a network with the same hosts."""
+        return self.tally(matrix).share()
+
+    def tally(self, matrix: ClassMatrix) -> Tally:
+        """The same for those who want to know it without some of the hosts, too."""
         cells: Counter[tuple[int, int]] = Counter()
         for number, names in enumerate(matrix.classes):
             kinds = Counter(map(self._kind.get, names))
@@ -86,13 +96,55 @@ class Wanted:
         verdicts = {(a, b): verdict for a, b, verdict in matrix.reaches}
         held = {kind for kind, _ in cells}
         wants = {(a, b): self._wants(self._kinds[a], self._kinds[b]) for a in held for b in held}
+        wanted = [
+            (near, far, verdicts.get((near[1], far[1]), "works"))
+            for near in cells
+            for far in cells
+            if wants[near[0], far[0]]
+        ]
+        return Tally(self._kind, matrix.classes, cells, wanted)
+
+
+class Tally:
+    """How many hosts of each kind are in each class of a matrix, and the verdicts between those that want each other.
+
+    Parameters
+    ----------
+    kind
+        The kind of each host.
+    classes
+        The hosts of each class.
+    cells
+        How many hosts there are of each kind and class.
+    wanted
+        From which cell to which there are wanted pairs, and their verdict.
+    """
+
+    def __init__(
+        self,
+        kind: Mapping[str, int],
+        classes: Sequence[Sequence[str]],
+        cells: Mapping[_Cell, int],
+        wanted: Sequence[tuple[_Cell, _Cell, Verdict]],
+    ) -> None:
+        self._kind, self._classes, self._cells, self._wanted = kind, classes, cells, wanted
+
+    def share(self, asleep: Collection[str] = ()) -> Share:
+        """How many of the wanted pairs work, if none does of some hosts, which are switched off."""
+        awake = Counter(self._cells)
+        awake.subtract(self._cell[name] for name in asleep if name in self._kind)
         counts: Counter[str] = Counter()
-        for (kind, one), many in cells.items():
-            for (other, two), more in cells.items():
-                if wants[kind, other]:
-                    pairs = many * (more - ((kind, one) == (other, two)))
-                    counts[verdicts.get((one, two), "works")] += pairs
-        return Share(counts["works"], counts["unknown"], sum(counts.values()))
+        wanted = 0
+        for near, far, verdict in self._wanted:
+            counts[verdict] += awake[near] * (awake[far] - (near == far))
+            wanted += self._cells[near] * (self._cells[far] - (near == far))
+        return Share(counts["works"], counts["unknown"], wanted)
+
+    @cached_property
+    def _cell(self) -> dict[str, _Cell]:
+        """The kind and class of each host that should reach anybody."""
+        kind = self._kind
+        return {name: (kind[name], n) for n, names in enumerate(self._classes) for name in names if name in kind}
 
 
 def shares(context: Context, matrices: Iterable[ClassMatrix]) -> tuple[Share, ...]:

@@ -18,7 +18,7 @@ class Part(NamedTuple):
     """What is derived as one: the columns it reads, and the parts that it is made of.
 
     `table.*` stands for all columns of a table. `cabled.column` stands for that column of ports that face another, of
-    such ports and their aggregates only.
+    such ports and their aggregates only; `leading.column` for that of all ports but those that lead to hosts only.
     """
 
     reads: frozenset[str]
@@ -42,8 +42,8 @@ PARTS = {
     "open ends": Part(
         _columns(
             "coverage.* vlans.device gateways.device routes.device arp.device cables.device "
-            "ports.admin,oper,mode,lag,description hosts.host,device,port,mac macs.* "
-            "tree_ports.role,edge devices.device,chassis"
+            "ports.lag leading.admin,oper,mode,description hosts.host,device,port,mac macs.* "
+            "leading.role,edge devices.device,chassis"
         ),
         ("links",),
     ),

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from crossthread.network.dependencies import PARTS, stale
 from crossthread.network.switching.known_vids import find_known_vids
 from crossthread.network.topology.names import End, Names, find_devices
@@ -18,6 +20,8 @@ class Kept:
         What the network and its copy are of.
     names, cabled, known
         The network's own: its names, the ports that face others, the VLANs that are known in it, as bits.
+    to_hosts
+        Whether a port of the network leads to hosts only, by their rows.
 
     Attributes
     ----------
@@ -31,7 +35,15 @@ class Kept:
         The places of the rows that differ, of each table in which any does; None where rows came or went.
     """
 
-    def __init__(self, before: Survey, survey: Survey, names: Names, cabled: set[End], known: int) -> None:
+    def __init__(
+        self,
+        before: Survey,
+        survey: Survey,
+        names: Names,
+        cabled: set[End],
+        known: int,
+        to_hosts: Callable[[End], bool],
+    ) -> None:
         columns, rows = difference(before, survey)
         self.rows = rows
         spelled = names.spelled
@@ -43,6 +55,10 @@ class Kept:
         if self.ports & cabled:
             columns |= {column.replace("ports.", "cabled.", 1) for column in columns if column.startswith("ports.")}
             columns |= {"cabled.bridged"} if _leave_the_bridge(before, survey, places or frozenset()) else set()
+        ends = {End(spelled[row.device], names.port(spelled[row.device], row.port) or row.port) for row in tree_rows}
+        if None in (places, tree_places) or not all(map(to_hosts, self.ports | ends)):
+            told = (column.partition(".") for column in columns)
+            columns |= {f"leading.{name}" for table, _, name in told if table in ("ports", "tree_ports")}
         found = set(stale(columns))
         if "per-vlan" not in survey.column("trees", "protocol"):
             found.discard("trees per VLAN")
@@ -53,15 +69,7 @@ class Kept:
         if find_known_vids(survey) != known:
             found.add("bridging")
         self.stale = frozenset(found)
-        self.tree_ends = (
-            {
-                End(device, names.port(device, row.port) or row.port)
-                for row in tree_rows
-                for device in [spelled[row.device]]
-            }
-            if "names" not in found
-            else set()
-        )
+        self.tree_ends = ends if "names" not in found else set[End]()
 
 
 def _leave_the_bridge(before: Survey, survey: Survey, places: frozenset[int]) -> bool:

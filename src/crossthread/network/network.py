@@ -27,6 +27,7 @@ from crossthread.survey import Survey
 from crossthread.survey.changes import Change, apply_changes
 from crossthread.survey.records import Device, Port, Row
 from crossthread.survey.survey import Evidence
+from crossthread.values import NONE
 
 _SEVERAL = ("address", "gateway")
 """The cells of a host that may hold several."""
@@ -127,7 +128,7 @@ class Network:
     def _share(self, copy: Network) -> Network:
         """Give a copy all that does not depend on what is different there."""
         copy._all_read = self._all_read
-        kept = Kept(self.survey, copy.survey, self.names, self.cabled, self.fabric.known)
+        kept = Kept(self.survey, copy.survey, self.names, self.cabled, self.fabric.known, self._leads_to_hosts)
         if "names" in kept.stale:
             return copy
         copy._copied = self, kept
@@ -150,6 +151,20 @@ class Network:
         """The ports that face another: the ends of cables, and the aggregates that these are members of."""
         sides = ((a.a, a.b, *(end for link in a.links for end in (link.a, link.b))) for a in self.adjacencies)
         return {end for ends in sides for end in ends}
+
+    def _leads_to_hosts(self, end: End) -> bool:
+        """Whether hosts' rows say that they are at a port, and nobody that bridges or routes was ever heard there."""
+        row = self.names.row(end)
+        if row is None or row.lag not in (None, NONE) or end in self._heard or end in self.cabled:
+            return False
+        ports = self.survey.column("hosts", "port")
+        near = self.survey.table("hosts").positions("device").get(end.device.casefold(), ())
+        return any(ports[n] == end.port for n in near)
+
+    @cached_property
+    def _heard(self) -> set[End | None]:
+        """The ports at which a neighbour was heard of which it is not known where it is, and those that it names."""
+        return {end for entry in self.loose for end in (entry.end, entry.claims)} | self.open_ends.keys()
 
     @cached_property
     def names(self) -> Names:

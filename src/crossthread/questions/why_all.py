@@ -12,11 +12,13 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.effects import find_effects, mended_by
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.repair.proof import in_order
+from crossthread.diagnosis.repair.steps import wakes
 from crossthread.diagnosis.repair.withheld import grounded, together_harmless
 from crossthread.diagnosis.repair.work_order import WorkStep, central, work_order
-from crossthread.diagnosis.wanted_pairs import Share, Wanted
+from crossthread.diagnosis.wanted_pairs import Share, Tally, Wanted
 from crossthread.network.given import of_network
 from crossthread.network.network import Network
+from crossthread.network.topology.names import End
 from crossthread.plan import Plan
 from crossthread.survey.changes import Change, merge_changes
 from crossthread.views.matrix import class_matrix
@@ -117,16 +119,17 @@ def _every(context: Context, found: list[Finding], seat: str | None, tried: Call
     network = context.network
     found = grounded(context, found)
     kept = [finding for finding in found if finding.repair]
-    wanted = Wanted(context)
-    known: dict[frozenset[int], Share] = {}
+    wanted, woken = Wanted(context), _woken(context, kept)
+    known: dict[frozenset[int], Tally] = {}
 
     def share(mended: list[Finding]) -> Share:
-        """What works with some findings mended, tried once."""
-        key = frozenset(map(id, mended))
+        """What works with some findings mended; the network without those that only wake hosts is tried once."""
+        key = frozenset(id(one) for one in mended if id(one) not in woken)
         if key not in known:
-            known[key] = wanted.share(class_matrix(mended_by(network, mended)[0] if mended else network))
+            done = [one for one in found if id(one) in key or id(one) in woken]
+            known[key] = wanted.tally(class_matrix(mended_by(network, done)[0] if done else network))
             tried()
-        return known[key]
+        return known[key].share([name for one in woken.keys() - set(map(id, mended)) for name in woken[one]])
 
     best = share(kept)
     weight: dict[int, int] = {}
@@ -149,3 +152,26 @@ def _every(context: Context, found: list[Finding], seat: str | None, tried: Call
     return Every(
         now, mends[-1].after if mends else now, tuple(mends), unmended, repair, order, seat or central(network)
     )
+
+
+def _woken(context: Context, findings: list[Finding]) -> dict[int, list[str]]:
+    """The hosts that a mend only switches on or plugs in, by the finding; each by one finding alone.
+
+    Such a host reaches nobody as things are, and who else reaches whom does not depend on it: so it need not be tried
+    with each other mend whether it is needed.
+    """
+    stations, found = context.network.stations, dict[int, list[str]]()
+    shared = stations.by_address.shared
+    for finding in findings:
+        ends = [End(str(c.key["device"]), str(c.key["port"])) for c in finding.repair if c.table == "ports"]
+        names = {str(c.key["host"]) for c in finding.repair if c.table == "hosts"}
+        hosts = [*(stations.hosts[name.casefold()] for name in names), *(h for e in ends for h in context.hosts_at(e))]
+        alone = not any(end in context.adjacencies_at or end in context.network.gateways_at for end in ends)
+        if (
+            alone
+            and hosts
+            and all(map(wakes, finding.repair))
+            and all(host.up is False and host.ip is not None and str(host.ip) not in shared for host in hosts)
+        ):
+            found[id(finding)] = list(dict.fromkeys(host.name for host in hosts))
+    return found

@@ -45,6 +45,11 @@ class Draft(NamedTuple):
         return next((c.cells[column] for c in self.changes if c.table == table and column in c.cells), None)
 
 
+def wakes(change: Change) -> bool:
+    """Whether a change does no more than to bring up a port or a host."""
+    return not change.delete and set(change.cells) <= {"admin", "oper", "link"} and set(change.cells.values()) == {"up"}
+
+
 def drafts(findings: Iterable[Finding]) -> list[Draft]:
     """The steps of some findings' mends, unordered: what concerns one thing together.
 

@@ -8,6 +8,8 @@ from crossthread.network.hosts.station import HostStation, Station
 from crossthread.network.network import Network
 from crossthread.network.routing.forwarding import Forwarding
 from crossthread.network.routing.walks import Walk
+from crossthread.survey import Survey
+from crossthread.survey.difference import difference
 from crossthread.values import address
 
 _FORWARD_DELAY = 15.0
@@ -16,30 +18,32 @@ _ARP_AGEING = 60.0
 """Seconds, where none was observed (RFC 1122 section 2.3.2.1: on the order of a minute)."""
 
 
-def waiting(before: Network, after: Network, draft: Draft) -> tuple[float, str | None]:
+def waiting(before: Survey, after: Survey, draft: Draft) -> tuple[float, str | None]:
     """How long to wait before testing, and for what."""
     if any(change.table in ("trees", "tree_ports") for change in draft.changes) or _moves(before, after):
-        delays = [row.forward_delay for row in before.survey.trees if row.forward_delay]
+        delays = [row.forward_delay for row in before.trees if row.forward_delay]
         delay, known = max(delays, default=_FORWARD_DELAY), "observed" if delays else "the standard's"
         return 2 * delay, f"the spanning tree, twice its forward delay ({delay:g} s, {known})"
     if any("tagging" in change.cells for change in draft.changes):
         return 2 * _FORWARD_DELAY, "the spanning tree to hear the other end; if nothing comes, close and open the port"
     changed = [c.cells["address"] for c in draft.changes if "address" in c.cells and c.table in ("hosts", "gateways")]
     if changed and not draft.clears:
-        ages = [row.arp_ageing for row in before.survey.devices if row.arp_ageing]
+        ages = [row.arp_ageing for row in before.devices if row.arp_ageing]
         age, known = max(ages, default=_ARP_AGEING), "observed" if ages else "the usual"
         return age, f"old ARP entries to age ({age:g} s, {known}), or clear them where {bare(changed[0])} is asked for"
     return 0, None
 
 
-def _moves(before: Network, after: Network) -> bool:
+def _moves(before: Survey, after: Survey) -> bool:
     """Whether some port's state in a tree is not what it was observed to be any more."""
-    if before.survey.table("tree_ports") is after.survey.table("tree_ports"):
-        return False
-    old = {(row.device, row.port, row.instance): row.state for row in before.survey.tree_ports}
+    places = difference(before, after).rows.get("tree_ports", frozenset())
+    if places is not None:
+        pairs = [(before.tree_ports[n], after.tree_ports[n]) for n in places]
+        return any(now.state is None and now.edge != "yes" and was.state is not None for was, now in pairs)
+    old = {(row.device, row.port, row.instance): row.state for row in before.tree_ports}
     return any(
         row.state is None and row.edge != "yes" and old.get((row.device, row.port, row.instance)) is not None
-        for row in after.survey.tree_ports
+        for row in after.tree_ports
     )
 
 

@@ -8,20 +8,22 @@ from __future__ import annotations
 
 from collections import Counter, defaultdict
 from collections.abc import Sequence
+from heapq import heapify, heappop, heappush
+from itertools import permutations
 from typing import NamedTuple
 
 import msgspec
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
-from crossthread.diagnosis.repair.steps import Draft, clear, drafts, loses, put_back, words
+from crossthread.diagnosis.repair.steps import Draft, clear, drafts, loses, put_back, wakes, words
 from crossthread.diagnosis.repair.testing import bare, progress_of, test_of, waiting
 from crossthread.network.hosts.station import Station
 from crossthread.network.network import Network
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.graph import distances
 from crossthread.network.topology.names import End
-from crossthread.survey.changes import Change
+from crossthread.survey.changes import Change, apply_changes, merge_changes
 from crossthread.views.matrix import Touch
 
 _INTERRUPTS = {"mode", "pvid", "tagging", "lag", "vid", "address", "speed", "duplex", "untagged"}
@@ -91,14 +93,19 @@ def worked(
     seat = seat or central(network)
     now, steps = network, list[WorkStep]()
     before = progress_of(network, pair) if pair else None
+    woken: list[Change] = []  # made with the next step, since no other turns on them
     for draft in _ordered(context, drafts(findings), seat):
-        after = now.mended(draft.changes)
         told = None
+        if pair is None and _wakes_hosts(context, draft):
+            after, woken = now, [*woken, *draft.changes]
+            wait, reason = waiting(network.survey, apply_changes(network.survey, draft.changes), draft)
+        else:
+            after, woken = now.mended(merge_changes([*woken, *draft.changes])), []
+            wait, reason = waiting(now.survey, after.survey, draft)
         if pair:
             reached = progress_of(after, pair)
             told = test_of(before, reached, pair)
             before = reached
-        wait, reason = waiting(now, after, draft)
         here = draft.device is None or draft.device in _connected(now.adjacencies, seat)
         steps.append(
             WorkStep(
@@ -114,7 +121,15 @@ def worked(
             )
         )
         now = after
-    return tuple(steps), now
+    return tuple(steps), now.mended(woken) if woken else now
+
+
+def _wakes_hosts(context: Context, draft: Draft) -> bool:
+    """Whether a step does no more than to bring up hosts, or a port that leads to hosts only."""
+    kind, device, port, *_ = (*draft.thing, "", "")
+    end = End(device, port)
+    cabled = kind == "ports" and (end in context.adjacencies_at or end in context.network.gateways_at)
+    return kind in ("ports", "hosts") and not cabled and all(map(wakes, draft.changes))
 
 
 def central(network: Network) -> str | None:
@@ -134,24 +149,29 @@ def _ordered(context: Context, todo: list[Draft], seat: str | None) -> list[Draf
     """The steps in order; where a few need each other's place, one of them is cleared first and set at the end."""
     rules = _Before(_reuse(context, todo), _needs(context, todo, seat))
     near = _connected(context.network.adjacencies, seat)
+    ranks = [(d.device is not None and d.device not in near, _interrupts(context, d), n) for n, d in enumerate(todo)]
     left = set(range(len(todo)))
     done: list[Draft] = []
     cleared: set[int] = set()
-
-    def rank(n: int) -> tuple[bool, bool, int]:
-        return todo[n].device is not None and todo[n].device not in near, _interrupts(context, todo[n]), n
-
     while left:
-        waiting = {b for a, b in rules.reuse | rules.other if a in left and b in left}
-        ready = [n for n in left if n not in waiting]
-        if ready:
-            at = min(ready, key=rank)
+        waiting, then = Counter[int](), defaultdict[int, list[int]](list)
+        for a, b in rules.reuse | rules.other:
+            if a in left and b in left:
+                waiting[b] += 1
+                then[a].append(b)
+        ready = [ranks[n] for n in left if not waiting[n]]
+        heapify(ready)
+        while ready:
+            *_, at = heappop(ready)
             left.discard(at)
             done.append(put_back(context, todo[at]) if at in cleared else todo[at])
-            continue
+            for n in then[at]:
+                waiting[n] -= 1
+                if not waiting[n]:
+                    heappush(ready, ranks[n])
         stuck = [a for a, b in rules.reuse if a in left and b in left and a not in cleared]
         if stuck:
-            at = min(stuck, key=rank)
+            at = min(stuck, key=ranks.__getitem__)
             cleared.add(at)
             done.append(clear(context, todo[at]))
             rules = rules._replace(reuse={pair for pair in rules.reuse if pair[0] != at})
@@ -166,6 +186,8 @@ def _reuse(context: Context, todo: Sequence[Draft]) -> set[tuple[int, int]]:
     found = set()
     for n, taker in enumerate(todo):
         tag, ip = taker.sets("gateways", "vid"), taker.sets("gateways", "address") or taker.sets("hosts", "address")
+        if not tag and not ip:
+            continue
         for m, giver in enumerate(todo):
             if m == n:
                 continue
@@ -187,13 +209,12 @@ def _needs(context: Context, todo: Sequence[Draft], seat: str | None) -> set[tup
     """A VLAN before the ports that use it, an interface before the routes over it, the far end before the near one."""
     found = set()
     rank = {"vlans": 0, "gateways": 1, "devices": 1, "ports": 1, "routes": 2}
+    on_device: dict[str, list[int]] = defaultdict(list)
     for n, one in enumerate(todo):
-        for m, other in enumerate(todo):
-            if (
-                one.thing[1]
-                and one.thing[1] == other.thing[1]
-                and rank.get(one.thing[0], 1) < rank.get(other.thing[0], 1)
-            ):
+        on_device[one.thing[1]].append(n)
+    for device, held in on_device.items():
+        for n, m in permutations(held, 2) if device else ():
+            if rank.get(todo[n].thing[0], 1) < rank.get(todo[m].thing[0], 1):
                 found.add((n, m))
     reached = _connected(context.network.adjacencies, seat)
     for n, draft in enumerate(todo):

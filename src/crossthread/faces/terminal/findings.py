@@ -19,7 +19,7 @@ def show_findings(findings: Sequence[Finding], out: Console, numbered: bool = Tr
     """Each finding as a paragraph: severity and rule, what it says, the facts with their sources, the changes."""
     homes = _homes(findings)
     for number, alike in _alike(findings):
-        if len(alike) >= _MANY:
+        if len(alike) >= (CROWD if alike[0].affected else _MANY):
             _folded(number, alike, out, numbered)
             continue
         _show_each(number, alike, out, numbered, evidence, homes)
@@ -27,6 +27,8 @@ def show_findings(findings: Sequence[Finding], out: Console, numbered: bool = Tr
 
 _MANY, _SHOWN = 5, 3
 """From how many equal findings on they are shown as one, and how many of them in words."""
+CROWD, _NAMED = 20, 30
+"""From how many on those are that cost a host each, and how many are named then."""
 
 
 def _alike(findings: Sequence[Finding]) -> Iterator[tuple[int, list[Finding]]]:
@@ -34,7 +36,7 @@ def _alike(findings: Sequence[Finding]) -> Iterator[tuple[int, list[Finding]]]:
     number = 1
     for key, group in groupby(findings, lambda f: (f.rule, f.severity, f.affected, not f.follows, not f.alternatives)):
         held = list(group)
-        plain = not key[2] and key[3] and key[4]
+        plain = key[2] < 2 and key[3] and key[4]
         for part in [held] if plain else [[finding] for finding in held]:
             yield number, part
             number += len(part)
@@ -44,15 +46,23 @@ def _folded(number: int, findings: Sequence[Finding], out: Console, numbered: bo
     first, last = findings[0], number + len(findings) - 1
     out.print()
     head = f"{number}–{last}. " if numbered else ""
-    count_of = f"  {len(findings)} places"
+    count_of = f"  {len(findings)} {'hosts' if first.affected else 'places'}"
     out.print(line((head, "bold"), (first.severity, STYLES[first.severity]), "  ", (first.rule, "bold"), count_of))
     for finding in findings[:_SHOWN]:
         paragraph(out, said(finding.says), 3)
-    others = "; ".join(str(finding.subjects[0]) for finding in findings[_SHOWN:] if finding.subjects)
-    paragraph(out, line(("and at  ", "dim"), others), 3)
-    for finding in findings:
+    paragraph(out, line(("and at  ", "dim"), others(findings[_SHOWN:])), 3)
+    for finding in findings if len(findings) < CROWD else findings[:_SHOWN]:
         for change in finding.repair:
             paragraph(out, line(("mend  ", "green"), describe(change)), 5)
+    if len(findings) >= CROWD and any(finding.repair for finding in findings):
+        paragraph(out, line(("      and so on; --json has the mend of each", "dim")), 5)
+
+
+def others(findings: Sequence[Finding]) -> str:
+    """Where some more findings are, the first of them by name."""
+    named = [str(finding.subjects[0]) for finding in findings if finding.subjects]
+    more = f" and {len(named) - _NAMED} more" if len(named) > _NAMED else ""
+    return "; ".join(named[:_NAMED]) + more
 
 
 def _show_each(

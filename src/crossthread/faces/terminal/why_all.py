@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from itertools import groupby
 
 from rich.console import Console
 from rich.text import Text
 
 from crossthread.diagnosis.wanted_pairs import Share
 from crossthread.faces.terminal.console import MARKS, STYLES, count, line, paragraph, said, table
-from crossthread.faces.terminal.findings import describe
+from crossthread.faces.terminal.findings import CROWD, describe, others
 from crossthread.faces.terminal.why import show_order
-from crossthread.questions.why_all import Every
+from crossthread.questions.why_all import Every, Mend
 
 
 def show_every(answer: Every, out: Console) -> None:
@@ -34,13 +35,46 @@ def show_every(answer: Every, out: Console) -> None:
     aside = f"; of {then.unknown:,} it is not known" if then.unknown else ""
     says = f": {count(len(answer.mends), 'repair')} {'mends' if len(answer.mends) == 1 else 'mend'} {all_of}{aside}."
     paragraph(out, line((head, STYLES["fails"]), says), 0)
-    for number, mend in enumerate(answer.mends, 1):
+    number = 0
+    for rule, group in groupby(answer.mends, lambda mend: mend.finding.rule):
+        alike = list(group)
+        shown = alike if len(alike) < CROWD else alike[:_SHOWN]
+        _show_mends(shown, number + 1, out)
+        number += len(alike)
+        if len(shown) < len(alike):
+            rest = alike[len(shown) :]
+            least, most = min(mend.pairs for mend in rest), max(mend.pairs for mend in rest)
+            pairs = f"{least:,}" if least == most else f"{least:,} to {most:,}"
+            with_it = f"  hold up {pairs} pairs each; with them {percent(rest[-1].after)} of the wanted pairs work"
+            out.print()
+            head = f"{number - len(rest) + 1}–{number}. "
+            out.print(line((head, "bold"), (rule, "bold"), f"  {len(rest)} more", with_it))
+            paragraph(out, line(("at  ", "dim"), others([mend.finding for mend in rest])), 3)
+            paragraph(out, line(("--json has the mend of each", "dim")), 5)
+    _show_unmended(answer, out)
+    if answer.order:
+        show_order(
+            answer.order,
+            f"tried on a copy: {percent(then)} of the wanted pairs work then; as worked from {answer.seat}",
+            out,
+        )
+
+
+_SHOWN = 3
+"""How many of very many mends of one kind are shown in full."""
+
+
+def _show_mends(mends: Sequence[Mend], first: int, out: Console) -> None:
+    for number, mend in enumerate(mends, first):
         out.print()
         holds = f"  holds up {count(mend.pairs, 'pair')}; with it {percent(mend.after)} of the wanted pairs work"
         out.print(line((f"{number}. ", "bold"), (mend.finding.rule, "bold"), holds))
         paragraph(out, said(mend.finding.says), 3)
         for change in mend.finding.repair:
             paragraph(out, line(("mend  ", "green"), describe(change)), 5)
+
+
+def _show_unmended(answer: Every, out: Console) -> None:
     for finding in answer.unmended:
         out.print()
         none = "no repair is proposed" if finding.alternatives else "no repair can be worked out"
@@ -48,12 +82,6 @@ def show_every(answer: Every, out: Console) -> None:
         paragraph(out, said(finding.says), 3)
         for change in (change for one in finding.alternatives for change in one.changes):
             paragraph(out, line(("maybe ", "green"), describe(change)), 5)
-    if answer.order:
-        show_order(
-            answer.order,
-            f"tried on a copy: {percent(then)} of the wanted pairs work then; as worked from {answer.seat}",
-            out,
-        )
 
 
 def percent(share: Share) -> str:

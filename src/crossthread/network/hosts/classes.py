@@ -2,29 +2,32 @@
 
 Two hosts are in one class if their frames join the same connected part, they have the same subnet and gateway, and no
 prefix that any table speaks of contains the one address and not the other. A host that is special in any way (not
-plainly on an access port that is up, sharing a port or an address, used as a next hop) is a class of its own; those of
-which nobody knows the place are alike, if they have the same subnet and gateway.
+plainly on an access port that is up, sharing an address, used as a next hop) is a class of its own; those of which
+nobody knows the place are alike, if they have the same subnet and gateway; so are those that are switched off, if they
+are where they would hear each other, and there those without an address. A phone that tags its frames as its port tells
+it is as plain as the desk behind it.
 """
 
 from __future__ import annotations
 
 from bisect import insort
 from collections import Counter, defaultdict
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from copy import copy
-from functools import cached_property, partial
+from functools import cached_property
 from typing import NamedTuple
 
+from crossthread.network.hosts.access import joined, joined_at
 from crossthread.network.hosts.blocks import Block, InnerBlocks, is_broadcast
 from crossthread.network.hosts.hosts import Members
-from crossthread.network.hosts.station import Station
+from crossthread.network.hosts.station import HostStation, Station
 from crossthread.network.hosts.stations import Stations
 from crossthread.network.switching.components import Components, Part
+from crossthread.network.switching.nodes import Node
 from crossthread.network.switching.segments import Fabric
 from crossthread.network.topology.names import End, Names
 from crossthread.survey import Survey
-from crossthread.survey.records import Host, Port
-from crossthread.survey.table import runs
+from crossthread.survey.records import Host
 from crossthread.values import BARE, NO_VID, NONE
 
 
@@ -38,14 +41,15 @@ class HostClass(NamedTuple):
     """The VLAN that their frames join, if that is one and known."""
     gateway: str | None
     plain: bool
-    """Whether they are plainly on access ports that are up, and alone there."""
+    """Whether they are plainly on access ports that are up, and not all of them beside others there."""
     devices: Mapping[str, int]
     """On which devices how many of them are plainly plugged in."""
 
 
-_Key = tuple[Part, Block, str | None, tuple[Block, ...]]
-_Written = tuple[int, str, str | None]
-"""The VLAN that a host's frames surely join, the head of its address, its gateway: what many hosts have in common."""
+_Key = tuple[Part, Block, str | None, tuple[Block, ...], int]
+_Written = tuple[int, str, str | None, int]
+"""What many hosts have in common: the VLAN that their frames surely join (negative: they would, if they were up), the
+head of their address, their gateway, and the tag that they send."""
 
 
 class ClassesBefore(NamedTuple):
@@ -126,21 +130,24 @@ class Classes:
         """
         alone: list[int] = []
         pairs, addresses = self._stations.pairs, survey.column("hosts", "address")
-        devices = {self._names.spelled[name] if name else "" for name in survey.distinct("hosts", "device")}
         gateways, tags, links = (survey.column("hosts", name) for name in ("gateway", "vid", "link"))
-        alike: dict[tuple[int, Block, str | None], tuple[list[int], Counter[str]]] = defaultdict(
-            lambda: ([], Counter())
-        )
+        alike: dict[tuple[int, Block, str | None, int], tuple[list[int], Counter[str]]]
+        alike = defaultdict(lambda: ([], Counter()))
+        nameless: dict[object, list[int]] = defaultdict(list)
         made: set[Block] = set()
         for written, members in self._written.items():
-            vid, _, gateway = written
+            vid, _, gateway, tag = written
             address = addresses[members[0]]
             block = Block.of(address) if address and address != NONE else None
             made |= {block} if block else set()
             if vid and address and block and not is_broadcast(address, block):
-                held = alike[vid, block, gateway]
+                held = alike[vid, block, gateway, tag]
                 held[0].extend(members)
                 held[1].update(self._devices_of(written, members))
+            elif vid and block is None:
+                roots = self._components.roots(abs(vid))
+                for n in members:
+                    nameless[vid, roots.get(pairs[n][0], pairs[n][0]), addresses[n], gateway, tag].append(n)
             else:
                 alone += members
         inner = InnerBlocks(
@@ -149,46 +156,66 @@ class Classes:
             | {Block.of(row.prefix) for row in survey.routes}
             | {Block.of(prefix) for row in survey.filters for prefix in (row.source, row.destination) if prefix}
         )
-        isolated, filters = self._isolated(survey), self._filters()
-        between = not self._stations.plugged.issuperset(filters)
-        special = self._special(survey)
-        free = {device: self._free(device) for device in devices}
-        groups: dict[_Key, tuple[list[int], Counter[str]]] = defaultdict(lambda: ([], Counter()))
-        for (vid, block, gateway), (members, near) in alike.items():
-            roots = self._components.roots(vid)
-            parts = {device: roots.get(device, device) if free[device] >> vid & 1 else None for device in near}
-            part = next(iter(parts.values()))
-            whole = len(set(parts.values())) == 1 and not inner.divide(block) and special.isdisjoint(members)
-            whole = whole and not filters and isolated.isdisjoint(members)
-            if part is not None and whole:
-                held = groups[(vid, part), block, gateway, ()]
-                held[0].extend(members)
-                held[1].update(near)
-                continue
-            for n in members:
-                part = parts[pairs[n][0]]
-                if part is None or n in special:
-                    alone.append(n)
-                else:
-                    around = inner.around(addresses[n] or "", block)
-                    if n in isolated:  # alike are those of one device, which do not hear each other
-                        part = f"{part}, isolated at {pairs[n][0]}"
-                    if filters:
-                        part = part + filters.get(pairs[n], f", at {pairs[n][0]}" if between else "")
-                    held = groups[(vid, part), block, gateway, around]
-                    held[0].append(n)
-                    held[1][pairs[n][0]] += 1
-        single, lost = self._lost(alone, special, tags, links)
+        groups = self._located(survey, alike, inner, alone)
+        single, lost = self._lost(alone, self._special(survey) | self._sharing, tags, links)
+        single, joined_alike = self._joined_alike(survey, single, inner)
         found: list[tuple[list[int], _Key | None, Counter[str]]] = [([n], None, Counter()) for n in single]
         astray: dict[tuple[Block, str | None, tuple[Block, ...]], list[int]] = defaultdict(list)
         for n in lost:
             text = addresses[n] or ""
             block = Block.of(text)
             astray[block, gateways[n], inner.around(text, block)].append(n)
-        found += [(sorted(members), None, Counter()) for members in astray.values()]
+        found += [
+            (sorted(members), None, Counter()) for members in (*astray.values(), *nameless.values(), *joined_alike)
+        ]
         found += [(sorted(members), key, near) for key, (members, near) in groups.items()]
         found.sort(key=lambda group: group[0][0])
         return [(key, members, near) for members, key, near in found]
+
+    def _located(
+        self,
+        survey: Survey,
+        alike: Mapping[tuple[int, Block, str | None, int], tuple[list[int], Counter[str]]],
+        inner: InnerBlocks,
+        alone: list[int],
+    ) -> dict[_Key, tuple[list[int], Counter[str]]]:
+        """The same of hosts at access ports, divided by the part that they are in; `alone` gets the special ones."""
+        pairs, addresses = self._stations.pairs, survey.column("hosts", "address")
+        isolated, filters = self._isolated(survey), self._filters()
+        between = not self._stations.plugged.issuperset(filters)
+        special, apart = self._special(survey), self._apart(survey)
+        devices = {self._names.spelled[name] if name else "" for name in survey.distinct("hosts", "device")}
+        free = {device: self._free(device) for device in devices}
+        groups: dict[_Key, tuple[list[int], Counter[str]]] = defaultdict(lambda: ([], Counter()))
+        for (vid, block, gateway, tag), (members, near) in alike.items():
+            roots, up = self._components.roots(abs(vid)), vid > 0
+            parts = {d: roots.get(d, d) if not up or free[d] >> vid & 1 else None for d in near}
+            part = next(iter(parts.values()))
+            out = special if up else apart
+            whole = len(set(parts.values())) == 1 and not inner.divide(block) and out.isdisjoint(members)
+            whole = whole and not (up and filters) and (not up or isolated.isdisjoint(members))
+            shared = self._sharing.intersection(members) if up else set[int]()
+            if part is not None and whole and (not shared or self._components.closed((vid, part))):
+                held = groups[(vid, part), block, gateway, (), tag]
+                held[0].extend(members)
+                held[1].update(near)
+                continue
+            for n in members:
+                part = parts[pairs[n][0]]
+                if part is None or n in out:
+                    alone.append(n)
+                    continue
+                if n in shared and (n in isolated or filters or not self._components.closed((vid, part))):
+                    alone.append(n)  # beside it is one that it hears otherwise than all others
+                    continue
+                if up and n in isolated:  # alike are those of one device, which do not hear each other
+                    part = f"{part}, isolated at {pairs[n][0]}"
+                if up and filters:
+                    part = part + filters.get(pairs[n], f", at {pairs[n][0]}" if between else "")
+                held = groups[(vid, part), block, gateway, inner.around(addresses[n] or "", block), tag]
+                held[0].append(n)
+                held[1][pairs[n][0]] += 1
+        return groups
 
     def _devices_of(self, written: _Written, members: list[int]) -> Counter[str]:
         """On which devices hosts that have something in common are; counted once for as long as they stay the same."""
@@ -200,13 +227,9 @@ class Classes:
 
     def _write(self, survey: Survey) -> None:
         """Sort the hosts by what many have in common."""
-        entered = _entered(survey, self._names)
-        gateways, tags, links = (survey.column("hosts", name) for name in ("gateway", "vid", "link"))
-        vids = (
-            NO_VID if tag or link == "down" else entered[device].get(port, NO_VID)
-            for (device, port), tag, link in zip(self._stations.pairs, tags, links, strict=True)
-        )
-        self._keys = list(zip(vids, self._stations.heads, gateways, strict=True))
+        vids = joined(survey, self._names, self._stations.pairs)
+        sent = (tag or NO_VID for tag in survey.column("hosts", "vid"))
+        self._keys = list(zip(vids, self._stations.heads, survey.column("hosts", "gateway"), sent, strict=True))
         written: dict[_Written, list[int]] = defaultdict(list)
         for n, key in enumerate(self._keys):
             written[key].append(n)
@@ -215,17 +238,14 @@ class Classes:
     def _write_again(self, survey: Survey, before: ClassesBefore) -> None:
         """Take over how the hosts are sorted, but for those of which a row, or that of their port, differs."""
         self._keys, self._written = before.classes._keys.copy(), before.classes._written.copy()
-        ports = {(end.device, end.port) for end in before.ports}
+        ports, pairs = {(end.device, end.port) for end in before.ports}, self._stations.pairs
         beside = survey.table("hosts").positions("device")
         near = (n for device in {device for device, _ in ports} for n in beside.get(device.casefold(), ()))
-        moved = {n for n in near if self._stations.pairs[n] in ports}
-        gateways, tags, links = (survey.column("hosts", name) for name in ("gateway", "vid", "link"))
+        gateways, tags = (survey.column("hosts", name) for name in ("gateway", "vid"))
         fresh: set[_Written] = set()
-        for n in sorted(moved | before.hosts):
-            device, port = self._stations.pairs[n]
-            row = self._names.row(End(device, port or ""))
-            vid = NO_VID if tags[n] or links[n] == "down" or row is None else _entered_at(row)
-            old, new = self._keys[n], (vid, self._stations.heads[n], gateways[n])
+        for n in sorted({n for n in near if pairs[n] in ports} | before.hosts):
+            vid = joined_at(survey, self._names, pairs, n)
+            old, new = self._keys[n], (vid, self._stations.heads[n], gateways[n], tags[n] or NO_VID)
             self._keys[n] = new
             for key in {old, new} - fresh:
                 self._written[key] = list(self._written.get(key, ()))
@@ -246,6 +266,45 @@ class Classes:
             (lost if alike and host.end is None else single).append(n)
         return single, lost
 
+    def _joined_alike(
+        self, survey: Survey, single: list[int], inner: InnerBlocks
+    ) -> tuple[list[int], Iterable[list[int]]]:
+        """Of some hosts those that are each a class, and those that are alike as they join a VLAN in the same way.
+
+        Such are servers at trunks: it was seen that they are up, and their frames join and leave one VLAN for sure.
+        """
+        apart, isolated, addresses = self._apart(survey), self._isolated(survey), survey.column("hosts", "address")
+        rest: list[int] = []
+        found: dict[object, list[int]] = defaultdict(list)
+        for n in single:
+            host = self._stations.hosts.at(n)
+            told = host.address is not None and self._stations.pairs[n] == host.end and not self._filtered
+            part = self._part_joined(host) if told else None
+            text = addresses[n] or ""
+            if part is None or n in apart or n in isolated or is_broadcast(text, Block.of(text)):
+                rest.append(n)
+            elif n in self._sharing and not self._components.closed(part):
+                rest.append(n)  # beside it is one that it hears otherwise than all others
+            else:
+                port, block = self._names.row(host.end) if host.end else None, Block.of(text)
+                as_set = (port.mode, port.pvid) if port else None
+                found[part, block, inner.around(text, block), host.row.gateway, host.tag, as_set].append(n)
+        return rest, found.values()
+
+    def _part_joined(self, host: HostStation) -> Part | None:
+        """The part that a host's frames surely join, and from which all frames of that VLAN surely get to it."""
+        if host.up is not True or len(host.taps) != 1:
+            return None
+        (tap,) = host.taps
+        port = self._names.row(tap.end) if tap.end is not None else None
+        if port is None or port.mode not in ("access", "trunk", "hybrid") or port.lag not in (None, NONE):
+            return None
+        vids = {*tap.enters, *tap.leaves}
+        bits = vids.pop()
+        if vids or bits.bit_count() != 1 or bits == 1 << BARE:
+            return None
+        return self._components.of(Node(tap.device, bits.bit_length() - 1))
+
     def _filters(self) -> dict[tuple[str, str | None], str]:
         """The packet filters of ports, with their device: those at one with the same filters are alike."""
         rows = {(end.device, end.port): self._names.row(end) for end in self._filtered}
@@ -261,14 +320,24 @@ class Classes:
         return {n for n, pair in enumerate(self._stations.pairs) if pair in ends}
 
     def _special(self, survey: Survey) -> set[int]:
-        """The hosts that share a port or an address, are a next hop, or sit at a port that does not forward."""
-        holders, pairs, plugged = self._stations.by_address, self._stations.pairs, self._stations.plugged
+        """The hosts that share an address, are a next hop, or sit at a port that does not forward."""
         if self._closed is None:
             self._closed = self._find_closed(survey)
-        shared = self._stations.crowded | (plugged & self._closed)
+        shut = self._stations.plugged & self._closed
+        found = {n for n, pair in enumerate(self._stations.pairs) if pair in shut} if shut else set()
+        return found | self._apart(survey)
+
+    def _apart(self, survey: Survey) -> set[int]:
+        """The hosts that share an address, or are a next hop."""
+        holders = self._stations.by_address
         hops = set(survey.distinct("hosts", "gateway")) | {row.next_hop for row in survey.routes} | holders.shared
-        found = {n for n, pair in enumerate(pairs) if pair in shared} if shared else set()
-        return found | holders.numbers(hops)
+        return holders.numbers(hops)
+
+    @cached_property
+    def _sharing(self) -> set[int]:
+        """The hosts that share a port with others."""
+        crowded = self._stations.crowded
+        return {n for n, pair in enumerate(self._stations.pairs) if pair in crowded} if crowded else set()
 
     def _find_closed(self, survey: Survey) -> set[tuple[str, str | None]]:
         """The ports that were observed not to forward in some tree."""
@@ -283,8 +352,9 @@ class Classes:
     def _class(self, key: _Key | None, numbers: list[int], devices: Mapping[str, int]) -> HostClass:
         hosts = Members(numbers, self._stations.hosts)
         if key is not None:
-            (vid, _), block, gateway, _ = key
-            return HostClass(hosts, block, vid, gateway, True, devices)
+            (vid, _), block, gateway, _, _ = key
+            plain = vid > 0 and not self._sharing.issuperset(numbers)
+            return HostClass(hosts, block, abs(vid), gateway, plain, devices if vid > 0 else {})
         row = hosts[0].row
         assert isinstance(row, Host)
         alone = Block.of(row.address) if row.address and row.address != NONE else None
@@ -307,34 +377,3 @@ def current_vlan(station: Station, names: Names) -> int | None:
         return station.row.vid or next(iter(plugged), None)
     port = names.row(station.end) if station.end else None
     return (port.pvid or None) if port else None
-
-
-def _entered_at(row: Port) -> int:
-    """The one VLAN that all frames surely join at a port; `NO_VID` if there is no such VLAN."""
-    alone = row.mode == "access" and not row.allowed_macs and (row.lag is None or row.lag == NONE)
-    up = row.oper == "up" and row.admin != "down" and row.authorized != "no" and row.frames != "tagged"
-    return (row.pvid or NO_VID) if alone and up else NO_VID
-
-
-def _entered(survey: Survey, names: Names) -> dict[str, dict[str | None, int]]:
-    """For each device and port the one VLAN that all frames surely join there; `NO_VID` if there is no such VLAN."""
-    column = partial(survey.column, "ports")
-    settings = zip(
-        *map(column, ("mode", "oper", "admin", "allowed_macs", "lag", "authorized", "frames", "pvid")), strict=True
-    )
-    vids = [
-        pvid or NO_VID
-        if mode == "access"
-        and oper == "up"
-        and admin != "down"
-        and not macs
-        and (lag is None or lag == NONE)
-        and authorized != "no"
-        and frames != "tagged"
-        else NO_VID
-        for mode, oper, admin, macs, lag, authorized, frames, pvid in settings
-    ]
-    found: dict[str, dict[str | None, int]] = defaultdict(dict)
-    for device, run in runs(column("device")):
-        found[names.spelled[device]].update(zip(column("port")[run], vids[run], strict=True))
-    return found
