@@ -55,6 +55,10 @@ class Context:
         """What some columns of a row say; nothing if there is no row."""
         return self.network.evidence(row, *columns)
 
+    def at_edge(self, end: End) -> bool:
+        """Whether a port faces no other device, by a cable or as the parent of an interface that routes."""
+        return end not in self.adjacencies_at and end not in self.network.gateways_at
+
     def hosts_at(self, end: End) -> list[HostStation]:
         """The hosts plugged into a port."""
         return self.network.hosts_at(end)

@@ -166,7 +166,7 @@ def _woken(context: Context, findings: list[Finding]) -> dict[int, list[str]]:
         ends = [End(str(c.key["device"]), str(c.key["port"])) for c in finding.repair if c.table == "ports"]
         names = {str(c.key["host"]) for c in finding.repair if c.table == "hosts"}
         hosts = [*(stations.hosts[name.casefold()] for name in names), *(h for e in ends for h in context.hosts_at(e))]
-        alone = not any(end in context.adjacencies_at or end in context.network.gateways_at for end in ends)
+        alone = all(map(context.at_edge, ends))
         if (
             alone
             and hosts

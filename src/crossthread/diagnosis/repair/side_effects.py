@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from functools import cached_property
 from typing import NamedTuple
 
@@ -23,8 +23,9 @@ Pairs = tuple[tuple[str, str], ...]
 
 _HOSTS, _CLASSES = 1000, 100
 """Of how many hosts, and classes of them, all pairs are asked to see whom a repair costs: more would be slow."""
-_MOST_HOSTS, _MOST_CLASSES = 20_000, 200
-"""The same where it is asked of the one repair that is to be proposed, and not of each that is weighed."""
+_MOST_CLASSES, _TOLD = 300, 20
+"""How many classes where it is asked of a repair that is to be proposed, and not of each that is weighed; and how many
+pairs are told then at most, where there are many hosts, and one pair stands for all that are alike."""
 
 
 def with_touches(
@@ -57,6 +58,34 @@ def _changes(before: ClassMatrix, after: ClassMatrix) -> list[tuple[tuple[str, s
     Hosts are taken together that neither network can tell apart, so that only pairs that change are looked at singly.
     A host that is in one network only reaches nobody in the other.
     """
+    found = [
+        ((one, two), turn.was, turn.now)
+        for turn in _turns(before, after)
+        for one in turn.near
+        for two in turn.far
+        if one != two
+    ]
+    order = {name: number for number, name in enumerate(name for m in (before, after) for n in m.classes for name in n)}
+    return sorted(found, key=lambda change: (order[change[0][0]], order[change[0][1]]))
+
+
+class _Turn(NamedTuple):
+    """Hosts that are alike before and after some changes, others that are, and how the verdict between them changes."""
+
+    near: list[str]
+    far: list[str]
+    was: Verdict
+    now: Verdict
+
+    @property
+    def example(self) -> tuple[str, str] | None:
+        """One pair that stands for all of them; None if there is but one host."""
+        one = self.near[0]
+        two = next((name for name in self.far if name != one), None)
+        return (one, two) if two is not None else None
+
+
+def _turns(before: ClassMatrix, after: ClassMatrix) -> Iterator[_Turn]:
     matrices = before, after
     places = [{name: n for n, names in enumerate(m.classes) for name in names} for m in matrices]
     verdicts: list[dict[tuple[int | None, int | None], Verdict]]
@@ -64,14 +93,11 @@ def _changes(before: ClassMatrix, after: ClassMatrix) -> list[tuple[tuple[str, s
     parts: dict[tuple[int | None, int | None], list[str]] = defaultdict(list)
     for name in dict.fromkeys((*places[0], *places[1])):
         parts[places[0].get(name), places[1].get(name)].append(name)
-    found: list[tuple[tuple[str, str], Verdict, Verdict]] = []
     for (old, new), members in parts.items():
         for (far_old, far_new), others in parts.items():
             was, now = verdicts[0].get((old, far_old), "fails"), verdicts[1].get((new, far_new), "fails")
             if was != now:
-                found += [((one, two), was, now) for one in members for two in others if one != two]
-    order = {name: number for number, name in enumerate((*places[0], *places[1]))}
-    return sorted(found, key=lambda change: (order[change[0][0]], order[change[0][1]]))
+                yield _Turn(members, others, was, now)
 
 
 class Costs(NamedTuple):
@@ -98,16 +124,21 @@ class Stopped:
     def by(self, changes: Sequence[Change], proposed: bool = False) -> Costs:
         """The pairs that stop with some changes.
 
-        Of a network of many hosts, or many kinds of them, nothing is worked out, or only of what is to be `proposed`;
-        nor of changes that cannot be made.
+        Of a network of many hosts, or many kinds of them, nothing is worked out but of what is to be `proposed`, and a
+        few pairs stand for all; nor of very many kinds of hosts, nor of changes that cannot be made.
         """
-        network, most = self._context.network, (_MOST_HOSTS, _MOST_CLASSES) if proposed else (_HOSTS, _CLASSES)
-        if len(network.survey.hosts) > most[0] or len(network.classes.all) > most[1]:
+        if (self.large and not proposed) or len(self._context.network.classes.all) > _MOST_CLASSES:
             return Costs()
         key = tuple(map(str, changes))
         if key not in self._known:
             self._known[key] = self._find(changes)
         return self._known[key]
+
+    @cached_property
+    def large(self) -> bool:
+        """Whether the network has too many hosts, or kinds of them, to ask of each mend whom it stops."""
+        network = self._context.network
+        return len(network.survey.hosts) > _HOSTS or len(network.classes.all) > _CLASSES
 
     @cached_property
     def _before(self) -> ClassMatrix:
@@ -130,6 +161,8 @@ class Stopped:
             after = self._context.network.mended(changes)
         except SurveyError:
             return Costs()
+        if self.large:
+            return self._examples(class_matrix(after))
         changed = _changes(self._before, class_matrix(after))
         turns = {pair: (was, now) for pair, was, now in changed if now == "fails" or (was, now) == ("works", "unknown")}
         by_luck = {pair for pair in turns if self._lucky(pair)}
@@ -143,6 +176,20 @@ class Stopped:
             doubtful=those("unknown", "fails"),
             unsure=those("works", "unknown"),
         )
+
+    def _examples(self, after: ClassMatrix) -> Costs:
+        """The same for a network of many hosts: one pair for all that are alike, and no more than a few."""
+        found: dict[str, list[tuple[str, str]]] = {name: [] for name in Costs._fields}
+        kinds = {("works", "fails"): "stops", ("unknown", "fails"): "doubtful", ("works", "unknown"): "unsure"}
+        for turn in _turns(self._before, after):
+            kind, pair = kinds.get((turn.was, turn.now)), turn.example
+            if kind is None or pair is None or len(found[kind]) >= _TOLD or len(found["luck"]) >= 5 * _TOLD:
+                continue
+            if not self._lucky(pair):
+                found[kind].append(pair)
+            elif kind == "stops":
+                found["luck"].append(pair)
+        return Costs(**{name: tuple(pairs) for name, pairs in found.items()})
 
     def sound(self, changes: Sequence[Change]) -> Pairs:
         """The pairs that stop, or may, of those that work as they should, or may do so for all that was read."""

@@ -15,6 +15,7 @@ from crossthread.diagnosis.repair.rival_explanations import speaks_for
 from crossthread.diagnosis.repair.side_effects import Stopped
 from crossthread.diagnosis.repair.trials import changes_of
 from crossthread.network.topology.names import End
+from crossthread.survey.changes import Change
 from crossthread.values import NONE
 
 
@@ -62,21 +63,33 @@ def _of_one_host(context: Context, finding: Finding) -> bool:
 def each_harmless(context: Context, findings: Iterable[Finding]) -> list[Finding]:
     """The same findings, each without its mend if that by itself would stop a pair which works as it should.
 
-    Nor does an interface get another address if somebody may work with the one that it has.
+    Nor does an interface get another address if somebody may work with the one that it has. In a network of many hosts
+    what is mended at single hosts is asked together first, and each by itself only if that would stop somebody.
     """
-    by = context.once(Stopped).by
+    stopped, found = context.once(Stopped), list(findings)
+    by = partial(stopped.by, proposed=True)
 
-    def harms(finding: Finding) -> bool:
-        costs = by(finding.repair) if _may_stop(finding) else None
-        readdressed = any(c.table == "gateways" and "address" in c.cells for c in finding.repair)
-        return costs is not None and bool(costs.stops or (readdressed and costs.doubtful))
+    def harms(changes: Sequence[Change]) -> bool:
+        costs = by(changes)
+        readdressed = any(c.table == "gateways" and "address" in c.cells for c in changes)
+        return bool(costs.stops or (readdressed and costs.doubtful))
 
-    return [told_only(one) if harms(one) else one for one in findings]
+    told = [finding for finding in found if _may_stop(finding)]
+    alone = [finding for finding in told if stopped.large and _at_hosts(context, finding)]
+    sound = {id(finding) for finding in alone} if alone and not harms(changes_of(alone)) else set[int]()
+    harmful = {id(finding) for finding in told if id(finding) not in sound and harms(finding.repair)}
+    return [told_only(one) if id(one) in harmful else one for one in found]
+
+
+def _at_hosts(context: Context, finding: Finding) -> bool:
+    """Whether a mend changes nothing but hosts and the ports at which there are hosts only."""
+    ends = [End(str(c.key["device"]), str(c.key["port"])) for c in finding.repair if c.table == "ports"]
+    return all(map(context.at_edge, ends)) and all(change.table in ("hosts", "ports") for change in finding.repair)
 
 
 def together_harmless(context: Context, findings: Sequence[Finding]) -> list[Finding]:
     """The same findings without the mends because of which all together would stop a pair that works as it should."""
-    by, kept = context.once(Stopped).by, list(findings)
+    by, kept = partial(context.once(Stopped).by, proposed=True), list(findings)
     costs = by(changes_of(kept)).stops
     while costs and kept:
         rests = [[other for other in kept if other is not one] for one in kept]

@@ -23,7 +23,7 @@ from crossthread.network.network import Network
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.graph import distances
 from crossthread.network.topology.names import End
-from crossthread.survey.changes import Change, apply_changes, merge_changes
+from crossthread.survey.changes import Change, apply_changes
 from crossthread.views.matrix import Touch
 
 _INTERRUPTS = {"mode", "pvid", "tagging", "lag", "vid", "address", "speed", "duplex", "untagged"}
@@ -93,14 +93,15 @@ def worked(
     seat = seat or central(network)
     now, steps = network, list[WorkStep]()
     before = progress_of(network, pair) if pair else None
-    woken: list[Change] = []  # made with the next step, since no other turns on them
+    woken: list[Change] = []  # made before the next step that does more, since none turns on them
     for draft in _ordered(context, drafts(findings), seat):
         told = None
         if pair is None and _wakes_hosts(context, draft):
             after, woken = now, [*woken, *draft.changes]
             wait, reason = waiting(network.survey, apply_changes(network.survey, draft.changes), draft)
         else:
-            after, woken = now.mended(merge_changes([*woken, *draft.changes])), []
+            now, woken = now.mended(woken) if woken else now, []
+            after = now.mended(draft.changes)
             wait, reason = waiting(now.survey, after.survey, draft)
         if pair:
             reached = progress_of(after, pair)
@@ -127,9 +128,8 @@ def worked(
 def _wakes_hosts(context: Context, draft: Draft) -> bool:
     """Whether a step does no more than to bring up hosts, or a port that leads to hosts only."""
     kind, device, port, *_ = (*draft.thing, "", "")
-    end = End(device, port)
-    cabled = kind == "ports" and (end in context.adjacencies_at or end in context.network.gateways_at)
-    return kind in ("ports", "hosts") and not cabled and all(map(wakes, draft.changes))
+    at_hosts = kind == "hosts" or (kind == "ports" and context.at_edge(End(device, port)))
+    return at_hosts and all(map(wakes, draft.changes))
 
 
 def central(network: Network) -> str | None:
