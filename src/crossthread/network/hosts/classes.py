@@ -20,6 +20,7 @@ from typing import NamedTuple
 from crossthread.network.hosts.access import joined, joined_at
 from crossthread.network.hosts.blocks import Block, InnerBlocks, is_broadcast
 from crossthread.network.hosts.hosts import Members
+from crossthread.network.hosts.special import Special
 from crossthread.network.hosts.station import HostStation, Station
 from crossthread.network.hosts.stations import Stations
 from crossthread.network.switching.components import Components, Part
@@ -63,9 +64,6 @@ class ClassesBefore(NamedTuple):
     """Whether anything of a port in a tree does."""
 
 
-_HARMLESS = (None, "forwarding")
-
-
 class Classes:
     """The classes of all hosts.
 
@@ -86,18 +84,17 @@ class Classes:
         before: ClassesBefore | None = None,
     ) -> None:
         self._names, self._fabric, self._components, self._stations = names, fabric, components, stations
-        self._filtered = filtered
+        same_trees = before.classes._special if before is not None and not before.trees else None
+        self._special: Special = Special(survey, names, stations, filtered, same_trees)
         self._keys: list[_Written] = []
         self._written: dict[_Written, list[int]] = {}
         self._near: dict[_Written, tuple[list[int], Counter[str]]] = {}
-        self._closed: set[tuple[str, str | None]] | None = None
         if before is None:
             self._write(survey)
         else:
             self._write_again(survey, before)
             if self._stations.pairs is before.classes._stations.pairs:
                 self._near = dict(before.classes._near)
-            self._closed = None if before.trees else before.classes._closed
         self.all = [self._class(*group) for group in self._groups(survey)]
 
     @cached_property
@@ -157,7 +154,7 @@ class Classes:
             | {Block.of(prefix) for row in survey.filters for prefix in (row.source, row.destination) if prefix}
         )
         groups = self._located(survey, alike, inner, alone)
-        single, lost = self._lost(alone, self._special(survey) | self._sharing, tags, links)
+        single, lost = self._lost(alone, tags, links)
         single, joined_alike = self._joined_alike(survey, single, inner)
         found: list[tuple[list[int], _Key | None, Counter[str]]] = [([n], None, Counter()) for n in single]
         astray: dict[tuple[Block, str | None, tuple[Block, ...]], list[int]] = defaultdict(list)
@@ -181,9 +178,9 @@ class Classes:
     ) -> dict[_Key, tuple[list[int], Counter[str]]]:
         """The same of hosts at access ports, divided by the part that they are in; `alone` gets the special ones."""
         pairs, addresses = self._stations.pairs, survey.column("hosts", "address")
-        isolated, filters = self._isolated(survey), self._filters()
+        isolated, filters = self._special.isolated, self._special.filters
+        special, apart = self._special.apart | self._special.shut, self._special.apart
         between = not self._stations.plugged.issuperset(filters)
-        special, apart = self._special(survey), self._apart(survey)
         devices = {self._names.spelled[name] if name else "" for name in survey.distinct("hosts", "device")}
         free = {device: self._free(device) for device in devices}
         groups: dict[_Key, tuple[list[int], Counter[str]]] = defaultdict(lambda: ([], Counter()))
@@ -194,7 +191,7 @@ class Classes:
             out = special if up else apart
             whole = len(set(parts.values())) == 1 and not inner.divide(block) and out.isdisjoint(members)
             whole = whole and not (up and filters) and (not up or isolated.isdisjoint(members))
-            shared = self._sharing.intersection(members) if up else set[int]()
+            shared = self._special.sharing.intersection(members) if up else set[int]()
             if part is not None and whole and (not shared or self._components.closed((vid, part))):
                 held = groups[(vid, part), block, gateway, (), tag]
                 held[0].extend(members)
@@ -255,11 +252,12 @@ class Classes:
         self._written = {key: members for key, members in self._written.items() if members}
 
     def _lost(
-        self, alone: list[int], special: set[int], tags: Sequence[int | None], links: Sequence[str | None]
+        self, alone: list[int], tags: Sequence[int | None], links: Sequence[str | None]
     ) -> tuple[list[int], list[int]]:
         """Of some hosts those that are each a class, and those of which nobody knows the place, who are all alike."""
         single: list[int] = []
         lost: list[int] = []
+        special = self._special.apart | self._special.shut | self._special.sharing
         for n in alone:
             host = self._stations.hosts.at(n)
             alike = n not in special and not tags[n] and links[n] != "down" and host.address is not None
@@ -273,17 +271,17 @@ class Classes:
 
         Such are servers at trunks: it was seen that they are up, and their frames join and leave one VLAN for sure.
         """
-        apart, isolated, addresses = self._apart(survey), self._isolated(survey), survey.column("hosts", "address")
+        special, addresses = self._special.apart | self._special.isolated, survey.column("hosts", "address")
         rest: list[int] = []
         found: dict[object, list[int]] = defaultdict(list)
         for n in single:
             host = self._stations.hosts.at(n)
-            told = host.address is not None and self._stations.pairs[n] == host.end and not self._filtered
+            told = host.address is not None and self._stations.pairs[n] == host.end and not self._special.filters
             part = self._part_joined(host) if told else None
             text = addresses[n] or ""
-            if part is None or n in apart or n in isolated or is_broadcast(text, Block.of(text)):
+            if part is None or n in special or is_broadcast(text, Block.of(text)):
                 rest.append(n)
-            elif n in self._sharing and not self._components.closed(part):
+            elif n in self._special.sharing and not self._components.closed(part):
                 rest.append(n)  # beside it is one that it hears otherwise than all others
             else:
                 port, block = self._names.row(host.end) if host.end else None, Block.of(text)
@@ -305,46 +303,6 @@ class Classes:
             return None
         return self._components.of(Node(tap.device, bits.bit_length() - 1))
 
-    def _filters(self) -> dict[tuple[str, str | None], str]:
-        """The packet filters of ports, with their device: those at one with the same filters are alike."""
-        rows = {(end.device, end.port): self._names.row(end) for end in self._filtered}
-        return {(d, p): f", at {d} by {row.filter_in}, {row.filter_out}" for (d, p), row in rows.items() if row}
-
-    def _isolated(self, survey: Survey) -> set[int]:
-        """The hosts at isolated ports."""
-        states = survey.column("ports", "isolated")
-        if "yes" not in states:
-            return set()
-        places = zip(survey.column("ports", "device"), survey.column("ports", "port"), states, strict=True)
-        ends = {(self._names.spelled[device], port) for device, port, state in places if state == "yes"}
-        return {n for n, pair in enumerate(self._stations.pairs) if pair in ends}
-
-    def _special(self, survey: Survey) -> set[int]:
-        """The hosts that share an address, are a next hop, or sit at a port that does not forward."""
-        if self._closed is None:
-            self._closed = self._find_closed(survey)
-        shut = self._stations.plugged & self._closed
-        found = {n for n, pair in enumerate(self._stations.pairs) if pair in shut} if shut else set()
-        return found | self._apart(survey)
-
-    def _apart(self, survey: Survey) -> set[int]:
-        """The hosts that share an address, or are a next hop."""
-        holders = self._stations.by_address
-        hops = set(survey.distinct("hosts", "gateway")) | {row.next_hop for row in survey.routes} | holders.shared
-        return holders.numbers(hops)
-
-    @cached_property
-    def _sharing(self) -> set[int]:
-        """The hosts that share a port with others."""
-        crowded = self._stations.crowded
-        return {n for n, pair in enumerate(self._stations.pairs) if pair in crowded} if crowded else set()
-
-    def _find_closed(self, survey: Survey) -> set[tuple[str, str | None]]:
-        """The ports that were observed not to forward in some tree."""
-        states = zip(*(survey.column("tree_ports", name) for name in ("state", "device", "port")), strict=True)
-        written = [(self._names.spelled[device], port) for state, device, port in states if state not in _HARMLESS]
-        return {(device, self._names.port(device, port) or port) for device, port in written}
-
     def _free(self, device: str) -> int:
         """The VIDs that an access port of a device surely forwards, where it blocks nothing, as bits."""
         return self._fabric.trees.unhindered(device).sure & self._fabric.exists(device).sure
@@ -353,7 +311,7 @@ class Classes:
         hosts = Members(numbers, self._stations.hosts)
         if key is not None:
             (vid, _), block, gateway, _, _ = key
-            plain = vid > 0 and not self._sharing.issuperset(numbers)
+            plain = vid > 0 and not self._special.sharing.issuperset(numbers)
             return HostClass(hosts, block, abs(vid), gateway, plain, devices if vid > 0 else {})
         row = hosts[0].row
         assert isinstance(row, Host)
