@@ -31,8 +31,10 @@ def nested(context: Context, findings: list[Finding], causes: Mapping[object, se
     places = {id(finding): dict.fromkeys(_places(context, finding)) for finding in order}  # in a fixed order
     by_place: dict[_Place, list[Finding]] = defaultdict(list)
     by_rule: dict[str, list[Finding]] = defaultdict(list)
+    by_mend: dict[object, list[Finding]] = defaultdict(list)
     for finding in order:
         by_rule[finding.rule].append(finding)
+        by_mend[_at_port(finding)].append(finding)
         for place in places[id(finding)]:
             by_place[place].append(finding)
     above: dict[int, Finding] = {}
@@ -46,10 +48,8 @@ def nested(context: Context, findings: list[Finding], causes: Mapping[object, se
             cause = next((o for o in order if o.identity in known), None)
         if cause is None:
             cause = _by_vlan(finding, by_rule, above)
-        if cause is None:
-            cause = next(
-                (o for o in by_rule[finding.rule] if _one_port(o, finding) and _may_lead(rank, above, finding, o)), None
-            )
+        if cause is None and _at_port(finding) is not None:
+            cause = next((o for o in by_mend[_at_port(finding)] if _may_lead(rank, above, finding, o)), None)
         if cause is not None:
             above[id(finding)] = cause
     under: dict[int, list[Finding]] = defaultdict(list)
@@ -83,9 +83,11 @@ def _leads(above: dict[int, Finding], finding: Finding, cause: Finding) -> bool:
     return True
 
 
-def _one_port(one: Finding, other: Finding) -> bool:
-    """Whether two findings of one rule are mended at one port in one go, such as for two VLANs of an uplink."""
-    return one.repair == other.repair and {change.table for change in one.repair} == {"ports"}
+def _at_port(finding: Finding) -> tuple[str, ...] | None:
+    """What is the same of findings of one rule that are mended at ports in one go, as for two VLANs of an uplink."""
+    if {change.table for change in finding.repair} != {"ports"}:
+        return None
+    return finding.rule, *(f"{change.key} {change.cells} {change.delete}" for change in finding.repair)
 
 
 def _by_vlan(finding: Finding, by_rule: dict[str, list[Finding]], above: dict[int, Finding]) -> Finding | None:

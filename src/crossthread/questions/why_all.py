@@ -17,6 +17,7 @@ from crossthread.diagnosis.repair.withheld import grounded, together_harmless
 from crossthread.diagnosis.repair.work_order import WorkStep, central, work_order
 from crossthread.diagnosis.wanted_pairs import Share, Tally, Wanted
 from crossthread.network.given import of_network
+from crossthread.network.hosts.station import HostStation
 from crossthread.network.network import Network
 from crossthread.network.topology.names import End
 from crossthread.plan import Plan
@@ -155,7 +156,7 @@ def _every(context: Context, found: list[Finding], seat: str | None, tried: Call
 
 
 def _woken(context: Context, findings: list[Finding]) -> dict[int, list[str]]:
-    """The hosts that a mend only switches on or plugs in, by the finding; each by one finding alone.
+    """The hosts that a mend only switches on, plugs in or lets in, by the finding; each by one finding alone.
 
     Such a host reaches nobody as things are, and who else reaches whom does not depend on it: so it need not be tried
     with each other mend whether it is needed.
@@ -171,7 +172,12 @@ def _woken(context: Context, findings: list[Finding]) -> dict[int, list[str]]:
             alone
             and hosts
             and all(map(wakes, finding.repair))
-            and all(host.up is False and host.ip is not None and str(host.ip) not in shared for host in hosts)
+            and all(_silent(host) and host.ip is not None and str(host.ip) not in shared for host in hosts)
         ):
             found[id(finding)] = list(dict.fromkeys(host.name for host in hosts))
     return found
+
+
+def _silent(host: HostStation) -> bool:
+    """Whether nobody hears a host, nor can: it has no link, or its port lets nothing in."""
+    return host.up is False or not any(tap.enters.possible or tap.beyond or not tap.device for tap in host.taps)

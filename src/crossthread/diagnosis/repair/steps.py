@@ -46,8 +46,9 @@ class Draft(NamedTuple):
 
 
 def wakes(change: Change) -> bool:
-    """Whether a change does no more than to bring up a port or a host."""
-    return not change.delete and set(change.cells) <= {"admin", "oper", "link"} and set(change.cells.values()) == {"up"}
+    """Whether a change does no more than to bring up a port or a host, or to let in whoever is at a port."""
+    up = {"admin": "up", "oper": "up", "link": "up", "authorized": "yes"}
+    return not change.delete and all(up.get(column) == value for column, value in change.cells.items())
 
 
 def drafts(findings: Iterable[Finding]) -> list[Draft]:

@@ -26,6 +26,7 @@ from crossthread.network.hosts.stations import Stations
 from crossthread.network.switching.components import Components, Part
 from crossthread.network.switching.nodes import Node
 from crossthread.network.switching.segments import Fabric
+from crossthread.network.three_valued import vids_in
 from crossthread.network.topology.names import End, Names
 from crossthread.survey import Survey
 from crossthread.survey.records import Host
@@ -155,16 +156,14 @@ class Classes:
         )
         groups = self._located(survey, alike, inner, alone)
         single, lost = self._lost(alone, tags, links)
-        single, joined_alike = self._joined_alike(survey, single, inner)
+        single, looked_at = self._looked_at(survey, single, inner)
         found: list[tuple[list[int], _Key | None, Counter[str]]] = [([n], None, Counter()) for n in single]
         astray: dict[tuple[Block, str | None, tuple[Block, ...]], list[int]] = defaultdict(list)
         for n in lost:
             text = addresses[n] or ""
             block = Block.of(text)
             astray[block, gateways[n], inner.around(text, block)].append(n)
-        found += [
-            (sorted(members), None, Counter()) for members in (*astray.values(), *nameless.values(), *joined_alike)
-        ]
+        found += [(sorted(members), None, Counter()) for members in (*astray.values(), *nameless.values(), *looked_at)]
         found += [(sorted(members), key, near) for key, (members, near) in groups.items()]
         found.sort(key=lambda group: group[0][0])
         return [(key, members, near) for members, key, near in found]
@@ -264,44 +263,62 @@ class Classes:
             (lost if alike and host.end is None else single).append(n)
         return single, lost
 
-    def _joined_alike(
+    def _looked_at(
         self, survey: Survey, single: list[int], inner: InnerBlocks
     ) -> tuple[list[int], Iterable[list[int]]]:
-        """Of some hosts those that are each a class, and those that are alike as they join a VLAN in the same way.
-
-        Such are servers at trunks: it was seen that they are up, and their frames join and leave one VLAN for sure.
-        """
-        special, addresses = self._special.apart | self._special.isolated, survey.column("hosts", "address")
-        rest: list[int] = []
+        """Of some hosts those that are each a class, and those that are alike when they are looked at one by one."""
+        addresses = survey.column("hosts", "address")
+        hosts = [(n, self._stations.hosts.at(n)) for n in single if n not in self._special.apart]
+        rest = [n for n in single if n in self._special.apart]
+        ends = Counter(host.end for _, host in hosts)
         found: dict[object, list[int]] = defaultdict(list)
-        for n in single:
-            host = self._stations.hosts.at(n)
-            told = host.address is not None and self._stations.pairs[n] == host.end and not self._special.filters
-            part = self._part_joined(host) if told else None
-            text = addresses[n] or ""
-            if part is None or n in special or is_broadcast(text, Block.of(text)):
+        for n, host in hosts:
+            text = addresses[n]
+            block = Block.of(text) if text and text != NONE else None
+            moved = host.end in self._stations.plugged and self._stations.pairs[n] != host.end
+            beside = moved or ends[host.end] > 1 or n in self._special.sharing
+            joins = self._joins(host, beside)
+            if joins is None or (text and block and is_broadcast(text, block)):
                 rest.append(n)
-            elif n in self._special.sharing and not self._components.closed(part):
-                rest.append(n)  # beside it is one that it hears otherwise than all others
-            else:
-                port, block = self._names.row(host.end) if host.end else None, Block.of(text)
-                as_set = (port.mode, port.pvid) if port else None
-                found[part, block, inner.around(text, block), host.row.gateway, host.tag, as_set].append(n)
+                continue
+            port, around = self._names.row(host.end) if host.end else None, inner.around(text, block) if block else ()
+            as_set = (port.mode, port.pvid) if port else None
+            found[joins, block or text, around if block else (), host.row.gateway, host.tag, as_set].append(n)
         return rest, found.values()
 
-    def _part_joined(self, host: HostStation) -> Part | None:
-        """The part that a host's frames surely join, and from which all frames of that VLAN surely get to it."""
-        if host.up is not True or len(host.taps) != 1:
+    def _joins(self, host: HostStation, beside: bool) -> tuple[object, ...] | None:
+        """How a host's frames join and leave the bridges, so that all that have the same are heard by the same.
+
+        None if nobody else is like it; `beside`: others are at its port, whom it hears otherwise than all others.
+        """
+        port = self._names.row(host.end) if host.end is not None else None
+        if host.end is None or len(host.taps) != 1 or self._special.filters or self._fabric.parting:
+            return None
+        if self._stations.faced(host.end):  # a cable leads from its port to a bridge as well
+            return None
+        if port is not None and (port.mode == "tunnel" or port.lag not in (None, NONE) or port.isolated == "yes"):
             return None
         (tap,) = host.taps
-        port = self._names.row(tap.end) if tap.end is not None else None
-        if port is None or port.mode not in ("access", "trunk", "hybrid") or port.lag not in (None, NONE):
-            return None
+        if host.up is False:
+            vid = current_vlan(host, self._names)
+            return False, vid, self._around(tap.device, vid)
         vids = {*tap.enters, *tap.leaves}
-        bits = vids.pop()
-        if vids or bits.bit_count() != 1 or bits == 1 << BARE:
+        if (host.up or beside) and len(vids) == 1 and (vid := _only(tap.enters.sure)) is not None:
+            part = self._components.of(Node(tap.device, vid))
+            return None if beside and (part is None or not self._components.closed(part)) else (host.up, vid, part)
+        if beside:
             return None
-        return self._components.of(Node(tap.device, bits.bit_length() - 1))
+        if not host.up or not tap.enters.sure or not tap.leaves.sure:  # nobody hears it for sure, and hears it surely
+            fabric, groups = self._fabric, list[frozenset[int]]()
+            for bits in (tap.enters.possible, tap.leaves.possible & self._fabric.vids):
+                groups.append(frozenset(fabric.possibly.group(Node(tap.device, vid)) for vid in vids_in(bits)))
+            return host.up, *groups, bool(tap.enters.sure), bool(tap.leaves.sure)
+        alone = {_only(tap.enters.possible), _only(tap.leaves.possible)}
+        return host.up, tap.enters, tap.leaves, self._around(tap.device, alone.pop() if len(alone) == 1 else None)
+
+    def _around(self, device: str, vid: int | None) -> Part | str:
+        """Where frames of a VLAN are that are on a device: the part, or that device alone."""
+        return (self._components.of(Node(device, vid)) if vid else None) or device
 
     def _free(self, device: str) -> int:
         """The VIDs that an access port of a device surely forwards, where it blocks nothing, as bits."""
@@ -317,6 +334,11 @@ class Classes:
         assert isinstance(row, Host)
         alone = Block.of(row.address) if row.address and row.address != NONE else None
         return HostClass(hosts, alone, current_vlan(hosts[0], self._names), row.gateway, False, devices)
+
+
+def _only(bits: int) -> int | None:
+    """The one VID of a set; None if that is not one, or the frames are of a bridge without regard to VLANs."""
+    return bits.bit_length() - 1 if bits.bit_count() == 1 and bits != 1 << BARE else None
 
 
 def _block(station: Station) -> Block | None:

@@ -68,14 +68,14 @@ class Hearing:
         for vid in vids_in(tap.enters.possible):
             start = Node(tap.device, vid)
             for arrives in vids_in(goal.leaves.possible & self._fabric.vids):
-                reached = self._fabric.reached(start, Node(goal.device, arrives))
-                if reached is None:
+                reached = self._fabric.reaches(start, Node(goal.device, arrives))
+                if reached is False:
                     continue
                 parted = self._parted(tap, goal, start, Node(goal.device, arrives))
                 if parted is not False:
                     found = None if parted is None else found
                     continue
-                if reached.unknown == 0 and goal.leaves.has(arrives) and tap.enters.has(vid):
+                if reached and goal.leaves.has(arrives) and tap.enters.has(vid):
                     return True
                 found = None
         return found
@@ -99,5 +99,5 @@ class Hearing:
         starts = tap.enter(vids_in(tap.enters.possible))
         goals = goal.enter(vids_in(goal.leaves.possible & self._fabric.vids))
         nowhere = not (tap.beyond or tap.device) or not (goal.beyond or goal.device)
-        may = nowhere or any(self._fabric.reached(a, b) is not None for a in starts for b in goals)
+        may = nowhere or any(self._fabric.reaches(a, b) is not False for a in starts for b in goals)
         return None if may else False

@@ -118,12 +118,17 @@ class Unread:
         for tap in station.taps:
             vids = (tap.enters if sends else tap.leaves).possible & fabric.vids
             for node in tap.enter(vids_in(vids)):
-                reach = fabric.flood(node) if sends else None
-                if node in places or (reach is not None and not places.isdisjoint(reach)):
-                    return True
-                if reach is None and node in self._reachable:
+                if node in places or (node in self._reachable if not sends else self._may_lead(node)):
                     return True
         return False
+
+    def _may_lead(self, node: Node) -> bool:
+        """Whether a frame in some VLAN on a device may get to such a router."""
+        fabric = self._fabric
+        if fabric.parting:
+            return not self._places.isdisjoint(fabric.flood(node))
+        started = node == BEYOND or fabric.exists(node.device).has(node.vid) is not False
+        return started and any(fabric.possibly.leads(node, place) for place in self._places)
 
     def exits(self, station: Station) -> list[Exit]:
         """The open ends by which what a station sends may get beyond the known part, the surest and nearest first."""

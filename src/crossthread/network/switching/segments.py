@@ -24,6 +24,7 @@ from crossthread.network.switching.tunnels import Tunnels
 from crossthread.network.switching.unaware import find_bare, find_unaware, same_tagging
 from crossthread.network.three_valued import EVERY_VID, EVERYTHING, NOTHING, Bounds, Truth, vids_in
 from crossthread.network.topology.adjacency import Adjacency
+from crossthread.network.topology.graph import Reach
 from crossthread.network.topology.names import End, Names
 from crossthread.network.topology.open_ends import OUTSIDE, OpenEnd
 from crossthread.survey import Survey
@@ -325,9 +326,25 @@ class Fabric:
         return msgspec.structs.replace(back, unknown=out.unknown + back.unknown, hops=out.hops + back.hops)
 
     def reaches(self, start: Node, goal: Node) -> Truth:
-        """Whether a frame in one node gets to another."""
-        reached = self.reached(start, goal)
-        return False if reached is None else (True if reached.unknown == 0 else None)
+        """Whether a frame in one node gets to another; `reached` tells by which way."""
+        if self.parting:
+            reached = self.reached(start, goal)
+            return False if reached is None else (True if reached.unknown == 0 else None)
+        if start != BEYOND and self.exists(start.device).has(start.vid) is False:
+            return False
+        if self._surely.leads(start, goal):
+            return True
+        return None if self.possibly.leads(start, goal) else False
+
+    @cached_property
+    def _surely(self) -> Reach[Node]:
+        """Which nodes surely lead to which."""
+        return Reach(lambda node: [following for _, following, _, sure in self.steps(node) if sure])
+
+    @cached_property
+    def possibly(self) -> Reach[Node]:
+        """Which nodes may lead to which, where no isolated ports are between bridges."""
+        return Reach(lambda node: [following for _, following, _, _ in self.steps(node)])
 
     def way(self, start: Node, goal: Node) -> list[Reached]:
         """The crossings from one node to another, in order; empty if they are the same or there is no way."""
