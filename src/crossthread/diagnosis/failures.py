@@ -142,7 +142,7 @@ class Failures:
             if one.plain:  # where they are stands in their rows
                 near: dict[str, list[int]] = defaultdict(list)
                 for number in one.hosts.numbers:
-                    near[stations.pairs[number][0]].append(number)
+                    near[stations.places[number][0]].append(number)
                 for device, numbers in near.items():
                     by_place[one.vid, device].append((one, numbers))
             else:

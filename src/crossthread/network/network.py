@@ -319,9 +319,10 @@ class Network:
     def _named_at(self) -> dict[tuple[str, str | None], list[str]]:
         """The names of the hosts at each port: as their rows say, else wherever they were found to be."""
         found: dict[tuple[str, str | None], list[str]] = defaultdict(list)
-        ends = {host.name.casefold(): host.end for host in self.stations.elsewhere}
-        for pair, name in zip(self.stations.pairs, self.stations.hosts, strict=True):
-            end = ends.get(name, pair)
+        stations, ports, nothing = self.stations, self.names.ports, dict[str, Port]()
+        lost = {place for place in stations.taken if place[1] not in ports.get(place[0], nothing)}
+        for place, name in zip(stations.places, stations.hosts, strict=True):
+            end = stations.hosts[name].end if place in lost else place
             if end is not None:
                 found[end].append(name)
         return found

@@ -94,7 +94,7 @@ class Classes:
             self._write(survey)
         else:
             self._write_again(survey, before)
-            if self._stations.pairs is before.classes._stations.pairs:
+            if self._stations.places is before.classes._stations.places:
                 self._near = dict(before.classes._near)
         self.all = [self._class(*group) for group in self._groups(survey)]
 
@@ -107,7 +107,7 @@ class Classes:
     def divided(self, other: Classes) -> Classes:
         """The same divided further: alike are those that are so by addresses of the other version of IP, too."""
         place = {n: number for number, one in enumerate(other.all) for n in one.hosts.numbers}
-        pairs = self._stations.pairs
+        pairs = self._stations.places
         found = []
         for one in self.all:
             parts: dict[int, list[int]] = defaultdict(list)
@@ -127,7 +127,7 @@ class Classes:
         First by what is the same for many. Most of these groups are one class each, without looking at every host.
         """
         alone: list[int] = []
-        pairs, addresses = self._stations.pairs, survey.column("hosts", "address")
+        pairs, addresses = self._stations.places, survey.column("hosts", "address")
         gateways, tags, links = (survey.column("hosts", name) for name in ("gateway", "vid", "link"))
         alike: dict[tuple[int, Block, str | None, int], tuple[list[int], Counter[str]]]
         alike = defaultdict(lambda: ([], Counter()))
@@ -176,12 +176,11 @@ class Classes:
         alone: list[int],
     ) -> dict[_Key, tuple[list[int], Counter[str]]]:
         """The same of hosts at access ports, divided by the part that they are in; `alone` gets the special ones."""
-        pairs, addresses = self._stations.pairs, survey.column("hosts", "address")
+        pairs, addresses = self._stations.places, survey.column("hosts", "address")
         isolated, filters = self._special.isolated, self._special.filters
         special, apart = self._special.apart | self._special.shut, self._special.apart
-        between = not self._stations.plugged.issuperset(filters)
-        devices = {self._names.spelled[name] if name else "" for name in survey.distinct("hosts", "device")}
-        free = {device: self._free(device) for device in devices}
+        between = not self._stations.taken.issuperset(filters)
+        free = {device: self._free(device) for device in {device for _, near in alike.values() for device in near}}
         groups: dict[_Key, tuple[list[int], Counter[str]]] = defaultdict(lambda: ([], Counter()))
         for (vid, block, gateway, tag), (members, near) in alike.items():
             roots, up = self._components.roots(abs(vid)), vid > 0
@@ -217,13 +216,13 @@ class Classes:
         """On which devices hosts that have something in common are; counted once for as long as they stay the same."""
         known = self._near.get(written)
         if known is None or known[0] is not members:
-            pairs = self._stations.pairs
+            pairs = self._stations.places
             known = self._near[written] = members, Counter([pairs[n][0] for n in members])
         return known[1]
 
     def _write(self, survey: Survey) -> None:
         """Sort the hosts by what many have in common."""
-        vids = joined(survey, self._names, self._stations.pairs)
+        vids = joined(survey, self._names, self._stations.places)
         sent = (tag or NO_VID for tag in survey.column("hosts", "vid"))
         self._keys = list(zip(vids, self._stations.heads, survey.column("hosts", "gateway"), sent, strict=True))
         written: dict[_Written, list[int]] = defaultdict(list)
@@ -234,12 +233,14 @@ class Classes:
     def _write_again(self, survey: Survey, before: ClassesBefore) -> None:
         """Take over how the hosts are sorted, but for those of which a row, or that of their port, differs."""
         self._keys, self._written = before.classes._keys.copy(), before.classes._written.copy()
-        ports, pairs = {(end.device, end.port) for end in before.ports}, self._stations.pairs
+        ports, pairs = {(end.device, end.port) for end in before.ports}, self._stations.places
         beside = survey.table("hosts").positions("device")
         near = (n for device in {device for device, _ in ports} for n in beside.get(device.casefold(), ()))
         gateways, tags = (survey.column("hosts", name) for name in ("gateway", "vid"))
         fresh: set[_Written] = set()
-        for n in sorted({n for n in near if pairs[n] in ports} | before.hosts):
+        once, astray = before.classes._stations.places, self._stations.astray
+        moved = {n for n in (*near, *astray) if pairs[n] in ports} | {n for n in astray if pairs[n] != once[n]}
+        for n in sorted(moved | before.hosts):
             vid = joined_at(survey, self._names, pairs, n)
             old, new = self._keys[n], (vid, self._stations.heads[n], gateways[n], tags[n] or NO_VID)
             self._keys[n] = new
@@ -275,7 +276,7 @@ class Classes:
         for n, host in hosts:
             text = addresses[n]
             block = Block.of(text) if text and text != NONE else None
-            moved = host.end in self._stations.plugged and self._stations.pairs[n] != host.end
+            moved = host.end in self._stations.taken and self._stations.places[n] != host.end
             beside = moved or ends[host.end] > 1 or n in self._special.sharing
             joins = self._joins(host, beside)
             if joins is None or (text and block and is_broadcast(text, block)):
@@ -312,7 +313,8 @@ class Classes:
             fabric, groups = self._fabric, list[frozenset[int]]()
             for bits in (tap.enters.possible, tap.leaves.possible & self._fabric.vids):
                 groups.append(frozenset(fabric.possibly.group(Node(tap.device, vid)) for vid in vids_in(bits)))
-            return host.up, *groups, bool(tap.enters.sure), bool(tap.leaves.sure)
+            device = tap.device if not all(groups) else None  # which may route, and hear what it does not bridge
+            return host.up, *groups, bool(tap.enters.sure), bool(tap.leaves.sure), device
         alone = {_only(tap.enters.possible), _only(tap.leaves.possible)}
         return host.up, tap.enters, tap.leaves, self._around(tap.device, alone.pop() if len(alone) == 1 else None)
 

@@ -42,7 +42,7 @@ class Special:
     @cached_property
     def shut(self) -> set[int]:
         """Those at a port that does not forward."""
-        return self._at(self._stations.plugged & self._closed)
+        return self._at(self._stations.taken & self._closed)
 
     @cached_property
     def sharing(self) -> set[int]:
@@ -66,8 +66,8 @@ class Special:
         return {(d, p): f", at {d} by {row.filter_in}, {row.filter_out}" for (d, p), row in rows.items() if row}
 
     def _at(self, places: set[_Place] | frozenset[_Place]) -> set[int]:
-        """The hosts whose rows say that they are at some ports."""
-        return {n for n, pair in enumerate(self._stations.pairs) if pair in places} if places else set()
+        """The hosts at some ports."""
+        return {n for n, pair in enumerate(self._stations.places) if pair in places} if places else set()
 
     @cached_property
     def _closed(self) -> set[_Place]:

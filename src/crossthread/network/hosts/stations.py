@@ -48,22 +48,25 @@ class Stations:
             if row.capabilities is not None:
                 self._capabilities[names.device(row.device) or row.device].append(row.capabilities)
         self._linked = {end for link in links for end in (link.a, link.b)}
-        self._learned: dict[str, list[MacEntry]] = defaultdict(list)
-        places = (survey.column("hosts", name) for name in ("device", "port"))
-        astray = [survey.hosts[n] for n in sorted({n for place in places for n in compress(count(), map(not_, place))})]
-        wanted = {row.mac for row in astray if row.mac}
-        for entry in survey.macs if wanted else ():
-            if entry.mac in wanted and entry.kind != "self" and entry.port:
-                self._learned[entry.mac].append(entry)
-        lost = {row.host.casefold() for row in astray}
-        self._lost = lost
+        named = (survey.column("hosts", name) for name in ("device", "port"))
         self._before = before if before is not None and before._names.spelled is names.spelled else None
-        if self._before is not None:
-            self._keep(self._before)
-        if before is not None and before._lost == lost:
-            self._described: dict[str, list[End]] = before._described
+        alike = before is not None and self._found_alike(before)
+        self._learned: dict[str, list[MacEntry]] = before._learned if before is not None and alike else {}
+        self._described: dict[str, list[End]]
+        self.astray: list[int]
+        """The hosts whose rows do not name their port, by the places of those rows."""
+        if before is not None and alike:
+            self.astray, self._described = before.astray, before._described
         else:
-            self._described = self._ports_that_name(lost) if lost else {}
+            self.astray = sorted({n for place in named for n in compress(count(), map(not_, place))})
+            rows = [survey.hosts[n] for n in self.astray]
+            wanted = {row.mac for row in rows if row.mac}
+            for entry in survey.macs if wanted else ():
+                if entry.mac in wanted and entry.kind != "self" and entry.port:
+                    self._learned.setdefault(entry.mac, []).append(entry)
+            self._described = self._ports_that_name({row.host.casefold() for row in rows})
+        if self._before is not None:
+            self._keep(self._before, alike)
         self.gateways = [Interface(row, row.interface, self._gateway) for row in survey.gateways]
         saying = {(s.row.device, s.name) for s in self.gateways if s.row.proxy_arp is not None}
         self.proxies = [
@@ -76,20 +79,30 @@ class Stations:
         for station in self.gateways:
             self.on_device[station.device].append(station)
 
-    def _keep(self, before: Stations) -> None:
+    def _keep(self, before: Stations, found_alike: bool) -> None:
         """Take over what was made of columns that did not change: these are the very same objects then."""
         same = {
             column: self._survey.column("hosts", column) is before._survey.column("hosts", column)
             for column in ("device", "port", "address")
         }
         if same["device"] and same["port"]:
-            self.pairs, self.plugged, self.crowded = before.pairs, before.plugged, before.crowded
+            self.pairs, self.plugged = before.pairs, before.plugged
+            if not self.astray or found_alike:
+                self.places, self.taken, self.crowded = before.places, before.taken, before.crowded
         if same["address"]:
             self.heads, self.ips = before.heads, before.ips
         elif len(told := self._survey.column("hosts", "address")) == len(before.heads):
             self.heads = before.heads.copy()
             for n in compress(count(), map(is_not, told, before._survey.column("hosts", "address"))):
                 self.heads[n] = _head(told[n])
+
+    def _found_alike(self, before: Stations) -> bool:
+        """Whether hosts whose rows name no port are found by the very same facts as in another network."""
+        survey, other = self._survey, before._survey
+        columns = ("host", "mac", "device", "port")
+        same = all(survey.column("hosts", name) is other.column("hosts", name) for name in columns)
+        learned = survey.table("macs") is other.table("macs")
+        return same and learned and self._fabric.open_ends == before._fabric.open_ends
 
     @cached_property
     def ips(self) -> list[str]:
@@ -124,11 +137,28 @@ class Stations:
         return set(self.pairs)
 
     @cached_property
+    def places(self) -> list[tuple[str, str | None]]:
+        """The same as `pairs`, with the ports at which those hosts were found whose rows name none."""
+        if not self.astray:
+            return self.pairs
+        found = list(self.pairs)
+        for n in self.astray:
+            end, _ = self._place(self._survey.hosts[n])
+            if end is not None:
+                found[n] = end.device, end.port
+        return found
+
+    @cached_property
+    def taken(self) -> set[tuple[str, str | None]]:
+        """The devices and ports at which hosts are."""
+        return set(self.places) if self.astray else self.plugged
+
+    @cached_property
     def crowded(self) -> frozenset[tuple[str, str | None]]:
-        """The devices and ports that the rows of several hosts name."""
-        if len(self.plugged) == len(self.pairs):
+        """The devices and ports at which several hosts are."""
+        if len(self.taken) == len(self.places):
             return frozenset()
-        return frozenset(pair for pair, count in Counter(self.pairs).items() if count > 1 and pair[1])
+        return frozenset(pair for pair, count in Counter(self.places).items() if count > 1 and pair[1])
 
     @cached_property
     def elsewhere(self) -> list[HostStation]:
@@ -202,7 +232,7 @@ class Stations:
     def _ports_that_name(self, hosts: set[str]) -> dict[str, list[End]]:
         """The edge ports whose description names one of some hosts, as in "to ticket-desk-1"."""
         found: dict[str, list[End]] = defaultdict(list)
-        for device, ports in self._names.ports.items():
+        for device, ports in self._names.ports.items() if hosts else ():
             for port, row in ports.items():
                 end = End(device, port)
                 if row.description and end not in self._linked and not self.open(end):
