@@ -153,6 +153,15 @@ class AtNight(unittest.TestCase):
             self.assertEqual(mends[n].after.works, works(mends[: n + 1]), n)
             self.assertEqual(mends[n].pairs, best - works([*mends[:n], *mends[n + 1 :]]), n)
 
+    def test_of_many_without_an_address_no_two_are_given_the_same(self):
+        whole = generate(3, 20, 120, 4)
+        none = {"address": "none", "gateway": "none"}
+        hosts = [replace(row, **none) if n % 4 == 0 else row for n, row in enumerate(whole.hosts)]
+        answer = why_all(replaced(whole, hosts=hosts))
+        given = [str(change.cells["address"]).partition("/")[0] for change in answer.repair]
+        self.assertEqual((len(set(given)), answer.then.part), (30, 1.0))
+        self.assertTrue({row.address.partition("/")[0] for row in hosts}.isdisjoint(given))
+
     def test_the_terminal_tells_them_in_a_few_lines(self):
         with tempfile.TemporaryDirectory() as folder:
             write_survey(self.survey, Path(folder) / "night")

@@ -250,7 +250,14 @@ class Network:
                 if hosts is not None and len(self.survey.hosts) == len(network.survey.hosts):
                     before = ClassesBefore(network.classes, hosts, kept.ports, "tree_ports" in kept.rows)
             found = Classes(
-                self.survey, self.names, self.fabric, self.components, self.stations, self.filters.ports, before
+                self.survey,
+                self.names,
+                self.fabric,
+                self.components,
+                self.stations,
+                self.filters.ports,
+                self.covered,
+                before,
             )
             return found if self.twin is None or self.version == 6 else found.divided(self.twin.classes)
 

@@ -22,6 +22,7 @@ from crossthread.network.network import Network
 from crossthread.network.topology.names import End
 from crossthread.plan import Plan
 from crossthread.survey.changes import Change, merge_changes
+from crossthread.values import NONE
 from crossthread.views.matrix import class_matrix
 
 
@@ -156,28 +157,38 @@ def _every(context: Context, found: list[Finding], seat: str | None, tried: Call
 
 
 def _woken(context: Context, findings: list[Finding]) -> dict[int, list[str]]:
-    """The hosts that a mend only switches on, plugs in or lets in, by the finding; each by one finding alone.
+    """The hosts that a mend only switches on, plugs in, lets in or gives an address, by the finding.
 
     Such a host reaches nobody as things are, and who else reaches whom does not depend on it: so it need not be tried
     with each other mend whether it is needed.
     """
     stations, found = context.network.stations, dict[int, list[str]]()
-    shared = stations.by_address.shared
+    shared, taken = stations.by_address.shared, set[str]()
     for finding in findings:
         ends = [End(str(c.key["device"]), str(c.key["port"])) for c in finding.repair if c.table == "ports"]
-        names = {str(c.key["host"]) for c in finding.repair if c.table == "hosts"}
-        hosts = [*(stations.hosts[name.casefold()] for name in names), *(h for e in ends for h in context.hosts_at(e))]
-        alone = all(map(context.at_edge, ends))
-        if (
-            alone
-            and hosts
-            and all(map(wakes, finding.repair))
-            and all(_silent(host) and host.ip is not None and str(host.ip) not in shared for host in hosts)
-        ):
-            found[id(finding)] = list(dict.fromkeys(host.name for host in hosts))
+        given = {str(c.key["host"]).casefold(): _address(c) for c in finding.repair if c.table == "hosts"}
+        hosts = {name: stations.hosts[name] for name in given}
+        hosts |= {host.name.casefold(): host for end in ends for host in context.hosts_at(end)}
+        plain = all(map(context.at_edge, ends)) and all(wakes(c) or _address(c) for c in finding.repair)
+        new = {ip for ip in given.values() if ip}
+        own = {str(host.ip) for name, host in hosts.items() if not given.get(name)}
+        alone = not new & taken and not any(ip in stations.by_address for ip in new) and not own & shared
+        if plain and alone and hosts and all(_silent(host, given.get(name)) for name, host in hosts.items()):
+            found[id(finding)] = [host.name for host in hosts.values()]
+            taken |= new
     return found
 
 
-def _silent(host: HostStation) -> bool:
-    """Whether nobody hears a host, nor can: it has no link, or its port lets nothing in."""
-    return host.up is False or not any(tap.enters.possible or tap.beyond or not tap.device for tap in host.taps)
+def _address(change: Change) -> str | None:
+    """The address that a change gives to a host, if it gives no more than that and a gateway."""
+    if change.table != "hosts" or change.delete or not set(change.cells) <= {"address", "gateway"}:
+        return None
+    return str(change.cells.get("address") or "").partition("/")[0] or None
+
+
+def _silent(host: HostStation, given: str | None) -> bool:
+    """Whether nobody hears a host, nor can: it has no link, its port lets nothing in, or it has no address yet."""
+    if given is not None:
+        return host.row.address == NONE
+    shut = host.up is False or not any(tap.enters.possible or tap.beyond or not tap.device for tap in host.taps)
+    return shut and host.ip is not None

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from functools import partial
 
 import msgspec
@@ -91,10 +91,25 @@ def together_harmless(context: Context, findings: Sequence[Finding]) -> list[Fin
     """The same findings without the mends because of which all together would stop a pair that works as it should."""
     by, kept = partial(context.once(Stopped).by, proposed=True), list(findings)
     costs = by(changes_of(kept)).stops
+    if costs and len(kept) > _FEW:
+        kept, costs = _taken_one_by_one(kept, lambda mends: bool(by(changes_of(mends)).stops)), ()
     while costs and kept:
         rests = [[other for other in kept if other is not one] for one in kept]
         kept, costs = min(((rest, by(changes_of(rest)).stops) for rest in rests), key=lambda tried: len(tried[1]))
     return [one if one in kept else told_only(one) for one in findings]
+
+
+_FEW = 20
+"""Of how many mends it is tried which to leave out; of more, which to take."""
+
+
+def _taken_one_by_one(findings: Sequence[Finding], harms: Callable[[Sequence[Finding]], bool]) -> list[Finding]:
+    """Those of many mends that do no harm together with all that were taken before."""
+    kept: list[Finding] = []
+    for finding in findings:
+        if not harms([*kept, finding]):
+            kept.append(finding)
+    return kept
 
 
 _ONLY_TOLD = frozenset({"discovery", "description", "speed", "duplex", "ttl", "edge", "guard"})

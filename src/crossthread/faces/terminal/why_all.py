@@ -67,7 +67,8 @@ _SHOWN = 3
 def _show_mends(mends: Sequence[Mend], first: int, out: Console) -> None:
     for number, mend in enumerate(mends, first):
         out.print()
-        holds = f"  holds up {count(mend.pairs, 'pair')}; with it {percent(mend.after)} of the wanted pairs work"
+        pairs = f"{mend.pairs:,} pair{'s' * (mend.pairs != 1)}"
+        holds = f"  holds up {pairs}; with it {percent(mend.after)} of the wanted pairs work"
         out.print(line((f"{number}. ", "bold"), (mend.finding.rule, "bold"), holds))
         paragraph(out, said(mend.finding.says), 3)
         for change in mend.finding.repair:

@@ -17,6 +17,7 @@ from copy import copy
 from functools import cached_property
 from typing import NamedTuple
 
+from crossthread.network.coverage import Covered
 from crossthread.network.hosts.access import joined, joined_at
 from crossthread.network.hosts.blocks import Block, InnerBlocks, is_broadcast
 from crossthread.network.hosts.hosts import Members
@@ -82,11 +83,13 @@ class Classes:
         components: Components,
         stations: Stations,
         filtered: frozenset[End],
+        covered: Covered,
         before: ClassesBefore | None = None,
     ) -> None:
         self._names, self._fabric, self._components, self._stations = names, fabric, components, stations
         same_trees = before.classes._special if before is not None and not before.trees else None
         self._special: Special = Special(survey, names, stations, filtered, same_trees)
+        self._covered = covered
         self._keys: list[_Written] = []
         self._written: dict[_Written, list[int]] = {}
         self._near: dict[_Written, tuple[list[int], Counter[str]]] = {}
@@ -313,7 +316,9 @@ class Classes:
             fabric, groups = self._fabric, list[frozenset[int]]()
             for bits in (tap.enters.possible, tap.leaves.possible & self._fabric.vids):
                 groups.append(frozenset(fabric.possibly.group(Node(tap.device, vid)) for vid in vids_in(bits)))
-            device = tap.device if not all(groups) else None  # which may route, and hear what it does not bridge
+            # Its device may route, and hear what it does not bridge.
+            routes = not self._covered.fully(tap.device, "gateways") and not all(groups)
+            device = tap.device if routes else None
             return host.up, *groups, bool(tap.enters.sure), bool(tap.leaves.sure), device
         alone = {_only(tap.enters.possible), _only(tap.leaves.possible)}
         return host.up, tap.enters, tap.leaves, self._around(tap.device, alone.pop() if len(alone) == 1 else None)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from itertools import islice
 
 from msgspec.structs import replace
 
@@ -16,15 +17,29 @@ from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.values import NONE, Address, PrefixedAddress, address
 
 
-def free_address(context: Context, subnet: PrefixedAddress) -> Address | None:
+def free_address(context: Context, subnet: PrefixedAddress, host: HostStation | None = None) -> Address | None:
     """An address of a subnet that nobody is known to have, and that nothing in the survey speaks of as somebody's.
 
-    The first and the last one are left to gateways, which may be where nobody looked.
+    The first and the last one are left to gateways, which may be where nobody looked. No two hosts of a VLAN that need
+    one are given the same.
     """
     taken, spoken = context.network.stations.by_address, context.spoken_addresses
     free = (ip for ip in subnet.network.hosts() if str(ip) not in taken and str(ip) not in spoken)
     ends = {int(subnet.network.network_address) + 1, int(subnet.network.broadcast_address) - 1}
-    return next((ip for ip in free if int(ip) not in ends), None)
+    before = context.once(_turns).get(host.name, 0) if host is not None else 0
+    return next(islice((ip for ip in free if int(ip) not in ends), before, None), None)
+
+
+def _turns(context: Context) -> dict[str, int]:
+    """For each host without an address, or with another one than most of its VLAN, how many such are before it."""
+    found: dict[str, int] = {}
+    for classes in context.classes_in.values():
+        most = max((one for one in classes if one.block is not None), key=lambda one: len(one.hosts), default=None)
+        lacking = [one for one in classes if one.block is None and one.hosts[0].row.address == NONE]
+        apart = [one for one in classes if one.block is not None and most is not None and one.block != most.block]
+        names = [host for held in (lacking, apart) for one in held for host in one.hosts.names]
+        found.update({name: number for number, name in enumerate(names)})
+    return found
 
 
 def _subnets_for(context: Context, host: HostStation) -> Iterator[tuple[dict[str, str], str]]:
@@ -43,7 +58,7 @@ def _subnets_for(context: Context, host: HostStation) -> Iterator[tuple[dict[str
     in_vlan = f"VLAN {vid}, which its port is in,"
     for station in sorted([*here, *used, *groups], key=lambda s: not _has(context, s, kept)):
         subnet = context.expected.subnet(station)
-        free = free_address(context, subnet) if subnet is not None else None
+        free = free_address(context, subnet, host) if subnet is not None else None
         if subnet is None or free is None:
             continue
         cells = {"address": f"{free}/{subnet.network.prefixlen}"}

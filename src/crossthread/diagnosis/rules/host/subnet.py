@@ -42,7 +42,7 @@ def host_outside_subnet(context: Context, host: HostStation) -> Finding | None:
             continue
         if host.address.ip in subnet.network or context.expected.undecided(gateway):
             continue
-        free = free_address(context, subnet)
+        free = free_address(context, subnet, host)
         repair = (set_host(host, address=f"{free}/{subnet.network.prefixlen}"),) if free else ()
         return Finding(
             "host-outside-subnet",
@@ -72,7 +72,7 @@ def host_of_another_vlan(context: Context, host: HostStation) -> Finding | None:
         subnet = context.expected.subnet(mate)
         if subnet is None or host.address is None or host.address.ip in subnet.network:
             continue
-        free = free_address(context, subnet) if subnet.version == host.address.version else None
+        free = free_address(context, subnet, host) if subnet.version == host.address.version else None
         if free is None:
             continue
         own = host.row.gateway
@@ -106,7 +106,11 @@ def host_of_its_gateway(context: Context, host: HostStation) -> Finding | None:
         return None
     for gateway in context.network.stations.by_address.of(hop or ""):
         subnet = context.expected.subnet(gateway) if isinstance(gateway, Interface) else None
-        free = free_address(context, subnet) if subnet is not None and subnet.version == host.address.version else None
+        free = (
+            free_address(context, subnet, host)
+            if subnet is not None and subnet.version == host.address.version
+            else None
+        )
         if subnet is None or free is None or host.address.ip in subnet.network:
             continue
         return Finding(
@@ -170,7 +174,7 @@ def host_outside_peers(context: Context, host: HostStation, paired: bool = False
         return None
     if other.address.version != host.address.version:
         return None
-    free = free_address(context, other.address)
+    free = free_address(context, other.address, host)
     cells = {"address": f"{free}/{other.address.network.prefixlen}", "gateway": other.row.gateway or NONE}
     return Finding(
         "host-outside-subnet",
