@@ -82,9 +82,11 @@ def each_harmless(context: Context, findings: Iterable[Finding]) -> list[Finding
 
 
 def _at_hosts(context: Context, finding: Finding) -> bool:
-    """Whether a mend changes nothing but hosts and the ports at which there are hosts only."""
+    """Whether a mend changes nothing but hosts, ports at which there are hosts only, and which VLANs a device has."""
     ends = [End(str(c.key["device"]), str(c.key["port"])) for c in finding.repair if c.table == "ports"]
-    return all(map(context.at_edge, ends)) and all(change.table in ("hosts", "ports") for change in finding.repair)
+    return all(map(context.at_edge, ends)) and all(
+        change.table in ("hosts", "ports", "vlans") for change in finding.repair
+    )
 
 
 def together_harmless(context: Context, findings: Sequence[Finding]) -> list[Finding]:
