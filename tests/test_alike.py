@@ -12,6 +12,8 @@ from crossthread.demo.generator import generate
 from crossthread.diagnosis.all_rules import ask_about_all, sweep
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.wanted_pairs import Wanted
+from crossthread.network.switching.nodes import BEYOND, Node
+from crossthread.network.three_valued import vids_in
 from crossthread.survey.records import Host
 from crossthread.values import VlanSet, interface
 from crossthread.views.matrix import class_matrix
@@ -109,6 +111,22 @@ class Alike(unittest.TestCase):
                 copy = network.changed([change])
                 self.assertEqual(copy.open_ends, fresh.open_ends, change)
                 self.assertEqual(class_matrix(copy), class_matrix(fresh), change)
+
+
+class Leads(unittest.TestCase):
+    def test_whether_a_frame_gets_somewhere_is_what_the_way_says_by_which_it_would(self):
+        told = []
+        for chance, survey in campuses(24):
+            fabric = Network(survey).fabric
+            devices = [row.device for row in survey.devices]
+            vids = list(vids_in(fabric.vids))
+            nodes = [BEYOND, *(Node(chance.choice(devices), chance.choice(vids)) for _ in range(30))]
+            for _ in range(150):
+                one, two = chance.choice(nodes), chance.choice(nodes)
+                way = fabric.reached(one, two)
+                told.append(fabric.reaches(one, two))
+                self.assertEqual(told[-1], False if way is None else way.unknown == 0 or None, (one, two))
+        self.assertEqual(set(told), {True, False, None})
 
 
 class AtNight(unittest.TestCase):

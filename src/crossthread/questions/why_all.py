@@ -131,7 +131,7 @@ def _every(context: Context, found: list[Finding], seat: str | None, tried: Call
             done = [one for one in found if id(one) in key or id(one) in woken]
             known[key] = wanted.tally(class_matrix(mended_by(network, done)[0] if done else network))
             tried()
-        return known[key].share([name for one in woken.keys() - set(map(id, mended)) for name in woken[one]])
+        return known[key].share({name for one in woken.keys() - set(map(id, mended)) for name in woken[one]})
 
     best = share(kept)
     weight: dict[int, int] = {}
