@@ -17,6 +17,7 @@ from crossthread.network.three_valued import vids_in
 from crossthread.survey.records import Host
 from crossthread.values import VlanSet, interface
 from crossthread.views.matrix import class_matrix
+from tests.building import cabled, hosts, network_of
 from tests.test_command import run
 from tests.test_generated import shape
 from tests.test_lab import without_facts
@@ -111,6 +112,48 @@ class Alike(unittest.TestCase):
                 copy = network.changed([change])
                 self.assertEqual(copy.open_ends, fresh.open_ends, change)
                 self.assertEqual(class_matrix(copy), class_matrix(fresh), change)
+
+
+class Beside(unittest.TestCase):
+    """Hosts that share a port hear each other otherwise than those at other ports do."""
+
+    def verdicts(self, ports, hosts, neighbors=""):
+        with tempfile.TemporaryDirectory() as folder:
+            network = network_of(Path(folder), ports=ports, hosts=hosts, neighbors=neighbors or cabled())
+            compact = class_matrix(network)
+            number = {name: n for n, names in enumerate(compact.classes) for name in names}
+            reaches = {(a, b): verdict for a, b, verdict in compact.reaches}
+            whole = matrix(network).reaches
+        self.assertEqual([verdict for *_, verdict in whole], [reaches[number[a], number[b]] for a, b, _ in whole])
+        return {(a, b): verdict for a, b, verdict in whole}
+
+    def test_two_at_one_isolated_port_hear_each_other_and_nobody_at_another(self):
+        found = self.verdicts(
+            """device|port|admin|oper|mode|pvid|isolated
+            quay|p1|up|up|access|10|yes
+            quay|p2|up|up|access|10|yes""",
+            hosts(*(f"{name} 10.9.10.{n}/24 none quay p{1 + n // 3}" for n, name in enumerate("abcd", 1))),
+        )
+        self.assertEqual([found["a", other] for other in "bcd"], ["works", "fails", "fails"])
+
+    def test_a_phone_and_the_desk_behind_it_do_not_meet_at_their_port_where_two_vlans_leak(self):
+        found = self.verdicts(
+            """device|port|admin|oper|mode|pvid|allowed|voice
+            quay|p1|up|up|access|10||20
+            quay|p2|up|up|access|10||20
+            quay|p8|up|up|trunk|none|20|
+            quay|p9|up|up|access|10||
+            loft|p8|up|up|trunk|none|20|
+            loft|p9|up|up|access|20||""",
+            """host|address|gateway|device|port|vid|link
+            desk-1|10.9.10.1/24|none|quay|p1||up
+            phone-1|10.9.10.2/24|none|quay|p1|20|up
+            desk-2|10.9.10.3/24|none|quay|p2||up
+            phone-2|10.9.10.4/24|none|quay|p2|20|up""",
+            cabled("quay p8 loft p8", "quay p9 loft p9"),
+        )
+        others = [found["desk-1", other] for other in ("desk-2", "phone-1", "phone-2")]
+        self.assertEqual(others, ["works", "fails", "unknown"])  # nobody read which of the two cables blocks
 
 
 class Leads(unittest.TestCase):
