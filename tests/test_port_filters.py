@@ -24,12 +24,12 @@ class AtPorts(Yards):
     def agree(self, survey):
         """The verdicts pair by pair and by classes."""
         said = {(a, b): verdict for a, b, verdict in matrix(survey).reaches}
-        classes = Network(survey).classes.of
+        classes = Network(survey).classes
         told = class_matrix(survey)
         for verdict in ("works", "fails", "unknown"):
             self.assertEqual(told.pairs.get(verdict, 0), list(said.values()).count(verdict), verdict)
         for one, two in permutations({a for a, _ in said}, 2):
-            for other in (b for b in said if b[0] == one and classes[b[1]] is classes[two] and b[1] != two):
+            for other in (b for b in said if b[0] == one and classes.of(b[1]) is classes.of(two) and b[1] != two):
                 self.assertEqual(said[other], said[one, two])
         return said
 

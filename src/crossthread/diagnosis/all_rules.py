@@ -62,17 +62,14 @@ def ask_about_all(context: Context) -> Iterator[Finding]:
             yield from ask(context, rule, *asked)
 
 
-def ask(context: Context, rule: Rule, *asked: object) -> Iterator[Finding]:
+def ask(context: Context, rule: Rule, *asked: object) -> Iterable[Finding]:
     """What a rule says of one subject, if it is to be asked about it."""
     if rule.where is not None and not rule.where(context, *asked):
-        return
-    if any(other(context, *asked) for other in rule.unless):
-        return
+        return ()
+    if rule.unless and any(other(context, *asked) for other in rule.unless):
+        return ()
     found = rule.function(context, *asked)
-    if isinstance(found, Finding):
-        yield found
-    elif found is not None:
-        yield from found
+    return (found,) if isinstance(found, Finding) else found or ()
 
 
 def _alike(context: Context, rule: Rule) -> bool:

@@ -41,7 +41,7 @@ PARTS = {
     "links": Part(_columns("neighbors.* ports.description"), ("names",)),
     "open ends": Part(
         _columns(
-            "coverage.* vlans.device gateways.device routes.device arp.device cables.device "
+            "coverage.* "
             "ports.lag leading.admin,oper,mode,description hosts.host,device,port,mac macs.* "
             "leading.role,edge devices.device,chassis"
         ),
@@ -61,8 +61,8 @@ PARTS = {
     "vlans": Part(_columns("vlans.* coverage.* devices.vlan_aware"), ("names",)),
     "bridging": Part(_columns("ports.* trees.* tree_ports.*"), ("vlans", "trees")),
 }
-"""Each part of a network. `names` also depends on which devices there are, and `bridging` on which VLANs: those are
-cheap to find again, and are compared instead of declared."""
+"""Each part of a network. `names` also depends on which devices there are, `open ends` on which were surveyed, and
+`bridging` on which VLANs there are: those are cheap to find again, and are compared instead of declared."""
 
 
 def stale(columns: Iterable[str]) -> frozenset[str]:

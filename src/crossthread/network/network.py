@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import insort
 from collections import defaultdict
 from collections.abc import Iterator, Sequence
 from functools import cached_property
@@ -138,7 +139,7 @@ class Network:
         if "cabling" not in kept.stale:
             copy.adjacencies = self.adjacencies
             copy.adjacencies_at = self.adjacencies_at
-        if "open ends" not in kept.stale:
+        if "open ends" not in kept.stale and copy.covered.surveyed == self.covered.surveyed:
             copy.open_ends = self.open_ends
         elif copy.open_ends != self.open_ends:
             kept.stale |= {"trees", "bridging"}
@@ -319,19 +320,20 @@ class Network:
 
     def hosts_at(self, end: End) -> list[HostStation]:
         """The hosts plugged into a port."""
-        hosts = self.stations.hosts
-        return [hosts[name] for name in self._named_at.get(end, ())]
+        return [self.stations.hosts.at(n) for n in self._numbers_at.get(end.device, {}).get(end.port, ())]
 
     @cached_property
-    def _named_at(self) -> dict[tuple[str, str | None], list[str]]:
-        """The names of the hosts at each port: as their rows say, else wherever they were found to be."""
-        found: dict[tuple[str, str | None], list[str]] = defaultdict(list)
-        stations, ports, nothing = self.stations, self.names.ports, dict[str, Port]()
-        lost = {place for place in stations.taken if place[1] not in ports.get(place[0], nothing)}
-        for place, name in zip(stations.places, stations.hosts, strict=True):
-            end = stations.hosts[name].end if place in lost else place
+    def _numbers_at(self) -> dict[str, dict[str | None, list[int]]]:
+        """The rows of the hosts at each device's ports: as those say, else wherever the hosts were found to be."""
+        found: dict[str, dict[str | None, list[int]]] = defaultdict(lambda: defaultdict(list))
+        for n, (device, port) in enumerate(self.stations.places):
+            found[device][port].append(n)
+        nothing = dict[str, Port]()
+        unlisted = [(d, port) for d, held in found.items() for port in held.keys() - self.names.ports.get(d, nothing)]
+        for n in sorted(n for device, port in unlisted for n in found[device].pop(port)):
+            end = self.stations.hosts.at(n).end
             if end is not None:
-                found[end].append(name)
+                insort(found[end.device][end.port], n)
         return found
 
     @cached_property
@@ -343,5 +345,5 @@ class Network:
     def current_vlan(self, station: Station) -> int | None:
         """The VLAN that a station's frames join as things are, if that is one and known."""
         if isinstance(station, HostStation):
-            return self.classes.of[station.name.casefold()].vid
+            return self.classes.of(station.name).vid
         return current_vlan(station, self.names)

@@ -192,12 +192,12 @@ def _ports(context: Context) -> Iterator[tuple[str, list[_Line]]]:
 
 
 def _hosts(context: Context) -> Iterator[_Line]:
-    classes, expected = context.network.classes.of, context.expected
+    classes, expected = context.network.classes, context.expected
     known: dict[int, tuple[int | None, int | None, str | None]] = {}  # of a class, by the row of its first host
     for host in context.network.stations.hosts.values():
         entry: dict[str, object] = {}
         doubts: list[str] = []
-        first = classes[host.name.casefold()].hosts.numbers[0]
+        first = classes.of(host.name).hosts.numbers[0]
         if first not in known:
             best = expected.gateways(host)[:1]
             serving = str(best[0].address.ip) if best and best[0].address is not None else None

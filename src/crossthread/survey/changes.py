@@ -118,7 +118,7 @@ def _still_covered(survey: Survey, tables: dict[str, Any], edited: Iterable[str]
     for name in edited:
         if name not in READ_IN_FULL or tables[name].column("device") is survey.column(name, "device"):
             continue
-        before, after = ({d.casefold(): d for d in t.column("device")} for t in (survey.table(name), tables[name]))
+        before, after = ({d.casefold(): d for d in t.distinct("device")} for t in (survey.table(name), tables[name]))
         for key, device in (*before.items(), *after.items()):
             gone, fresh = key not in after, key not in before and name in _READ_TO_SAY
             if (gone or fresh) and (key, name) not in said and name not in survey.info.complete:

@@ -7,10 +7,11 @@ kept, so that a row is one object however often it is asked for.
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
-from itertools import compress, groupby
-from operator import attrgetter
+from itertools import compress, groupby, islice
+from operator import attrgetter, ne
 from typing import Any, Generic, NamedTuple, TypeVar, overload
 
 from crossthread.survey.records import Row, all_folded
@@ -86,10 +87,7 @@ class Table(Sequence[_R], Generic[_R]):
     def positions(self, column: str) -> Mapping[object, Sequence[int]]:
         """Where the rows stand that have each value in a key column; devices and hosts by their names in lower case."""
         if column not in self._positions:
-            found: dict[object, list[int]] = {}
-            for n, value in enumerate(all_folded(column, self.column(column))):
-                found.setdefault(value, []).append(n)
-            self._positions[column] = found
+            self._positions[column] = positions(all_folded(column, self.column(column)))
         return self._positions[column]
 
     def distinct(self, column: str) -> tuple[Any, ...]:
@@ -272,6 +270,24 @@ class RowsBy(Mapping[_K, _R], Generic[_K, _R]):
 
 def _same(one: object, two: object) -> bool:
     return one is two or one == two
+
+
+def positions(column: Sequence[object]) -> dict[object, Sequence[int]]:
+    """Where each value stands in a column: in one place only, in row after row, or anywhere."""
+    if len(set(column)) == len(column):
+        return dict(zip(column, zip(range(len(column))), strict=True))
+    found: dict[object, list[int]] = defaultdict(list)
+    if _LONG * sum(map(ne, column, islice(column, 1, None))) < len(column):
+        for value, run in runs(column):
+            found[value] += range(run.start, run.stop)
+    else:
+        for n, value in enumerate(column):
+            found[value].append(n)
+    return dict(found)
+
+
+_LONG = 8
+"""In how many rows, on the average, a value stands in one after the other where a column is taken run by run."""
 
 
 def runs(column: Sequence[object]) -> Iterator[tuple[Any, slice]]:

@@ -149,7 +149,7 @@ def _hosts(network: Network, prefixes: dict[Block, str]) -> Iterator[Addressed]:
     told = [survey.column("hosts", column) for column in ("host", "address", "gateway", "mac")]
     for folded, pair, name, address, gateway, mac in zip(stations.hosts, stations.pairs, *told, strict=True):
         end = ends.get(folded, pair)
-        vid = network.classes.of[folded].vid
+        vid = network.classes.of(folded).vid
         at = " ".join(map(str, end)) if end else None
         for one in address.split() if address and " " in address else [address]:
             own, prefix = _split(one, prefixes)

@@ -83,7 +83,7 @@ class Expected:
             return station  # the plan may tell them apart
         if not isinstance(station, HostStation) or station in self._firsts:
             return station
-        return self._network.classes.of[station.name.casefold()].hosts[0]
+        return self._network.classes.of(station.name).hosts[0]
 
     @cached_property
     def _firsts(self) -> dict[Station, HostClass]:
@@ -92,7 +92,7 @@ class Expected:
     def current_vlan(self, station: Station) -> int | None:
         """The VLAN that a station's frames join as things are, if that is one and known."""
         if isinstance(station, HostStation):
-            one = self._firsts.get(station) or self._network.classes.of[station.name.casefold()]
+            one = self._firsts.get(station) or self._network.classes.of(station.name)
             return one.vid
         return current_vlan(station, self._network.names)
 

@@ -48,10 +48,10 @@ class Hearing:
     def _held(self, but: Station | None) -> list[Sequence[Station]]:
         """The classes of all hosts that are not heard; the same class once for each."""
         if but not in self._silent:
-            classes = self.context.network.classes.of
+            network = self.context.network
             names = {name.casefold() for device, name in self._accused if not device}
             names |= {but.name.casefold()} if isinstance(but, HostStation) else set()
-            self._silent[but] = [classes[name].hosts for name in names if name in classes]
+            self._silent[but] = [network.classes.of(name).hosts for name in names if name in network.stations.hosts]
         return self._silent[but]
 
     def kin(self, station: Station) -> list[Alike]:

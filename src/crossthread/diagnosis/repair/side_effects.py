@@ -72,8 +72,8 @@ def _changes(before: ClassMatrix, after: ClassMatrix) -> list[tuple[tuple[str, s
 class _Turn(NamedTuple):
     """Hosts that are alike before and after some changes, others that are, and how the verdict between them changes."""
 
-    near: list[str]
-    far: list[str]
+    near: Sequence[str]
+    far: Sequence[str]
     was: Verdict
     now: Verdict
 
@@ -85,14 +85,29 @@ class _Turn(NamedTuple):
         return (one, two) if two is not None else None
 
 
-def _turns(before: ClassMatrix, after: ClassMatrix) -> Iterator[_Turn]:
-    matrices = before, after
-    places = [{name: n for n, names in enumerate(m.classes) for name in names} for m in matrices]
-    verdicts: list[dict[tuple[int | None, int | None], Verdict]]
-    verdicts = [{(a, b): verdict for a, b, verdict in m.reaches} for m in matrices]
+_Classes = Sequence[Sequence[str]]
+
+
+def _parts(before: _Classes, after: _Classes) -> dict[tuple[int | None, int | None], Sequence[str]]:
+    """The hosts that are of one class before and after some changes, by the numbers of these; most are unchanged."""
+    numbers = {names: n for n, names in enumerate(after)}
+    found: dict[tuple[int | None, int | None], Sequence[str]]
+    found = {(n, numbers[names]): names for n, names in enumerate(before) if names in numbers}
+    kept = set(found.values())
+    places = [
+        {name: n for n, names in enumerate(classes) if names not in kept for name in names}
+        for classes in (before, after)
+    ]
     parts: dict[tuple[int | None, int | None], list[str]] = defaultdict(list)
     for name in dict.fromkeys((*places[0], *places[1])):
         parts[places[0].get(name), places[1].get(name)].append(name)
+    return found | parts
+
+
+def _turns(before: ClassMatrix, after: ClassMatrix) -> Iterator[_Turn]:
+    verdicts: list[dict[tuple[int | None, int | None], Verdict]]
+    verdicts = [{(a, b): verdict for a, b, verdict in m.reaches} for m in (before, after)]
+    parts = _parts(before.classes, after.classes)
     for (old, new), members in parts.items():
         for (far_old, far_new), others in parts.items():
             was, now = verdicts[0].get((old, far_old), "fails"), verdicts[1].get((new, far_new), "fails")

@@ -24,11 +24,12 @@ def joined(survey: Survey, names: Names, places: Sequence[_Place]) -> list[int]:
     """The VLAN that the frames of each host join, for the places where they are plugged in."""
     entered, phones = _entered(survey, names), _phones(survey, names)
     tags, links = (survey.column("hosts", name) for name in ("vid", "link"))
-    vids = (
-        (entered[place[0]].get(place[1], NO_VID) if not tag else _with_tag(phones.get(place, NO_VID), tag))
-        for place, tag in zip(places, tags, strict=True)
-    )
-    return [-abs(vid) if link == "down" else vid for vid, link in zip(vids, links, strict=True)]
+    vids = [entered[device].get(port, NO_VID) for device, port in places]
+    for n in compress(count(), tags):
+        vids[n] = _with_tag(phones.get(places[n], NO_VID), tags[n])
+    for n in compress(count(), (link == "down" for link in links)):
+        vids[n] = -abs(vids[n])
+    return vids
 
 
 def joined_at(survey: Survey, names: Names, places: Sequence[_Place], n: int) -> int:

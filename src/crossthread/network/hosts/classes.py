@@ -101,16 +101,22 @@ class Classes:
                 self._near = dict(before.classes._near)
         self.all = [self._class(*group) for group in self._groups(survey)]
 
+    def of(self, host: str) -> HostClass:
+        """The class of a host, by its name."""
+        return self.all[self._places[self._stations.hosts.number(host)]]
+
     @cached_property
-    def of(self) -> dict[str, HostClass]:
-        """The class of each host, by the host's name in lower case."""
-        names = self._stations.hosts.names
-        return {names[n]: found for found in self.all for n in found.hosts.numbers}
+    def _places(self) -> list[int]:
+        """The place of each host's class among all."""
+        found = [0] * len(self._stations.hosts)
+        for place, one in enumerate(self.all):
+            for n in one.hosts.numbers:
+                found[n] = place
+        return found
 
     def divided(self, other: Classes) -> Classes:
         """The same divided further: alike are those that are so by addresses of the other version of IP, too."""
-        place = {n: number for number, one in enumerate(other.all) for n in one.hosts.numbers}
-        pairs = self._stations.places
+        place, pairs = other._places, self._stations.places
         found = []
         for one in self.all:
             parts: dict[int, list[int]] = defaultdict(list)
@@ -120,7 +126,7 @@ class Classes:
                 near = Counter(pairs[n][0] for n in numbers) if one.devices else one.devices
                 found.append(one._replace(hosts=Members(numbers, self._stations.hosts), devices=near))
         copied = copy(self)
-        copied.__dict__.pop("of", None)
+        copied.__dict__.pop("_places", None)
         copied.all = sorted(found, key=lambda one: one.hosts.numbers[0])
         return copied
 

@@ -7,7 +7,7 @@ from typing import overload
 
 from crossthread.network.hosts.station import Attachment, HostStation, Station
 from crossthread.survey import Survey
-from crossthread.survey.records import Host
+from crossthread.survey.records import Host, all_folded
 
 
 class Hosts(Mapping[str, HostStation]):
@@ -22,7 +22,7 @@ class Hosts(Mapping[str, HostStation]):
     def __init__(self, survey: Survey, attach: Callable[[Station], Attachment], before: Hosts | None = None) -> None:
         self.spelled: Sequence[str] = survey.column("hosts", "host")
         same = before is not None and before.spelled is self.spelled
-        self.names: list[str] = before.names if same and before else list(map(str.casefold, self.spelled))
+        self.names: list[str] = before.names if same and before else list(map(str, all_folded("host", self.spelled)))
         self._numbers: dict[str, int] = (
             before._numbers if same and before else dict(zip(self.names, range(len(self.names)), strict=True))
         )

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from functools import cached_property
+from itertools import compress
 
 from crossthread.network.hosts.stations import Stations
 from crossthread.network.topology.names import End, Names
 from crossthread.survey import Survey
 
 _Place = tuple[str, str | None]
-_HARMLESS = (None, "forwarding")
+_HARMLESS = frozenset({None, "forwarding"})
 
 
 class Special:
@@ -72,6 +73,8 @@ class Special:
     @cached_property
     def _closed(self) -> set[_Place]:
         """The ports that were observed not to forward in some tree."""
-        states = zip(*(self._survey.column("tree_ports", name) for name in ("state", "device", "port")), strict=True)
-        written = [(self._names.spelled[device], port) for state, device, port in states if state not in _HARMLESS]
+        closed = set(self._survey.distinct("tree_ports", "state")) - _HARMLESS
+        states, devices, ports = (self._survey.column("tree_ports", name) for name in ("state", "device", "port"))
+        rows = compress(zip(devices, ports, strict=True), map(closed.__contains__, states))
+        written = [(self._names.spelled[device], port) for device, port in rows]
         return {(device, self._names.port(device, port) or port) for device, port in written}

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from functools import cached_property, partial
 from itertools import compress, count
 from operator import is_not, not_
@@ -94,7 +94,7 @@ class Stations:
         elif len(told := self._survey.column("hosts", "address")) == len(before.heads):
             self.heads = before.heads.copy()
             for n in compress(count(), map(is_not, told, before._survey.column("hosts", "address"))):
-                self.heads[n] = _head(told[n])
+                (self.heads[n],) = _heads([told[n]])
 
     def _found_alike(self, before: Stations) -> bool:
         """Whether hosts whose rows name no port are found by the very same facts as in another network."""
@@ -129,7 +129,7 @@ class Stations:
 
         Addresses that differ in nothing but their last part are in one subnet, if that is wide enough.
         """
-        return list(map(_head, self._survey.column("hosts", "address")))
+        return _heads(self._survey.column("hosts", "address"))
 
     @cached_property
     def plugged(self) -> set[tuple[str, str | None]]:
@@ -347,8 +347,19 @@ _WIDE = {"": set[str](), ".": set(map(str, range(25))), ":": set(map(str, range(
 """The prefix lengths that say nothing of the last part of an address, by what stands before that part."""
 
 
-def _head(address: str | None) -> str:
-    text = address or NONE
-    head, separator, tail = text.rpartition(":" if ":" in text else ".")
-    last, _, length = tail.partition("/")
-    return text if last == "255" or length not in _WIDE[separator] else f"{head}{separator}/{length}"
+def _heads(addresses: Iterable[str | None]) -> list[str]:
+    """The addresses without their last parts, with the prefix lengths; whole where such a part may matter."""
+    ends: dict[str, str | None] = {}
+    """What stays of a last part, which many addresses share; None where the address stays whole."""
+    found = []
+    for told in addresses:
+        text = told or NONE
+        separator = ":" if ":" in text else "."
+        head, point, tail = text.rpartition(separator)
+        end = point + tail
+        if end not in ends:
+            last, _, length = tail.partition("/")
+            ends[end] = None if last == "255" or length not in _WIDE[point] else f"{point}/{length}"
+        rest = ends[end]
+        found.append(text if rest is None else head + rest)
+    return found

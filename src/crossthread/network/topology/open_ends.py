@@ -8,7 +8,7 @@ that it heard no neighbour: where nobody read that, a router may be plugged into
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Collection, Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Sequence, Set
 from functools import cached_property
 from itertools import compress
 from typing import Literal
@@ -21,6 +21,7 @@ from crossthread.network.topology.links import Loose, port_up, word_runs
 from crossthread.network.topology.names import End, Names
 from crossthread.survey import Survey
 from crossthread.survey.records import Neighbor
+from crossthread.survey.table import runs
 from crossthread.values import NONE
 
 OUTSIDE = End("", "")
@@ -85,10 +86,12 @@ class _Finding:
 
     def __init__(self, survey: Survey, names: Names, covered: Covered, adjacencies: Sequence[Adjacency]) -> None:
         self._survey, self._names, self._covered = survey, names, covered
-        self._linked: set[_Place] = {end for a in adjacencies for end in (a.a, a.b)}
-        self._hosted = {self._known_as(*place) for place in set(self._places("hosts")) if place[0] and place[1]}
+        self._linked: dict[str, set[str]] = defaultdict(set)
+        for a in adjacencies:
+            for device, port in (a.a, a.b):
+                self._linked[device].add(port)
+        self._hosted = self._at("hosts")
         self._found: dict[End, OpenEnd] = {}
-        self._stations: dict[_Place, set[str]] = defaultdict(set)
 
     def all(self, loose: Iterable[Loose]) -> dict[End, OpenEnd]:
         """The open ends, the surest reason first."""
@@ -102,33 +105,52 @@ class _Finding:
                 self._found[End(device, "")] = OpenEnd(End(device, ""), "ports")
         return self._found
 
-    def _places(self, table: str) -> Iterator[_Place]:
-        """The device and port of each row, the device as it is spelled and the port as it stands there."""
-        devices = self._survey.column(table, "device")
-        spelled = {device: self._names.spelled[device] if device else "" for device in set(devices)}
-        return zip(map(spelled.__getitem__, devices), self._survey.column(table, "port"), strict=True)
+    def _at(self, table: str, flags: Iterable[bool] | None = None) -> dict[str, set[str]]:
+        """Of which ports of each device a table speaks, by their own names; in some of its rows."""
+        devices, ports = (self._survey.column(table, name) for name in ("device", "port"))
+        places = zip(devices, ports, strict=True)
+        found: dict[str, set[str]] = defaultdict(set)
+        for device, port in places if flags is None else compress(places, flags):
+            if device and port:
+                found[device].add(port)
+        told: dict[str, set[str]] = defaultdict(set)
+        for written, held in found.items():
+            device = self._names.spelled[written]
+            told[device] |= {self._known_as(device, port) for port in held - self._own(device)}
+            told[device] |= held & self._own(device)
+        return told
 
-    def _known_as(self, device: str, port: str) -> _Place:
-        """A place with the port as the device spells it."""
-        if port in self._names.ports.get(device, ()):
-            return device, port
-        return device, self._names.port(device, port) or port
+    def _own(self, device: str) -> Set[str]:
+        """The names of a device's own ports."""
+        rows = self._names.ports.get(device)
+        return rows.numbers.keys() if rows is not None else frozenset()
+
+    def _known_as(self, device: str, port: str) -> str:
+        """A port's name as the device spells it."""
+        return port if port in self._own(device) else self._names.port(device, port) or port
 
     @cached_property
     def _free(self) -> dict[_Place, int]:
-        """The ports that are not down and at whose far end nothing is known to be, with the places of their rows."""
+        """The ports that are not down and at whose far end nothing is known to be, with the places of their rows.
+
+        They are looked for device by device, as at nearly all ports something is.
+        """
         admin, oper, lags = (self._survey.column("ports", name) for name in ("admin", "oper", "lag"))
-        free = {
-            place: n
-            for n, (place, a, o) in enumerate(zip(self._places("ports"), admin, oper, strict=True))
-            if a != "down" and o != "down" and place not in self._linked and place not in self._hosted
-        }
+        left = [
+            (rows.numbers[port], device, port)
+            for device, rows in self._names.ports.items()
+            for port in rows.numbers.keys() - self._linked[device] - self._hosted[device]
+        ]
+        free = {(device, port): n for n, device, port in sorted(left) if admin[n] != "down" and oper[n] != "down"}
         members = {place: n for place, n in free.items() if lags[n] and lags[n] != NONE}
         return {
             place: n
             for place, n in free.items()
-            if place not in members or bundle(End(*place), self._names) not in self._linked
+            if place not in members or not self._is_linked(bundle(End(*place), self._names))
         }
+
+    def _is_linked(self, end: End) -> bool:
+        return end.port in self._linked.get(end.device, ())
 
     def _add(self, end: End, why: Why, heard: tuple[Neighbor, ...] = (), name: str | None = None) -> None:
         end = bundle(end, self._names)
@@ -144,7 +166,7 @@ class _Finding:
                 if leads_on(row.capabilities):
                     unsurveyed[entry.end].append(row)
                 else:
-                    self._hosted.add(entry.end)
+                    self._hosted[entry.end.device].add(entry.end.port)
                 continue
             far = self._names.neighbor_device(row)
             self._add(entry.end, "far end", name=far)
@@ -183,31 +205,41 @@ class _Finding:
     def _take_by_role(self) -> None:
         """Ports that a tree gives a part which only ports towards other bridges have."""
         roles, edges = (self._survey.column("tree_ports", name) for name in ("role", "edge"))
-        bridges = (
-            edge != "yes" and (role in FACES_BRIDGES or (role == "designated" and edge == "no"))
-            for role, edge in zip(roles, edges, strict=True)
-        )
-        for device, port in compress(self._places("tree_ports"), bridges):
-            place = self._known_as(device, port)
-            if place in self._free:
+        kinds = list(zip(roles, edges, strict=True))
+        bridges = {
+            (role, edge): edge != "yes" and (role in FACES_BRIDGES or (role == "designated" and edge == "no"))
+            for role, edge in set(kinds)
+        }
+        told = self._at("tree_ports", map(bridges.__getitem__, kinds))
+        for place in self._free:
+            if place[1] in told.get(place[0], ()):
                 self._add(End(*place), "far end")
+
+    @cached_property
+    def _stations(self) -> dict[_Place, set[str]]:
+        """The stations that each free port learned."""
+        found: dict[_Place, set[str]] = defaultdict(set)
+        free = {device for device, _ in self._free}
+        ports, macs, kinds = (self._survey.column("macs", name) for name in ("port", "mac", "kind"))
+        for written, run in runs(self._survey.column("macs", "device")):
+            device = self._names.spelled[written]
+            for n in range(run.start, run.stop) if device in free else ():
+                if (
+                    ports[n]
+                    and kinds[n] != "self"
+                    and (place := (device, self._known_as(device, ports[n]))) in self._free
+                ):
+                    found[place].add(macs[n])
+        return found
 
     def _take_by_stations(self) -> None:
         """Ports that learned stations of which it is known that they are elsewhere, or more than two."""
-        taken = self._linked | self._hosted
-        learned = zip(
-            self._places("macs"), self._survey.column("macs", "mac"), self._survey.column("macs", "kind"), strict=True
-        )
-        for place, mac, kind in learned:
-            if place not in taken and place[1] and kind != "self":
-                self._stations[self._known_as(*place)].add(mac)
-        seen = {place: macs for place, macs in self._stations.items() if place in self._free}
-        if not seen:
+        if not self._stations:
             return
         plugged = (self._survey.column("hosts", name) for name in ("mac", "device", "port"))
         places = {mac: device.casefold() for mac, device, port in zip(*plugged, strict=True) if mac and device and port}
         own = {row.chassis for row in self._survey.devices} | set(self._survey.column("ports", "mac"))
-        for place, macs in seen.items():
+        for place, macs in self._stations.items():
             here = place[0].casefold()
             elsewhere = any(mac in own or places.get(mac, here) != here for mac in macs)
             if elsewhere or len(macs) > FEW_STATIONS:
@@ -228,12 +260,11 @@ class _Finding:
         ]
         if not left:
             return
-        told = compress(self._places("tree_ports"), (e == "yes" for e in self._survey.column("tree_ports", "edge")))
-        edges = {self._known_as(*place) for place in told}
+        edges = self._at("tree_ports", (e == "yes" for e in self._survey.column("tree_ports", "edge")))
         named = self._named_hosts(left)
         for place in left:
             learned = self._stations.get(place, set())
-            if place in edges and len(learned) == 1 and learned <= hosts:
+            if place[1] in edges.get(place[0], ()) and len(learned) == 1 and learned <= hosts:
                 continue
             if place not in named or not learned <= {named[place]}:
                 self._add(End(*place), "far end")
