@@ -16,7 +16,7 @@ from crossthread.network.switching.nodes import BEYOND, Node
 from crossthread.network.three_valued import vids_in
 from crossthread.survey.records import Host
 from crossthread.values import VlanSet, interface
-from crossthread.views.matrix import class_matrix
+from crossthread.views.matrix import Echoes, class_matrix
 from tests.building import cabled, hosts, network_of
 from tests.test_command import run
 from tests.test_generated import shape
@@ -95,15 +95,22 @@ class Alike(unittest.TestCase):
             self.assertEqual(quick, {finding.identity for finding in ask_about_all(context)})
 
     def test_a_changed_copy_has_the_classes_of_a_network_built_afresh(self):
+        taken_over = 0
         for chance, survey in campuses(24):
             network, host = Network(survey), chance.choice([row for row in survey.hosts if row.device and row.port])
-            self.assertGreater(len(class_matrix(network).classes), 1)
+            before = Echoes(network)
+            self.assertGreater(len(before.matrix.classes), 1)
+            other, vlan = chance.choice(survey.hosts), chance.choice(survey.gateways).vid
             at = {"device": host.device, "port": host.port}
             for change in (
                 Change("ports", at, {"admin": "up", "oper": "up"}), Change("ports", at, {"mode": "trunk"}),
                 Change("ports", at, {"description": "to core-1", "oper": "down"}), Change("ports", at, {"voice": 20}),
                 Change("hosts", {"host": host.host}, {"link": "up", "vid": 20}),
                 Change("hosts", {"host": host.host}, {"port": "", "link": "down"}),
+                Change("hosts", {"host": host.host}, {"address": other.address or "none"}),
+                Change("hosts", {"host": host.host}, {"gateway": other.gateway or "none"}),
+                Change("ports", at, {"mode": "access", "pvid": vlan or 20}),
+                Change("hosts", {"host": host.host}, {}, delete=True),
             ):  # fmt: skip
                 try:
                     fresh = Network(apply_changes(survey, [change]))
@@ -112,6 +119,9 @@ class Alike(unittest.TestCase):
                 copy = network.changed([change])
                 self.assertEqual(copy.open_ends, fresh.open_ends, change)
                 self.assertEqual(class_matrix(copy), class_matrix(fresh), change)
+                self.assertEqual(before.after(copy).matrix, class_matrix(fresh), change)
+                taken_over += copy.moved is not None
+        self.assertGreater(taken_over, 70)
 
 
 class Beside(unittest.TestCase):

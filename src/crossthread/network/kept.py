@@ -33,6 +33,9 @@ class Kept:
         The ports of which something else was observed in a tree.
     rows
         The places of the rows that differ, of each table in which any does; None where rows came or went.
+    only_hosts
+        Whether nothing differs but rows of hosts and of ports, and of the latter nothing that others depend on, if all
+        of them lead to hosts only.
     """
 
     def __init__(
@@ -69,6 +72,8 @@ class Kept:
         if find_known_vids(survey) != known:
             found.add("bridging")
         self.stale = frozenset(found)
+        self.only_hosts = set(rows) <= {"hosts", "ports"} and None not in rows.values() and found <= {"bridging"}
+        self.only_hosts = self.only_hosts and find_known_vids(survey) == known
         self.tree_ends = ends if "names" not in found else set[End]()
 
 

@@ -148,6 +148,26 @@ class Network:
         return copy
 
     @cached_property
+    def moved(self) -> tuple[Network, frozenset[int]] | None:
+        """The network that this is a copy of, and the hosts, by their rows, without which nothing differs.
+
+        Any two others reach each other here if they do there: what was changed are those hosts and the ports that lead
+        to them, and nobody has their addresses, or sends by way of them. None where more is different.
+        """
+        if self._copied is None or not self._copied[1].only_hosts or self.twin is not None:
+            return None
+        network, kept = self._copied
+        if not all(network._leads_to_hosts(end) and end not in network.gateways_at for end in kept.ports):
+            return None
+        places = network.stations.places, self.stations.places
+        found = set(kept.rows.get("hosts") or ())
+        found |= {n for end in kept.ports for one in (network, self) for n in one._numbers_at[end.device][end.port]}
+        if places[0] is not places[1]:
+            found |= {n for n, (old, new) in enumerate(zip(*places, strict=True)) if old != new}
+        special = network.classes.apart | self.classes.apart
+        return (network, frozenset(found)) if special.isdisjoint(found) else None
+
+    @cached_property
     def cabled(self) -> set[End]:
         """The ports that face another: the ends of cables, and the aggregates that these are members of."""
         sides = ((a.a, a.b, *(end for link in a.links for end in (link.a, link.b))) for a in self.adjacencies)
@@ -325,6 +345,8 @@ class Network:
     @cached_property
     def _numbers_at(self) -> dict[str, dict[str | None, list[int]]]:
         """The rows of the hosts at each device's ports: as those say, else wherever the hosts were found to be."""
+        if self._copied is not None and self._copied[0].stations.places is self.stations.places:
+            return self._copied[0]._numbers_at
         found: dict[str, dict[str | None, list[int]]] = defaultdict(lambda: defaultdict(list))
         for n, (device, port) in enumerate(self.stations.places):
             found[device][port].append(n)

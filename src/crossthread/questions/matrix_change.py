@@ -12,7 +12,7 @@ from crossthread.network.given import Given, network_of, of_network
 from crossthread.network.network import Network
 from crossthread.plan import Plan
 from crossthread.survey.changes import Change
-from crossthread.views.matrix import ClassMatrix, class_matrix, matrix
+from crossthread.views.matrix import ClassMatrix, Echoes, class_matrix, matrix
 
 _SMALL = 1000
 """Up to how many hosts every verdict is listed."""
@@ -116,9 +116,10 @@ def matrix_after(
     >>> len(matrix_after(healthy(), [[shut]]).gained)
     0
     """
-    now, matrices = network, [class_matrix(network)]
+    now, echoes = network, Echoes(network)
+    matrices = [echoes.matrix]
     for now in network.after_each(steps):
-        matrices.append(class_matrix(now))
+        matrices.append(echoes.after(now).matrix)
         progress()
     return _change(network, now, Context(network, plan), matrices)
 

@@ -18,7 +18,7 @@ from crossthread.plan import Plan
 from crossthread.questions.check import checked
 from crossthread.questions.tree_change import TreeChange, compare_trees, hosts_cut
 from crossthread.survey.changes import Change
-from crossthread.views.matrix import class_matrix
+from crossthread.views.matrix import Echoes
 
 
 class Rehearsal(Answer, frozen=True):
@@ -91,9 +91,10 @@ def rehearse(
 def _rehearse(
     network: Network, changes: Sequence[Change], plan: Plan | None, progress: Callable[[], None]
 ) -> Rehearsal:
-    after, matrices = network, [class_matrix(network)]
+    after, echoes = network, Echoes(network)
+    matrices = [echoes.matrix]
     for after in network.after_each([[change] for change in changes]):
-        matrices.append(class_matrix(after))
+        matrices.append(echoes.after(after).matrix)
         progress()
     gained, lost, unsure = changed_pairs(matrices[0], matrices[-1])
     contexts = Context(network, plan), Context(after, plan)

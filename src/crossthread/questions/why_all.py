@@ -23,7 +23,7 @@ from crossthread.network.topology.names import End
 from crossthread.plan import Plan
 from crossthread.survey.changes import Change, merge_changes
 from crossthread.values import NONE
-from crossthread.views.matrix import class_matrix
+from crossthread.views.matrix import Echoes
 
 
 class Mend(msgspec.Struct, frozen=True):
@@ -122,14 +122,14 @@ def _every(context: Context, found: list[Finding], seat: str | None, tried: Call
     found = grounded(context, found)
     kept = [finding for finding in found if finding.repair]
     wanted, woken = Wanted(context), _woken(context, kept)
-    known: dict[frozenset[int], Tally] = {}
+    echoes, known = Echoes(network), dict[frozenset[int], Tally]()
 
     def share(mended: list[Finding]) -> Share:
         """What works with some findings mended; the network without those that only wake hosts is tried once."""
         key = frozenset(id(one) for one in mended if id(one) not in woken)
         if key not in known:
             done = [one for one in found if id(one) in key or id(one) in woken]
-            known[key] = wanted.tally(class_matrix(mended_by(network, done)[0] if done else network))
+            known[key] = wanted.tally((echoes.after(mended_by(network, done)[0]) if done else echoes).matrix)
             tried()
         return known[key].share({name for one in woken.keys() - set(map(id, mended)) for name in woken[one]})
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 import msgspec
@@ -176,7 +176,10 @@ class _Edits:
         record, count = self._rows.record, len(self._rows)
         column = record.KEY[0] if record.KEY else "device"
         first = folded(column, key.get(column))
-        near = self._rows.positions(column).get(first, ()) if first else range(count)
+        near: Sequence[int] = self._rows.positions(column).get(first, ()) if first else range(count)
+        for other in key.keys() - {column} if near else ():  # which is quicker than to look at each of many rows
+            held, wanted = self._rows.column(other), folded(other, key[other])
+            near = [n for n in near if n in self._edited or folded(other, held[n]) == wanted]
         rows = [(n, self._edited.get(n, self._rows[n])) for n in near] + list(enumerate(self._added, count))
         return {n: row for n, row in rows if row is not None and _fits(row, key)}
 

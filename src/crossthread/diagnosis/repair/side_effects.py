@@ -16,7 +16,7 @@ from crossthread.errors import SurveyError
 from crossthread.network.network import Network
 from crossthread.network.three_valued import Verdict
 from crossthread.survey.changes import Change
-from crossthread.views.matrix import ClassMatrix, class_matrix, compare_classes
+from crossthread.views.matrix import ClassMatrix, Echoes, compare_classes
 
 Pairs = tuple[tuple[str, str], ...]
 """Ordered pairs of hosts by name."""
@@ -33,11 +33,11 @@ def with_touches(
 ) -> tuple[WorkStep, ...]:
     """The same steps, each with who of all hosts gains and loses by it."""
     found, now = [], network
-    before = class_matrix(now)
+    before = Echoes(now)
     for step in steps:
         now = now.mended(step.changes)
-        after = class_matrix(now)
-        found.append(msgspec.structs.replace(step, touches=compare_classes(before, after)))
+        after = before.after(now)
+        found.append(msgspec.structs.replace(step, touches=compare_classes(before.matrix, after.matrix)))
         before = after
         progress()
     return tuple(found)
@@ -156,8 +156,12 @@ class Stopped:
         return len(network.survey.hosts) > _HOSTS or len(network.classes.all) > _CLASSES
 
     @cached_property
+    def _echoes(self) -> Echoes:
+        return Echoes(self._context.network)
+
+    @property
     def _before(self) -> ClassMatrix:
-        return class_matrix(self._context.network)
+        return self._echoes.matrix
 
     @cached_property
     def _places(self) -> dict[str, int]:
@@ -176,9 +180,10 @@ class Stopped:
             after = self._context.network.mended(changes)
         except SurveyError:
             return Costs()
+        now = self._echoes.after(after).matrix
         if self.large:
-            return self._examples(class_matrix(after))
-        changed = _changes(self._before, class_matrix(after))
+            return self._examples(now)
+        changed = _changes(self._before, now)
         turns = {pair: (was, now) for pair, was, now in changed if now == "fails" or (was, now) == ("works", "unknown")}
         by_luck = {pair for pair in turns if self._lucky(pair)}
 

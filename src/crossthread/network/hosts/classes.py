@@ -101,6 +101,15 @@ class Classes:
                 self._near = dict(before.classes._near)
         self.all = [self._class(*group) for group in self._groups(survey)]
 
+    @property
+    def apart(self) -> set[int]:
+        """The hosts, by their rows, that share an address with somebody, or are a next hop."""
+        return self._special.apart
+
+    def place(self, n: int) -> int:
+        """The place among all of the class of a host, by its row."""
+        return self._places[n]
+
     def of(self, host: str) -> HostClass:
         """The class of a host, by its name."""
         return self.all[self._places[self._stations.hosts.number(host)]]
