@@ -372,6 +372,14 @@ class Changes(unittest.TestCase):
         self.assertEqual(changed.hosts, (Host("b"),))
         self.assertEqual(self.SURVEY.ports[0].pvid, 3)
 
+    def test_a_row_that_an_earlier_change_added_can_be_changed_again_and_deleted(self):
+        added = Change("ports", {"device": "sw", "port": "p2"}, {"pvid": 9})
+        here = {"device": "SW", "port": "p2"}
+        moved = [Change("ports", here, {"port": "p3"}), Change("ports", {**here, "port": "p3"}, {"pvid": 4})]
+        changed = apply_changes(self.SURVEY, [added, *moved])
+        self.assertEqual([(row.port, row.pvid) for row in changed.ports], [("p1", 3), ("p3", 4)])
+        self.assertEqual(apply_changes(self.SURVEY, [added, Change("ports", here, delete=True)]), self.SURVEY)
+
     def test_a_key_cell_can_be_changed(self):
         survey = apply_changes(
             Survey(), [Change("gateways", {"device": "r", "interface": "i", "address": "10.0.0.1/24"}, {"vid": 3})]

@@ -13,7 +13,7 @@ import msgspec
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
-from crossthread.diagnosis.missing import gaps
+from crossthread.diagnosis.missing import first_gap
 from crossthread.diagnosis.rules.routing import routes_missing
 from crossthread.diagnosis.search.cheapest_way import Search
 from crossthread.diagnosis.wants import Want, find_wants, rank
@@ -78,7 +78,8 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
             progress()
             verdict, walks = asker.ask(want)
             if verdict is None and not number:
-                for fact in gaps(now, walks)[:1]:
+                fact = first_gap(now, walks)
+                if fact is not None:
                     unsettled.setdefault((fact.table, str(fact.key), fact.column), (fact, asker.example(want)))
             if verdict is not False:
                 continue

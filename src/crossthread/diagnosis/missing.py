@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 from crossthread.diagnosis.context import Context
 from crossthread.network.hosts.station import HostStation, Station, Tap
@@ -21,29 +21,41 @@ from crossthread.values import Address
 
 def gaps(context: Context, walks: Sequence[Walk]) -> tuple[Evidence, ...]:
     """The cells that some walks turn on and that were not observed, in the order of the way, each once."""
-    found: list[Evidence] = []
+    return tuple({(e.table, str(e.key), e.column): e for e in _each(context, walks)}.values())
+
+
+def first_gap(context: Context, walks: Sequence[Walk]) -> Evidence | None:
+    """The first of them, without looking for any other."""
+    return next(_each(context, walks), None)
+
+
+def _each(context: Context, walks: Sequence[Walk]) -> Iterator[Evidence]:
+    some = False
     for walk in walks:
-        if walk.arrives is not None:
-            continue
-        found += (_answered(asker, wanted) for asker, wanted in walk.contests)
-        for row, column in walk.missing:
-            found += context.evidence(row, column)
-        for leg in (*walk.legs, *walk.aside):
-            found += _of_leg(context, leg)
-        stop = walk.stop
-        if stop is not None and stop.reason == "beyond":
-            found += _of_the_unread(context, stop)
-        elif stop is not None and stop.reason == "unknown" and not isinstance(stop.station, HostStation):
-            device = stop.station.device
-            if stop.station in context.network.stations.managed:
-                found.append(Evidence("routes", {"device": device, "prefix": "0.0.0.0/0"}, "next_hop", None))
-                continue
-            found += _missing(context, context.device(device), "devices", {"device": device}, "routing")
-    if not found:  # all was read, but makers differ in whether a gateway answers for another interface's address
+        for cell in _of_walk(context, walk) if walk.arrives is None else ():
+            some = True
+            yield cell
+    if not some:  # all was read, but makers differ in whether a gateway answers for another interface's address
         forwarding = Forwarding(context.network)
         asked = ((leg.sender, leg.target) for walk in walks if walk.arrives is None for leg in walk.legs)
-        found += (_answered(*one) for one in asked if len(forwarding.answers(*one)) > 1)
-    return tuple({(e.table, str(e.key), e.column): e for e in found}.values())
+        yield from (_answered(*one) for one in asked if len(forwarding.answers(*one)) > 1)
+
+
+def _of_walk(context: Context, walk: Walk) -> Iterator[Evidence]:
+    yield from (_answered(asker, wanted) for asker, wanted in walk.contests)
+    for row, column in walk.missing:
+        yield from context.evidence(row, column)
+    for leg in (*walk.legs, *walk.aside):
+        yield from _of_leg(context, leg)
+    stop = walk.stop
+    if stop is not None and stop.reason == "beyond":
+        yield from _of_the_unread(context, stop)
+    elif stop is not None and stop.reason == "unknown" and not isinstance(stop.station, HostStation):
+        device = stop.station.device
+        if stop.station in context.network.stations.managed:
+            yield Evidence("routes", {"device": device, "prefix": "0.0.0.0/0"}, "next_hop", None)
+        else:
+            yield from _missing(context, context.device(device), "devices", {"device": device}, "routing")
 
 
 def _answered(asker: Station, wanted: Address) -> Evidence:
@@ -58,17 +70,15 @@ def _missing(context: Context, row: Row | None, table: str, key: dict[str, objec
     return [e for e in context.evidence(row, *columns) if e.value is None]
 
 
-def _of_leg(context: Context, leg: Leg) -> list[Evidence]:
-    found: list[Evidence] = []
+def _of_leg(context: Context, leg: Leg) -> Iterator[Evidence]:
     for station in (leg.sender, leg.receiver):
-        found += _of_station(context, station)
+        yield from _of_station(context, station)
     if leg.proxy:
-        found += _missing(context, leg.receiver.row, "gateways", {}, "proxy_arp")
+        yield from _missing(context, leg.receiver.row, "gateways", {}, "proxy_arp")
     for one, two in ((leg.sender, leg.receiver), (leg.receiver, leg.sender)):
         for tap in one.taps:
             for goal in two.taps:
-                found += _of_way(context, tap, goal)
-    return found
+                yield from _of_way(context, tap, goal)
 
 
 def _of_station(context: Context, station: Station) -> list[Evidence]:

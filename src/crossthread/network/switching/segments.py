@@ -80,6 +80,7 @@ class Fabric:
         self._alike: dict[object, Membership] = {}
         self._forwarding: dict[End, Bounds] = {}
         self._floods: dict[Node, dict[Node, Reached]] = {}
+        self._onward: dict[Node, list[tuple[Crossing, Node, bool, bool]]] = {}
         self._tunnels = Tunnels(self, lambda device: names.ports.get(device, {}))
         self.vlan_rows: dict[str, RowsBy[int, Vlan]] = {}
         self._states: dict[str, dict[int, str | None]] = defaultdict(dict)
@@ -302,7 +303,9 @@ class Fabric:
             if node == BEYOND != start:
                 continue  # what may come back from there is the same for all; see `reached`
             parted = crossing is not None and crossing.far in self.parting
-            for step, following, is_tagged, sure in self.steps(node):
+            if node not in self._onward:
+                self._onward[node] = list(self.steps(node))
+            for step, following, is_tagged, sure in self._onward[node]:
                 if parted and step.near in self.parting:
                     continue  # from one isolated port of a device to another
                 if following not in found:
