@@ -13,7 +13,7 @@ import time
 
 from crossthread import Change, Network, apply_changes, read_survey, why, write_survey
 from crossthread.demo.generator import generate
-from crossthread.views.matrix import class_matrix
+from crossthread.views.class_matrix import class_matrix
 
 ROUNDS = 5
 

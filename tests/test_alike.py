@@ -16,7 +16,7 @@ from crossthread.network.switching.nodes import BEYOND, Node
 from crossthread.network.three_valued import vids_in
 from crossthread.survey.records import Host
 from crossthread.values import VlanSet, interface
-from crossthread.views.matrix import Echoes, class_matrix
+from crossthread.views.class_matrix import Echoes, class_matrix
 from tests.building import cabled, hosts, network_of
 from tests.test_command import run
 from tests.test_generated import shape

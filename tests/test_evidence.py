@@ -16,8 +16,8 @@ from crossthread.questions.matrix_change import matrix_after
 from crossthread.questions.why_all import why_all
 from crossthread.survey.records import Device, Gateway, Host, Neighbor, Port, Route
 from crossthread.values import VlanSet
+from crossthread.views.class_matrix import class_matrix
 from crossthread.views.map import map_network
-from crossthread.views.matrix import class_matrix
 from tests.building import cabled, network_of, ports
 from tests.building import hosts as listed
 from tests.test_command import run

@@ -19,7 +19,7 @@ from crossthread.diagnosis.rules.plan import plan_port
 from crossthread.questions.plan_draft import draft_plan
 from crossthread.questions.tree_ways import failure_of
 from crossthread.survey.cell_kinds import ADDRESS, INTERFACE, MAC
-from crossthread.views.matrix import class_matrix
+from crossthread.views.class_matrix import class_matrix
 from crossthread.views.tree import tree_overview
 from tests.building import DATA
 from tests.test_generated import shape

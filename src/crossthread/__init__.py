@@ -62,10 +62,11 @@ if TYPE_CHECKING:
     from crossthread.survey.survey import Evidence
     from crossthread.values import VlanSet
     from crossthread.views.addresses import Addresses, addresses
+    from crossthread.views.class_matrix import ClassMatrix, class_matrix
     from crossthread.views.drawing import Drawing, compare_drawing
     from crossthread.views.find import find
     from crossthread.views.map import Map, map_network
-    from crossthread.views.matrix import ClassMatrix, Matrix, class_matrix, matrix, matrix_among
+    from crossthread.views.matrix import Matrix, matrix, matrix_among
     from crossthread.views.sightings import Found
     from crossthread.views.tree import TreeAnswer, TreeOverview, instance_of, tree
     from crossthread.views.tree import tree_overview as trees
@@ -183,7 +184,7 @@ _HOMES = {
     "Answer": "answer",
     "Change": "survey.changes",
     "Check": "questions.check",
-    "ClassMatrix": "views.matrix",
+    "ClassMatrix": "views.class_matrix",
     "Comparison": "questions.compare",
     "CrossThreadError": "errors",
     "Desk": "sources.desk",
@@ -231,7 +232,7 @@ _HOMES = {
     "agents_async": "live.agent",
     "apply_changes": "survey.changes",
     "check": "questions.check",
-    "class_matrix": "views.matrix",
+    "class_matrix": "views.class_matrix",
     "compare": "questions.compare",
     "compare_drawing": "views.drawing",
     "desk": "sources.desk",

@@ -204,7 +204,8 @@ def matrix_command(
     """Who reaches whom: every ordered pair of hosts; or what becomes of it by changes."""
     from crossthread.cli.progress import progress
     from crossthread.faces.terminal.matrix import show_classes, show_matrix
-    from crossthread.views.matrix import class_matrix, matrix, matrix_among
+    from crossthread.views.class_matrix import class_matrix
+    from crossthread.views.matrix import matrix, matrix_among
 
     if bool(before) + bool(after) + (classes is not None) > 1:
         usage_error("expected only one of --classes, --each, --before and --after")

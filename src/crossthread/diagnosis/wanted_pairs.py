@@ -12,7 +12,7 @@ import msgspec
 from crossthread.diagnosis.context import Context
 from crossthread.network.three_valued import Verdict
 from crossthread.values import NONE, Prefix
-from crossthread.views.matrix import ClassMatrix
+from crossthread.views.class_matrix import ClassMatrix
 
 
 class Share(msgspec.Struct, frozen=True):

@@ -15,6 +15,7 @@ from crossthread.network.hosts.hearing import Hearing
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.hosts.stations import Stations
 from crossthread.network.kept import Kept
+from crossthread.network.moved import find_moved
 from crossthread.network.routing.filters import Filters
 from crossthread.network.routing.routes import Routing
 from crossthread.network.routing.unread import Unread
@@ -129,7 +130,7 @@ class Network:
     def _share(self, copy: Network) -> Network:
         """Give a copy all that does not depend on what is different there."""
         copy._all_read = self._all_read
-        kept = Kept(self.survey, copy.survey, self.names, self.cabled, self.fabric.known, self._leads_to_hosts)
+        kept = Kept(self.survey, copy.survey, self.names, self.cabled, self.fabric.known, self.leads_to_hosts)
         if "names" in kept.stale:
             return copy
         copy._copied = self, kept
@@ -151,21 +152,13 @@ class Network:
     def moved(self) -> tuple[Network, frozenset[int]] | None:
         """The network that this is a copy of, and the hosts, by their rows, without which nothing differs.
 
-        Any two others reach each other here if they do there: what was changed are those hosts and the ports that lead
-        to them, and nobody has their addresses, or sends by way of them. None where more is different.
+        None where anything else does, or it is no copy; see `find_moved`.
         """
-        if self._copied is None or not self._copied[1].only_hosts or self.twin is not None:
+        if self._copied is None or self.twin is not None:
             return None
         network, kept = self._copied
-        if not all(network._leads_to_hosts(end) and end not in network.gateways_at for end in kept.ports):
-            return None
-        places = network.stations.places, self.stations.places
-        found = set(kept.rows.get("hosts") or ())
-        found |= {n for end in kept.ports for one in (network, self) for n in one._numbers_at[end.device][end.port]}
-        if places[0] is not places[1]:
-            found |= {n for n, (old, new) in enumerate(zip(*places, strict=True)) if old != new}
-        special = network.classes.apart | self.classes.apart
-        return (network, frozenset(found)) if special.isdisjoint(found) else None
+        found = find_moved(network, self, kept) if kept.only_hosts else None
+        return (network, found) if found is not None else None
 
     @cached_property
     def cabled(self) -> set[End]:
@@ -173,7 +166,7 @@ class Network:
         sides = ((a.a, a.b, *(end for link in a.links for end in (link.a, link.b))) for a in self.adjacencies)
         return {end for ends in sides for end in ends}
 
-    def _leads_to_hosts(self, end: End) -> bool:
+    def leads_to_hosts(self, end: End) -> bool:
         """Whether hosts' rows say that they are at a port, and nobody that bridges or routes was ever heard there."""
         row = self.names.row(end)
         if row is None or row.lag not in (None, NONE) or end in self._heard or end in self.cabled:
@@ -340,7 +333,11 @@ class Network:
 
     def hosts_at(self, end: End) -> list[HostStation]:
         """The hosts plugged into a port."""
-        return [self.stations.hosts.at(n) for n in self._numbers_at.get(end.device, {}).get(end.port, ())]
+        return list(map(self.stations.hosts.at, self.host_rows_at(end)))
+
+    def host_rows_at(self, end: End) -> Sequence[int]:
+        """The places of the rows of the hosts plugged into a port."""
+        return self._numbers_at.get(end.device, {}).get(end.port, ())
 
     @cached_property
     def _numbers_at(self) -> dict[str, dict[str | None, list[int]]]:

@@ -19,8 +19,8 @@ from crossthread.plan import Plan
 from crossthread.questions.check import check
 from crossthread.survey.carried_out import Done, carried_out
 from crossthread.survey.changes import Change
+from crossthread.views.class_matrix import class_matrix
 from crossthread.views.differences import Part, Rose, cables, counters, hosts, part_of, trees
-from crossthread.views.matrix import class_matrix
 
 _TABLES = ("devices", "ports", "vlans", "gateways", "routes", "filters")
 Outcome = Literal["better", "worse", "same", "different"]

@@ -12,7 +12,8 @@ from crossthread.network.given import Given, network_of, of_network
 from crossthread.network.network import Network
 from crossthread.plan import Plan
 from crossthread.survey.changes import Change
-from crossthread.views.matrix import ClassMatrix, Echoes, class_matrix, matrix
+from crossthread.views.class_matrix import ClassMatrix, Echoes, class_matrix
+from crossthread.views.matrix import matrix
 
 _SMALL = 1000
 """Up to how many hosts every verdict is listed."""

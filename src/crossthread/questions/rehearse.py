@@ -18,7 +18,7 @@ from crossthread.plan import Plan
 from crossthread.questions.check import checked
 from crossthread.questions.tree_change import TreeChange, compare_trees, hosts_cut
 from crossthread.survey.changes import Change
-from crossthread.views.matrix import Echoes
+from crossthread.views.class_matrix import Echoes
 
 
 class Rehearsal(Answer, frozen=True):

@@ -23,7 +23,7 @@ from crossthread.network.topology.names import End
 from crossthread.plan import Plan
 from crossthread.survey.changes import Change, merge_changes
 from crossthread.values import NONE
-from crossthread.views.matrix import Echoes
+from crossthread.views.class_matrix import Echoes
 
 
 class Mend(msgspec.Struct, frozen=True):

@@ -16,7 +16,7 @@ from crossthread.errors import SurveyError
 from crossthread.network.network import Network
 from crossthread.network.three_valued import Verdict
 from crossthread.survey.changes import Change
-from crossthread.views.matrix import ClassMatrix, Echoes, compare_classes
+from crossthread.views.class_matrix import ClassMatrix, Echoes, compare_classes
 
 Pairs = tuple[tuple[str, str], ...]
 """Ordered pairs of hosts by name."""

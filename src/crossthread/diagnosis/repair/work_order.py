@@ -24,7 +24,7 @@ from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.graph import distances
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change, apply_changes
-from crossthread.views.matrix import Touch
+from crossthread.views.class_matrix import Touch
 
 _INTERRUPTS = {"mode", "pvid", "tagging", "lag", "vid", "address", "speed", "duplex", "untagged"}
 

@@ -13,7 +13,8 @@ from crossthread.faces.terminal.rehearse import show_pairs
 from crossthread.faces.terminal.why_all import show_progress
 from crossthread.network.three_valued import Verdict
 from crossthread.questions.matrix_change import MatrixChange
-from crossthread.views.matrix import ClassMatrix, Matrix
+from crossthread.views.class_matrix import ClassMatrix
+from crossthread.views.matrix import Matrix
 
 _WORDS: dict[Verdict, str] = {"works": "work", "fails": "fail", "unknown": "unknown"}
 _GRID = 30

@@ -14,7 +14,7 @@ from crossthread.faces.terminal.console import MARKS, STYLES, columns, count, li
 from crossthread.faces.terminal.findings import show_findings
 from crossthread.questions.why_answer import Why
 from crossthread.questions.why_steps import Steps
-from crossthread.views.matrix import Touch
+from crossthread.views.class_matrix import Touch
 from crossthread.views.way import Hop
 
 
