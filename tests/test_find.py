@@ -4,7 +4,7 @@ import unittest
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
-from crossthread import Network, Survey
+from crossthread import Change, Network, Survey, apply_changes
 from crossthread.demo import healthy
 from crossthread.errors import UnknownNameError
 from crossthread.survey.records import MacEntry
@@ -25,6 +25,15 @@ class Finding(unittest.TestCase):
         self.assertEqual(self.places("fd61:c7:0:50::2"), [("sail-loft", "port5", 50, "host")])
         self.assertEqual(self.places("10.61.20.1"), [("core-east", None, 20, "interface")])
         self.assertEqual(self.places("02:5c:01:00:00:01"), [("core-east", None, None, "own")])
+
+    def test_an_address_that_a_host_and_an_interface_have_is_told_of_both(self):
+        taken = apply_changes(healthy(), [Change("hosts", {"host": "plank-saw"}, {"address": "10.61.20.1/24"})])
+        self.assertEqual(find(self.NETWORK, "10.61.40.11").kind, "host")
+        found = find(taken, "10.61.20.1")
+        self.assertEqual({(p.device, p.how) for p in found.places}, {("sail-loft", "host"), ("core-east", "interface")})
+        self.assertEqual(found.conflicts, ("10.61.20.1 is the address of 2 stations",))
+        told = {str(fact).partition("  [")[0] for place in found.places for fact in place.evidence}
+        self.assertIn("gateways core-east vlan20 10.61.20.1/24: address = 10.61.20.1/24", told)
 
     def test_filtering_databases_are_followed_to_the_edge(self):
         found = find(self.NETWORK, "guide-tablet")

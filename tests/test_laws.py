@@ -10,7 +10,18 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
-from crossthread import Change, Network, SurveyError, apply_changes, check, matrix, read_survey, why, write_survey
+from crossthread import (
+    Change,
+    Network,
+    Survey,
+    SurveyError,
+    apply_changes,
+    check,
+    matrix,
+    read_survey,
+    why,
+    write_survey,
+)
 from crossthread.demo import faulty, healthy
 from crossthread.demo.generator import generate
 from crossthread.diagnosis.context import Context
@@ -169,6 +180,30 @@ CELLS = st.text(
     st.characters(codec="utf-8", exclude_characters='",\r\n\0', exclude_categories=("Cs", "Cc")), max_size=6
 )
 ODD = ("1.2.3", "256.1.1.1", "01.2.3.4", "::", "a::b::c", "1:0:0:2::", "fe80::1%eth0", "1.2.3.4 ", "", "::ffff:1.2.3.4")
+
+
+class Spelled(unittest.TestCase):
+    def test_in_which_case_a_table_spells_the_devices_changes_no_answer(self):
+        survey = faulty()
+        told = [finding.says for finding in check(survey).findings]
+        self.assertGreater(len(told), 5)
+        for name in [
+            "ports",
+            "vlans",
+            "neighbors",
+            "gateways",
+            "routes",
+            "trees",
+            "tree_ports",
+            "hosts",
+            "macs",
+            "arp",
+        ]:
+            rows = [replace(row, device=row.device and row.device.upper()) for row in survey.table(name)]
+            other = Survey(**{**survey.__dict__, name: rows})
+            self.assertEqual(matrix(other).reaches, matrix(survey).reaches, name)
+            self.assertEqual([finding.says for finding in check(other).findings], told, name)
+            self.assertEqual(tree_overview(other), tree_overview(survey), name)
 
 
 class Reading(unittest.TestCase):

@@ -6,6 +6,7 @@ import unittest
 from pathlib import Path
 
 from crossthread import Change, Network, apply_changes, check, matrix, why, write_survey
+from crossthread.demo.generator import generate
 from tests.building import cabled, hosts, network_of, ports
 from tests.refusing import Refusing
 from tests.test_command import run
@@ -117,6 +118,16 @@ class LostRoutes(unittest.TestCase):
         self.assertEqual([pair for pair in after if pair[2] == "fails"], [])
         (finding,) = why(survey, "desk-north", "store").findings
         self.assertEqual(finding.identity, told.identity)
+
+    def test_four_subnets_without_a_route_are_named_and_more_are_counted(self):
+        survey = generate(3, 20, 200, 12, 40)
+        routes = [row for row in survey.routes if row.device == "core-2"]
+        for count, end in ((5, "10.64.1.128/26 and 10.64.2.0/26"), (6, "10.64.1.128/26, 10.64.2.0/26 and 1 more")):
+            keys = ({"device": row.device, "prefix": row.prefix, "next_hop": row.next_hop} for row in routes[:count])
+            broken = apply_changes(survey, [Change("routes", key, delete=True) for key in keys])
+            says = [finding.says for finding in check(broken).findings if finding.rule.startswith("route")]
+            told = f"core-2 has no route to 10.64.0.128/26, 10.64.1.0/26, {end}; 10.33.0.1 leads there."
+            self.assertIn(told, says)
 
     def test_a_default_route_that_leads_nowhere_is_one_fault(self):
         wrong = Change(

@@ -13,6 +13,7 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.repair.alternatives import Instead, Way, alternatives
+from crossthread.diagnosis.repair.hypotheses import judged
 from crossthread.diagnosis.repair.rival_explanations import (
     Comparison,
     Explanation,
@@ -64,6 +65,10 @@ def mend(context: Context, source: str, target: str) -> list[Finding]:
         margin = compare.margin(other, best)
         if margin > 0 or (margin == 0 and _work(other) < _work(best)):
             best = other
+    if plain is None and _otherwise(context, best):
+        seen = collect(context.network, source, target, context.plan, told)[0]
+        if any(not one.repair and one.rule != "survey-gap" for one in seen):
+            return _possible(context, seen)
     if min(best.shares) < weights.AGAINST:  # the only one, or the best of many that are worse
         known = standing(context, best.findings)
         told = [bare(finding) for finding in best.findings if finding.identity in known]
@@ -83,6 +88,25 @@ def _stops(context: Context, source: str, target: str) -> list[Finding]:
     there, back = walks(context.network, source, target)
     stop = there.stop if there.arrives is False else back.stop
     return [unexplained(context, stop)] if stop is not None else []
+
+
+_PLACES = frozenset({"port-vlan-wrong", "host-outside-subnet"})
+"""Two explanations of one disagreement: a host's port is in the wrong VLAN, or its address in the wrong subnet."""
+
+
+def _otherwise(context: Context, explanation: Explanation) -> bool:
+    """Whether the facts of a host speak for the other explanation of why its port and its address disagree.
+
+    Asked of what is left where something else in the way cannot be mended: that it would do is no reason to move it.
+    """
+    for finding, share in zip(explanation.findings, explanation.shares, strict=True):
+        names = [s.host for s in finding.subjects if s.host] if finding.rule in _PLACES and finding.repair else []
+        for host in (context.network.stations.hosts[name.casefold()] for name in names):
+            own = judged(context, host)
+            apart = own is not None and own.rule in _PLACES and own.rule != finding.rule
+            if own is not None and apart and speaks_for(context, own) - share >= weights.OPEN:
+                return True
+    return False
 
 
 def _least(found: Sequence[Explanation]) -> list[Explanation]:

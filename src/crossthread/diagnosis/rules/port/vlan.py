@@ -149,8 +149,9 @@ def _one_home(context: Context, host: HostStation) -> int | None:
 
 
 def _has_strangers(context: Context, vid: int, own: PrefixedAddress) -> bool:
-    """Whether hosts of another subnet are in a VLAN."""
-    others = (one.hosts[0].address for one in context.classes_in.get(vid, ()))
+    """Whether hosts of another subnet are in a VLAN, other than those whose subnet lives elsewhere."""
+    firsts = (one.hosts[0] for one in context.classes_in.get(vid, ()))
+    others = (first.address for first in firsts if context.expected.vlan(first) in (None, vid))
     return any(ip is not None and ip.ip not in own.network and own.ip not in ip.network for ip in others)
 
 
@@ -170,7 +171,8 @@ def _either(
     if not there:
         return (Alternative(move, ()),)
     found = [Alternative(move, (f"{there[0]} is in VLAN {wanted}",))]
-    if now and not context.expected.astray(host):
+    astray = context.expected.astray(host) and (host.address is None or _has_strangers(context, now, host.address))
+    if now and not astray:
         found.append(Alternative(tuple(set_port(end, pvid=now) for end in there), (f"{host.end} is in VLAN {now}",)))
     for vid, ends in mates.items():
         if vid != now:
