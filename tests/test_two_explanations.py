@@ -5,7 +5,7 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from crossthread import Change, Network, apply_changes, why
+from crossthread import Change, Network, apply_changes, check, why
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding, Subject
 from crossthread.diagnosis.repair.candidates import others
@@ -366,6 +366,50 @@ class Nowhere(unittest.TestCase):
         others = [str(c) for one in answer.findings[0].alternatives for c in one.changes if c.table == "hosts"]
         self.assertIn("hosts b: address = 10.9.20.2/24", others)
         self.assertNotEqual(answer.confidence, "sure")
+
+
+class Elsewhere(unittest.TestCase):
+    """A host's own facts against what would do for a pair."""
+
+    def answers(self, pair, complete=True, **tables):
+        with tempfile.TemporaryDirectory() as folder:
+            survey = network_of(Path(folder), **tables).told
+        survey = survey if complete else dataclasses.replace(survey, info=Info())
+        found = {finding.rule: finding for finding in check(survey).findings}
+        return [why(survey, *ordered) for ordered in (pair, pair[::-1])], found
+
+    def test_others_in_a_vlan_who_belong_elsewhere_make_nobody_a_stranger_there(self):
+        answers, _ = self.answers(
+            ("a", "b"), complete=False, devices="device|capabilities|routing\nloft|bridge|no\nkeel|bridge|no",
+            ports=ports("loft t1 trunk 1 all", "keel t1 trunk 1 all", "loft p1 access 40", "loft p2 access 50",
+                        "keel p1 access 40", "keel p2 access 60", "loft p3 access 60"),
+            neighbors=cabled("loft t1 keel t1"),
+            hosts=hosts("a 10.9.20.5/24 none loft p1", "b 10.9.20.6/24 none loft p2", "lost 10.9.60.7/24 none keel p1",
+                        "d 10.9.60.8/24 none keel p2", "e 10.9.60.9/24 none loft p3"),
+        )  # fmt: skip
+        for answer in answers:
+            (told,) = answer.findings
+            self.assertEqual((answer.confidence, told.repair), ("open", ()))
+            meant = {str(change) for one in told.alternatives for change in one.changes}
+            self.assertEqual(meant, {"ports loft p1: pvid = 50", "ports loft p2: pvid = 40"})
+
+    def test_nobody_is_renumbered_because_what_is_missing_cannot_be_mended(self):
+        answers, found = self.answers(
+            ("one", "astray"), devices="device|capabilities|routing\nloft|bridge|no\nkeel|bridge|no\ncrane|router|yes",
+            ports=ports("loft t1 trunk 1 all", "keel t1 trunk 1 all", "keel t9 access 10", "crane g1 routed none",
+                        "loft p1 access 20", "keel p1 access 10", "keel p2 access 20", "loft p2 access 20"),
+            neighbors=cabled("loft t1 keel t1", "keel t9 crane g1"),
+            gateways=f"{ROUTER}crane|g1.10|10.9.10.1/24|10|g1|yes|up|up|no",
+            hosts=hosts("near 10.9.10.5/24 10.9.10.1 keel p1", "astray 10.9.10.6/24 10.9.10.1 loft p2",
+                        "one 10.9.20.7/24 10.9.20.1 loft p1", "two 10.9.20.8/24 10.9.20.1 keel p2"),
+        )  # fmt: skip
+        for answer in answers:
+            mends = {finding.rule: [str(change) for change in finding.repair] for finding in answer.findings}
+            self.assertEqual(mends, {"gateway-missing": [], "port-vlan-wrong": ["ports loft p2: pvid = 10"]})
+            self.assertFalse(answer.repair_proven)
+            self.assertLessEqual(
+                {finding.identity for finding in answer.findings}, {f.identity for f in found.values()}
+            )
 
 
 if __name__ == "__main__":
