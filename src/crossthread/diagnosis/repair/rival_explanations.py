@@ -28,6 +28,7 @@ from crossthread.diagnosis.repair.trials import (
 from crossthread.diagnosis.vlan_pieces import split_vlans
 from crossthread.network.hosts.ends import end_named
 from crossthread.network.hosts.station import HostStation
+from crossthread.survey.changes import edited
 from crossthread.values import NONE
 
 
@@ -47,6 +48,12 @@ _EVIDENT = {
     "host-link-down", "host-gateway-outside-subnet",
 }  # fmt: skip
 """Findings of what is wrong whatever else is: two ends of a link, two settings, or a thing and its use disagree."""
+
+
+def _is_evident(finding: Finding) -> bool:
+    """Whether something is wrong whatever else is; also an access port that leads to an interface with tags."""
+    towards_tags = finding.rule == "gateway-port-mode-wrong"
+    return finding.rule in _EVIDENT or (towards_tags and any("mode" in change.cells for change in finding.repair))
 
 
 class Comparison:
@@ -76,7 +83,7 @@ class Comparison:
         for finding, share in zip(one.findings, one.shares, strict=True):
             if (finding.identity, finding.repair) in same:
                 continue
-            evident = share > 0 or finding.rule in _EVIDENT or _suffered(self._context, [finding])
+            evident = share > 0 or _is_evident(finding) or _suffered(self._context, [finding])
             anyway = evident and finding.identity not in rules
             anyway = anyway and not accused(self._context, finding.repair) & blamed
             if not (anyway and self._context.once(Outcomes).works([*other.findings, finding], *self._pair)):
@@ -144,6 +151,7 @@ def explanation_of(context: Context, source: str, target: str, known: Sequence[F
         return None
     hearing = Hearing(context, accused(context, changes_of(needed)))
     shares = [_share(hearing, finding) for finding in needed]
+    shares = [s + again for s, again in zip(shares, _edited_before(needed), strict=True)]
     shares = [min(s, 0.0) if _given_with(f, needed) else s for s, f in zip(shares, needed, strict=True)]
     stops = len(context.once(Stopped).sound(changes_of(needed)))
     less = (weights.LEFT_OUT if left_out(needed) and not _suffered(context, needed) else 0.0) + (
@@ -151,6 +159,15 @@ def explanation_of(context: Context, source: str, target: str, known: Sequence[F
     )
     less += weights.ALL_WRONG if _nothing_right(context, needed) else 0.0
     return Explanation(needed, shares, less, stops)
+
+
+def _edited_before(findings: Sequence[Finding]) -> Iterator[float]:
+    """What each costs less as others before it edit the same ports: that work is done once."""
+    done = set[tuple[str, ...]]()
+    for finding in findings:
+        rows = {row for row in edited(finding.repair) if row[0] == "ports"}
+        yield weights.ROW * len(rows & done)
+        done |= rows
 
 
 def _given_with(finding: Finding, others: Sequence[Finding]) -> bool:
