@@ -66,10 +66,12 @@ def replaced(survey, **tables):
 
 
 def campuses(count):
-    """Furnished campuses with a few faults, some of them half-known."""
+    """Furnished campuses with a few faults, some of them half-known; of some it was read that no port is a member."""
     chance = random.Random(71)
     for number in range(count):
         survey = furnished(shape(number), chance)
+        if number % 4 == 1:
+            survey = replaced(survey, ports=[replace(row, lag=row.lag or "none") for row in survey.ports])
         survey = apply_changes(survey, edits(chance, survey)) if number % 2 else survey
         yield chance, without_facts(survey, chance, 0.03) if number % 3 == 2 else survey
 

@@ -4,7 +4,7 @@ import unittest
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
-from crossthread import Change, Network, Survey, apply_changes
+from crossthread import Change, Network, Survey, apply_changes, why
 from crossthread.demo import healthy
 from crossthread.errors import UnknownNameError
 from crossthread.survey.records import MacEntry
@@ -74,6 +74,8 @@ class Finding(unittest.TestCase):
             with self.subTest(wanted), self.assertRaises(UnknownNameError) as caught:
                 find(self.NETWORK, wanted)
             self.assertIn(says, str(caught.exception))
+        with self.assertRaisesRegex(UnknownNameError, "25 hosts, such as ticket-desk-1, ticket-desk-2, shop-till$"):
+            why(healthy(), "nobody-of-that-name", "galley")
 
 
 if __name__ == "__main__":

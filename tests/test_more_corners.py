@@ -133,6 +133,15 @@ class Refused(unittest.TestCase):
         with self.assertRaisesRegex(UnknownNameError, "it has p1, p2, p3, p4 …$"):
             port(survey, "sw", "p9")
 
+    def test_of_many_interfaces_that_nobody_uses_eight_are_named(self):
+        down = [
+            Change("gateways", {"device": "core-east", "interface": f"spare{n}", "address": f"172.31.{n}.1/24"},
+                   {"admin": "down", "oper": "down", "vid": 900 + n}) for n in range(11)
+        ]  # fmt: skip
+        for some, end in ((down, "spare6, spare7 and 3 more."), (down[:8], "spare6, spare7.")):
+            (told,) = [f for f in check(apply_changes(healthy(), some)).findings if f.rule == "gateway-down"]
+            self.assertTrue(told.says.endswith(end), told.says)
+
 
 class Routers(unittest.TestCase):
     def beside(self, **cells):

@@ -5,7 +5,9 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from crossthread import Change, Network, apply_changes, check, matrix, read_plan, read_survey, write_survey
+from msgspec.structs import replace
+
+from crossthread import Change, Network, Survey, apply_changes, check, matrix, read_plan, read_survey, write_survey
 from crossthread.demo import healthy
 from crossthread.network.topology.names import End
 from crossthread.questions.tree_advice import tree_advice
@@ -221,6 +223,15 @@ class Ways(Case):
         self.assertEqual(tree(after, 0).root, advice.root)
         self.assertEqual(tree_advice(after).advice[0].hops_now, advice.hops_then)
         self.assertIn("links stay idle", tree_advice(network).spreading[0])
+
+    def test_of_several_trees_with_one_root_every_second_gets_another(self):
+        survey, fresh = healthy(), dict.fromkeys(("root_priority", "root_address", "root_cost", "root_port"))
+        vids = (10, 20, 30)
+        trees = [replace(row, instance=v, protocol="per-vlan", **fresh) for row in survey.trees for v in vids]
+        ports = [replace(row, instance=v, role=None, state=None) for row in survey.tree_ports for v in vids]
+        advised = tree_advice(Survey(**{**survey.__dict__, "trees": trees, "tree_ports": ports}))
+        self.assertEqual([advice.instance for advice in advised.advice], [*vids])
+        self.assertIn("Giving instances 20 the root core-west uses", advised.spreading[0])
 
 
 class Findings(Case):

@@ -198,7 +198,8 @@ class Classes:
         isolated, filters = self._special.isolated, self._special.filters
         special, apart = self._special.apart | self._special.shut, self._special.apart
         between = not self._stations.taken.issuperset(filters)
-        free = {device: self._free(device) for device in {device for _, near in alike.values() for device in near}}
+        devices = {device for _, near in alike.values() for device in near}
+        free = {device: self._fabric.exists(device).sure for device in devices}  # no tree blocks them, see `shut`
         groups: dict[_Key, tuple[list[int], Counter[str]]] = defaultdict(lambda: ([], Counter()))
         for (vid, block, gateway, tag), (members, near) in alike.items():
             roots, up = self._components.roots(abs(vid)), vid > 0
@@ -341,10 +342,6 @@ class Classes:
     def _around(self, device: str, vid: int | None) -> Part | str:
         """Where frames of a VLAN are that are on a device: the part, or that device alone."""
         return (self._components.of(Node(device, vid)) if vid else None) or device
-
-    def _free(self, device: str) -> int:
-        """The VIDs that an access port of a device surely forwards, where it blocks nothing, as bits."""
-        return self._fabric.trees.unhindered(device).sure & self._fabric.exists(device).sure
 
     def _class(self, key: _Key | None, numbers: list[int], devices: Mapping[str, int]) -> HostClass:
         hosts = Members(numbers, self._stations.hosts)

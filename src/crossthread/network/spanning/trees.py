@@ -185,16 +185,6 @@ class Trees:
         rows = self.bridges.get(device, [])
         return len(rows) == 1 and rows[0].protocol in ("stp", "rstp")
 
-    def unhindered(self, device: str) -> Bounds:
-        """The VIDs for which a port forwards that is on no cycle and was not observed to block."""
-        if self.off(device):
-            return EVERYTHING
-        sure, possible, covered = 0, 0, 0
-        for vids in self.instances(device).values():
-            sure, possible, covered = sure | vids.sure, possible | vids.possible, covered | vids.sure
-        rest = EVERYTHING.sure & ~covered
-        return Bounds(sure | rest, possible | rest)
-
     def _computed(self, end: End, instance: int, vids: Bounds) -> Bounds:
         role = self.compute(instance).get(end)
         forwards = role.forwards if role is not None else self._reported(instance).get(end)
