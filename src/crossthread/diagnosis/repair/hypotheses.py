@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator
+from ipaddress import ip_interface
 from itertools import islice
 
 from crossthread.diagnosis.context import Context, unused
+from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.judgement.hearing import Hearing
 from crossthread.diagnosis.judgement.weighing import accused, weight
@@ -20,6 +22,7 @@ from crossthread.diagnosis.rules.host.gateway import (
     host_gateway_wrong,
 )
 from crossthread.diagnosis.rules.host.subnet import (
+    host_mask_differs,
     host_of_another_vlan,
     host_of_its_gateway,
     host_outside_peers,
@@ -28,7 +31,7 @@ from crossthread.diagnosis.rules.host.subnet import (
 from crossthread.diagnosis.rules.port.mode import port_mode_wrong
 from crossthread.diagnosis.rules.port.vlan import port_vlan_of_nobody, port_vlan_wrong
 from crossthread.network.hosts.station import HostStation
-from crossthread.values import NONE, address
+from crossthread.values import NONE, Address, address
 
 _HOMES = 2
 """Of a subnet that lives in more VLANs, only the first are tried."""
@@ -89,6 +92,7 @@ def _of_its_gateway(context: Context, host: HostStation, now: int) -> Iterator[F
         return
     if host.address is not None and address(hop or "") not in host.address.network:
         yield from _that_others_ask(context, host, now)
+        yield from _around_its_gateway(context, host, address(hop or ""))
         outside = host_gateway_outside_subnet(context, host)
         yield from [outside] if outside is not None else []
         return
@@ -111,6 +115,25 @@ def _of_its_gateway(context: Context, host: HostStation, now: int) -> Iterator[F
         homes = [vid for vid, _ in elsewhere.most_common() if vid not in (None, now)]  # of those that ask for it, too
         found += [port_vlan_wrong(context, host, vid) for vid in homes[:_HOMES]]
     yield from (told for told in found if told is not None)
+
+
+def _around_its_gateway(context: Context, host: HostStation, hop: Address) -> Iterator[Finding]:
+    """Its prefix is too long: a shorter one has its gateway at an end, where gateways mostly are, and nobody else's.
+
+    A gateway that somebody has is told by its own prefix length, and so is a subnet that anything else lives in.
+    """
+    own = host.address
+    if own is None or own.version != hop.version or str(hop) in context.network.stations.by_address:
+        return
+    width = own.ip.max_prefixlen
+    length = width - (int(own.ip) ^ int(hop)).bit_length()
+    around = ip_interface(f"{own.ip}/{length}")
+    others = (s.address for s in context.network.stations.gateways if s.address is not None)
+    near = (s for s in context.expected.near(own.ip) if s is not host)
+    known = any(ip.ip in around.network for ip in others) or any(True for _ in near)
+    if length < own.network.prefixlen and end_of(hop, around) is not None and not known:
+        told = host_mask_differs(context, host, length)
+        yield from [told] if told is not None else []
 
 
 def _that_others_ask(context: Context, host: HostStation, now: int) -> Iterator[Finding]:

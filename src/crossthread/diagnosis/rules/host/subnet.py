@@ -210,12 +210,19 @@ def host_mask_differs(context: Context, host: HostStation, length: int | None = 
     agreeing = [s for s in context.expected.near(host.address.ip) if s.address and s.address.network == subnet]
     for other in agreeing[:3]:
         evidence += context.evidence(other.row, "address")
+    says = f"{host.name} has the prefix length {host.address.network.prefixlen}"
+    hop = host.row.gateway
+    alone = not agreeing and hop not in (None, NONE) and address(hop or "") in subnet
+    if alone:  # of no more than its gateway it is known that it is in there, too
+        says += f", and {hop} as its gateway, which is in {subnet} like the host itself."
+        evidence += context.evidence(host.row, "gateway")
+    else:
+        says += f", where the others in {subnet} have {wanted}."
     return Finding(
         "host-mask-differs",
         "breaks",
         (at_station(host),),
-        f"{host.name} has the prefix length {host.address.network.prefixlen}, where the others in {subnet} have "
-        f"{wanted}.",
+        says,
         evidence,
         (set_host(host, address=f"{host.address.ip}/{wanted}"),),
     )
