@@ -411,6 +411,32 @@ class Elsewhere(unittest.TestCase):
                 {finding.identity for finding in answer.findings}, {f.identity for f in found.values()}
             )
 
+    def lone(self, address, gateway, more=""):
+        return self.answers(
+            ("lone", "b"), devices="device|capabilities|routing\nkeel|bridge router|yes",
+            ports=ports("keel p1 access 10", "keel p2 access 20"),
+            gateways=f"{ROUTER}keel|vlan20|10.9.20.1/24|20|||up|up|no{more}",
+            hosts=hosts(f"lone {address} {gateway} keel p1", "b 10.9.20.20/24 10.9.20.1 keel p2"),
+        )  # fmt: skip
+
+    def test_a_gateway_at_the_end_of_a_wider_subnet_tells_that_a_prefix_is_too_long(self):
+        answers, _ = self.lone("10.9.10.22/30", "10.9.10.62")
+        for answer in answers:
+            self.assertEqual({str(change) for change in answer.repair}, {
+                "hosts lone: address = 10.9.10.22/26",
+                "gateways keel vlan10 10.9.10.62/26: vid = 10, admin = up, oper = up, proxy_arp = no",
+            })  # fmt: skip
+            self.assertTrue(answer.repair_proven)
+            told = next(finding for finding in answer.findings if finding.rule == "host-mask-differs")
+            self.assertIn("10.9.10.62 as its gateway, which is in 10.9.10.0/26 like the host itself", told.says)
+
+    def test_no_gateway_is_made_up_for_whoever_asks_elsewhere(self):
+        within = "\nkeel|vlan30|10.9.10.41/29|30|||up|up|no"  # another subnet lives in the wider one
+        for gateway, more in (("10.9.10.60", ""), ("10.9.10.62", within)):
+            answers, found = self.lone("10.9.10.22/30", gateway, more)
+            self.assertEqual([(answer.confidence, answer.repair) for answer in answers], [("open", ())] * 2)
+            self.assertEqual(found["gateway-missing"].repair, ())
+
 
 if __name__ == "__main__":
     unittest.main()

@@ -138,4 +138,5 @@ def _for_length(hearing: Hearing, host: HostStation, own: PrefixedAddress) -> It
     hop = address(host.row.gateway) if host.row.gateway not in (None, NONE) else None
     outside = hop is not None and host.address is not None and hop not in host.address.network
     if hop is not None and outside and hop in own.network and end_of(hop, own) is not None:
-        yield Witness(weights.OWN, f"its gateway {hop} is the {end_of(hop, own)} address of that subnet")
+        says = f"its gateway {hop} is the {end_of(hop, own)} address of that subnet"
+        yield Witness(weights.OWN + weights.AT_END, says)

@@ -62,6 +62,8 @@ def gateway_missing(context: Context, host: HostStation, vid: int | None = None)
     vid = vid or context.expected.vlan(host)
     length = subnet.network.prefixlen
     repair = next(places_for(context, ip_interface(f"{wanted}/{length}"), vid), ())
+    if known and not any(ip in subnet.network for ip in known):
+        repair = ()  # whoever is there asks for an address elsewhere, and for none that one could think of
     where = f" VLAN {vid}" if vid else " its VLAN"
     if context.network.unread.anywhere:
         return None  # what has the address may be where nobody looked
