@@ -504,5 +504,12 @@ class OpenEnds(unittest.TestCase):
             self.assertEqual([places[h.host.casefold()].end for h in lost], [None] * len(lost))
 
 
+class TreesNotRead(unittest.TestCase):
+    def test_what_all_ports_say_of_one_tree_is_enough(self):
+        for survey in (healthy(), faulty()):
+            without = Survey(**{**survey.__dict__, "trees": ()})
+            self.assertEqual(matrix(without).reaches, matrix(survey).reaches)
+
+
 if __name__ == "__main__":
     unittest.main()

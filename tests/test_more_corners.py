@@ -27,6 +27,7 @@ from crossthread.survey import Info
 from crossthread.survey.reading import read_survey
 from crossthread.survey.records import READ_IN_FULL
 from crossthread.views.tree import instance_of
+from tests.building import hosts, ports, survey_of
 from tests.test_corners import KNOWN, access, cable, gateway, host, named, trunk
 
 
@@ -314,6 +315,24 @@ class Tables(unittest.TestCase):
             with self.assertRaisesRegex(Exception, r"devices\.csv:3: 1 cells") as caught:
                 read_survey(place)
             self.assertNotIn("devices.csv:4", str(caught.exception))
+
+
+class LinkLocal(unittest.TestCase):
+    def test_who_lacks_a_gateway_gets_the_link_local_one_of_its_own_vlan_as_its_peers_have(self):
+        with tempfile.TemporaryDirectory() as folder:
+            survey = survey_of(
+                Path(folder), devices="device|capabilities|routing|routing6\nkeel|bridge router|yes|yes",
+                ports=ports("keel p1 access 10", "keel p2 access 10", "keel p3 access 20", "keel p4 access 10"),
+                gateways="device|interface|address|vid|admin|oper|proxy_arp\n" + "\n".join(
+                    f"keel|vlan{vid}|{ip}{vid}/64|{vid}|up|up|no" for vid in (20, 10) for ip in (f"fd00:{vid}::", "fe80::")
+                ),
+                hosts=hosts("a fd00:10::a/64 fe80::10 keel p1", "b fd00:10::b/64 fe80::10 keel p2",
+                            "c fd00:20::c/64 fe80::20 keel p3", "lost fd00:10::d/64 none keel p4"),
+            )  # fmt: skip
+        answer = why(survey, "lost", "c")
+        self.assertEqual(
+            ([str(c) for c in answer.repair], answer.repair_proven), (["hosts lost: gateway = fe80::10"], True)
+        )
 
 
 if __name__ == "__main__":
