@@ -324,7 +324,8 @@ class LinkLocal(unittest.TestCase):
                 Path(folder), devices="device|capabilities|routing|routing6\nkeel|bridge router|yes|yes",
                 ports=ports("keel p1 access 10", "keel p2 access 10", "keel p3 access 20", "keel p4 access 10"),
                 gateways="device|interface|address|vid|admin|oper|proxy_arp\n" + "\n".join(
-                    f"keel|vlan{vid}|{ip}{vid}/64|{vid}|up|up|no" for vid in (20, 10) for ip in (f"fd00:{vid}::", "fe80::")
+                    f"keel|vlan{vid}|{ip}{vid}/64|{vid}|up|up|no" for vid in (20, 10)
+                    for ip in (f"fd00:{vid}::", "fe80::")
                 ),
                 hosts=hosts("a fd00:10::a/64 fe80::10 keel p1", "b fd00:10::b/64 fe80::10 keel p2",
                             "c fd00:20::c/64 fe80::20 keel p3", "lost fd00:10::d/64 none keel p4"),

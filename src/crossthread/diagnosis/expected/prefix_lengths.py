@@ -13,7 +13,7 @@ from crossthread.network.hosts.blocks import Block
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.network import Network
 from crossthread.survey.records import Gateway
-from crossthread.values import NONE, Address, PrefixedAddress
+from crossthread.values import NONE, Address, PrefixedAddress, address
 
 _CLEAR = 0.75
 """By how much one prefix length has to outweigh another to be beyond dispute."""
@@ -23,6 +23,8 @@ _AT_END = 0.75
 
 _ROUTE = 1.0
 """What a route to the subnet says of its prefix length."""
+_LITTLE = 4
+"""How much shorter than it is a prefix may be meant to be; what is further off is another subnet's."""
 
 
 class PrefixLengths:
@@ -91,12 +93,32 @@ class PrefixLengths:
         weights[own.network.prefixlen] += own_weight * self._believable(station) * twice
         for length in self.routed(own.ip):
             weights[length] += _ROUTE
+        for length in self._passed_on(station) if isinstance(station, Interface) else ():
+            weights[length] += GATEWAY
         for ip in served or {
             hop for hop in used if hop is not None and hop.version == own.version
         }:  # a gateway that nobody has was at an end, too
             for length in weights:
                 weights[length] += _AT_END if end_of(ip, ip_interface(f"{ip}/{length}")) else 0.0
         return weights
+
+    def _passed_on(self, interface: Interface) -> set[int]:
+        """The lengths of a little shorter prefixes in which the next hops are that a device's routes reach by it.
+
+        With the prefix that it has, none of these routes could be used. At an end of the subnet, where other routers
+        mostly are, or with several such hops it is no slip of one route.
+        """
+        own, rows = interface.address, self._network.routing.routes(interface.device)
+        if own is None:
+            return set()
+        hops = {row.next_hop for row in rows if row.interface == interface.name and row.next_hop not in (None, NONE)}
+        known = [hop for hop in (address(text or "") for text in hops) if hop.version == own.version]
+        if not known or any(hop in own.network for hop in known):
+            return set()
+        length = own.ip.max_prefixlen - max((int(own.ip) ^ int(hop)).bit_length() for hop in known)
+        around = ip_interface(f"{own.ip}/{length}")
+        at_end = len(known) > 1 or end_of(known[0], around) or end_of(own.ip, around)
+        return {length} if length >= own.network.prefixlen - _LITTLE and at_end else set()
 
     def routed(self, wanted: Address) -> Iterator[int]:
         """The lengths of the prefixes of routes that an address is in, but for those that hold several subnets."""

@@ -167,12 +167,17 @@ def gateway_mask_differs(context: Context, gateway: Interface) -> Finding | None
     for other in context.expected.near(gateway.address.ip):
         if isinstance(other, HostStation) and other.address and other.address.network == subnet and len(evidence) < 4:
             evidence += context.evidence(other.row, "address")
+    hosts, routes = len(evidence) > 1, context.network.routing.routes(gateway.device)
+    hops = [row for row in routes if row.interface == gateway.name and row.next_hop not in (None, NONE)]
+    says = f"where its hosts in {subnet} have {wanted}."
+    if not hosts and (passed := [row for row in hops if address(row.next_hop or "") in subnet]):
+        says = f"where {gateway.device} sends packets by it to {passed[0].next_hop}, which is in {subnet}."
+        evidence += context.evidence(passed[0], "next_hop", "interface")
     return Finding(
         "gateway-mask-differs",
         "breaks",
         (at_station(gateway),),
-        f"{called(gateway)} has the prefix length {gateway.address.network.prefixlen}, where its hosts in {subnet} "
-        f"have {wanted}.",
+        f"{called(gateway)} has the prefix length {gateway.address.network.prefixlen}, {says}",
         evidence,
         (_with_length(context, gateway, f"{gateway.address.ip}/{wanted}"),),
     )
