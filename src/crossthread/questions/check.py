@@ -135,7 +135,7 @@ def _check(context: Context, today: date, progress: Callable[[], None]) -> Check
     for one, two, vids in effects.forbidden:
         told = plan_rules.plan_talk(context, one, two, vids)
         found.setdefault(told.identity, told)
-    found = _one_a_host(context, found)
+    found = _heard(_one_a_host(context, found))
     causes: dict[object, set[object]] = {}
     search = context.once(Search)
     for vid, pieces in split_vlans(context):
@@ -173,6 +173,17 @@ def _one_a_host(context: Context, found: dict[object, Finding]) -> dict[object, 
             else:
                 kept.pop(identity, None)
     return kept
+
+
+def _heard(found: dict[object, Finding]) -> dict[object, Finding]:
+    """The same findings without interfaces that serve another VLAN only by hosts whose own address is called wrong."""
+    wrong = (f for f in found.values() if f.rule == "host-outside-subnet" and f.severity == "breaks")
+    accused = {s.host for finding in wrong for s in finding.subjects if s.host}
+    return {
+        identity: finding
+        for identity, finding in found.items()
+        if finding.rule != "gateway-vlan-wrong" or not finding.affects or not accused.issuperset(finding.affects)
+    }
 
 
 def _counts(findings: Iterable[Finding]) -> dict[Severity, int]:
