@@ -437,6 +437,17 @@ class Elsewhere(unittest.TestCase):
             self.assertEqual([(answer.confidence, answer.repair) for answer in answers], [("open", ())] * 2)
             self.assertEqual(found["gateway-missing"].repair, ())
 
+    def test_a_vlan_without_a_gateway_by_design_gets_none_for_a_host_that_belongs_elsewhere(self):
+        _, found = self.answers(
+            ("shed", "slip"), devices="device|capabilities|routing\nkeel|bridge router|yes",
+            ports=ports("keel p1 access 30", "keel p2 access 30", "keel p3 access 20", "keel p4 access 20"),
+            gateways=f"{ROUTER}keel|vlan20|10.9.20.1/24|20|||up|up|no",
+            hosts=hosts("shed 10.9.30.5/28 none keel p1", "slip 10.9.30.6/28 none keel p2",
+                        "lost 10.9.30.7/28 10.9.20.1 keel p3", "desk 10.9.20.9/24 10.9.20.1 keel p4"),
+        )  # fmt: skip
+        mends = [(rule, str(change)) for rule, finding in found.items() for change in finding.repair]
+        self.assertEqual(mends, [("host-outside-subnet", "hosts lost: address = 10.9.20.2/24")])
+
 
 if __name__ == "__main__":
     unittest.main()

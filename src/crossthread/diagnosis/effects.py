@@ -27,6 +27,7 @@ from crossthread.network.routing.walks import Walk
 from crossthread.network.three_valued import Truth, all_of
 from crossthread.survey.changes import merge_changes
 from crossthread.survey.survey import Evidence
+from crossthread.values import NONE
 
 _ROUNDS = 8
 _OF_ROUTES = ("route-missing", "route-back-missing")
@@ -102,8 +103,31 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
             break
         mended |= {cell for finding in done for cell in _cells(finding)}
         now = Context(network, context.plan)
-        wants = failing
+        wants = _still_wanted(now, failing, done)
     return Effects(list(found.values()), list(unsettled.values()), list(_forbidden(context)))
+
+
+def _still_wanted(context: Context, failing: list[Want], mended: Iterable[Finding]) -> list[Want]:
+    """What failed, without hosts that were to reach each other only by an address that one of them has no longer."""
+    moved = {
+        str(change.key["host"]).casefold()
+        for finding in mended
+        for change in finding.repair
+        if change.table == "hosts" and "address" in change.cells
+    }
+    hosts, expected = context.network.stations.hosts, context.expected
+
+    def routed(host: HostStation) -> bool:
+        return bool(expected.gateways(host)) or host.row.gateway not in (None, NONE)
+
+    def apart(want: Want) -> bool:
+        if want.other is None or moved.isdisjoint({want.one.casefold(), want.other.casefold()}):
+            return False
+        pair = hosts[want.one.casefold()], hosts[want.other.casefold()]
+        one, two = (subnet.network if (subnet := expected.subnet(host)) is not None else None for host in pair)
+        return one != two and not all(map(routed, pair))
+
+    return [want for want in failing if not apart(want)] if moved else failing
 
 
 def mended_by(network: Network, findings: list[Finding]) -> tuple[Network, list[Finding]]:

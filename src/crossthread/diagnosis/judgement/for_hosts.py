@@ -137,6 +137,7 @@ def _for_length(hearing: Hearing, host: HostStation, own: PrefixedAddress) -> It
     yield from for_length(hearing, own, near, "other hosts")
     hop = address(host.row.gateway) if host.row.gateway not in (None, NONE) else None
     outside = hop is not None and host.address is not None and hop not in host.address.network
-    if hop is not None and outside and hop in own.network and end_of(hop, own) is not None:
+    lost = outside and str(hop) not in hearing.context.network.stations.by_address
+    if hop is not None and lost and hop in own.network and end_of(hop, own) is not None:
         says = f"its gateway {hop} is the {end_of(hop, own)} address of that subnet"
         yield Witness(weights.OWN + weights.AT_END, says)
