@@ -494,6 +494,15 @@ class OpenEnds(unittest.TestCase):
             network = network_of(Path(folder), neighbors=rows, ports=ports("sw-a p1 trunk 1", "sw-b port1 trunk 1"))
         (link,) = network.links
         self.assertEqual({link.a, link.b}, {End("sw-a", "p1"), End("sw-b", "port1")})
+        self.assertEqual(network.loose, [])
+
+    def test_a_name_of_another_domain_is_another_device(self):
+        for heard, own, links in (("sw-b.yard.example", "sw-b", 1), ("sw-b", "sw-b.yard.example", 1),
+                                  ("sw-b.yard.example", "sw-b.dock.example", 0)):  # fmt: skip
+            with tempfile.TemporaryDirectory() as folder:
+                rows = f"device|port|neighbor|neighbor_port\nsw-a|p1|{heard}|p1"
+                network = network_of(Path(folder), neighbors=rows, ports=ports("sw-a p1 trunk 1", f"{own} p1 trunk 1"))
+            self.assertEqual((len(network.links), len(network.loose)), (links, 1 - links), heard)
 
     def test_a_host_is_not_located_at_a_port_that_leads_on(self):
         for (_, wider), (name, part) in pairwise(
