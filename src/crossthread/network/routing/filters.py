@@ -10,7 +10,7 @@ from crossthread.network.three_valued import Truth, all_of
 from crossthread.network.topology.names import End, Names
 from crossthread.survey import Survey
 from crossthread.survey.records import Filter
-from crossthread.values import NONE, Address
+from crossthread.values import NONE, Address, Prefix
 
 _ECHO = {4: {"icmp", "1"}, 6: {"icmpv6", "ipv6-icmp", "icmp6", "58"}}
 _ANY = {"any", "all", "ip", "ipv4", "ipv6"}
@@ -69,6 +69,7 @@ class Filters:
         )
         """Whether any interface or port has a filter, as far as was read."""
         self.ports = filtered_ports(survey, names)
+        self._prefixes: dict[str, Prefix] = {}
 
     def entries(self, device: str, name: str) -> list[Filter]:
         """The entries of a filter in their order; the one without a number, for all other packets, last."""
@@ -83,7 +84,7 @@ class Filters:
             if entry.number is None:
                 verdict, matches = entry.otherwise, True if entry.otherwise else None
             else:
-                verdict, matches = entry.action, _matches(entry, packet, device)
+                verdict, matches = entry.action, self._matches(entry, packet, device)
             if matches is False:
                 continue
             if matches and verdict and doubtful is None:
@@ -95,25 +96,30 @@ class Filters:
                 break
         return Passage(None, doubtful)
 
-
-def _matches(entry: Filter, packet: Packet, device: str) -> Truth:
-    """Whether an entry is about a packet; None if it says something that is not understood."""
-    version = packet.source.version
-    if entry.family and entry.family != str(version):
-        return False
-    for prefix, ip in ((entry.source, packet.source), (entry.destination, packet.target)):
-        if prefix and ((ip.version == 6) != (":" in prefix) or ip not in ip_network(prefix)):
+    def _matches(self, entry: Filter, packet: Packet, device: str) -> Truth:
+        """Whether an entry is about a packet; None if it says something that is not understood."""
+        version = packet.source.version
+        if entry.family and entry.family != str(version):
             return False
-    remembered = packet.is_in(entry.state, device) if entry.state else True
-    if remembered is False:
-        return False
-    protocol = (entry.protocol or "any").casefold()
-    if protocol in _ECHO[version]:
-        found: Truth = True
-    elif protocol in _ANY:
-        found = True
-    else:
-        other = protocol in _OTHER or protocol in _ECHO[10 - version] or protocol.isdecimal()
-        found = False if other else None
-    ports = entry.source_port or entry.destination_port
-    return False if ports else all_of((found, remembered))  # an echo has no ports
+        for prefix, ip in ((entry.source, packet.source), (entry.destination, packet.target)):
+            if prefix and not self._within(ip, prefix):
+                return False
+        remembered = packet.is_in(entry.state, device) if entry.state else True
+        if remembered is False:
+            return False
+        protocol = (entry.protocol or "any").casefold()
+        if protocol in _ECHO[version]:
+            found: Truth = True
+        elif protocol in _ANY:
+            found = True
+        else:
+            other = protocol in _OTHER or protocol in _ECHO[10 - version] or protocol.isdecimal()
+            found = False if other else None
+        ports = entry.source_port or entry.destination_port
+        return False if ports else all_of((found, remembered))  # an echo has no ports
+
+    def _within(self, ip: Address, prefix: str) -> bool:
+        """Whether an address is in a prefix, of which each is read once: many packets are asked about."""
+        if prefix not in self._prefixes:
+            self._prefixes[prefix] = ip_network(prefix)
+        return ip.version == self._prefixes[prefix].version and ip in self._prefixes[prefix]
