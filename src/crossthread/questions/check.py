@@ -135,7 +135,7 @@ def _check(context: Context, today: date, progress: Callable[[], None]) -> Check
     for one, two, vids in effects.forbidden:
         told = plan_rules.plan_talk(context, one, two, vids)
         found.setdefault(told.identity, told)
-    found = _heard(_one_a_host(context, found))
+    found = _without_accused(_one_a_host(context, found))
     causes: dict[object, set[object]] = {}
     search = context.once(Search)
     for vid, pieces in split_vlans(context):
@@ -175,7 +175,7 @@ def _one_a_host(context: Context, found: dict[object, Finding]) -> dict[object, 
     return kept
 
 
-def _heard(found: dict[object, Finding]) -> dict[object, Finding]:
+def _without_accused(found: dict[object, Finding]) -> dict[object, Finding]:
     """The same findings without interfaces that serve another VLAN only by hosts whose own address is called wrong."""
     wrong = (f for f in found.values() if f.rule == "host-outside-subnet" and f.severity == "breaks")
     accused = {s.host for finding in wrong for s in finding.subjects if s.host}

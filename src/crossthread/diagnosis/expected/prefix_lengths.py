@@ -23,6 +23,8 @@ _AT_END = 0.75
 
 _ROUTE = 1.0
 """What a route to the subnet says of its prefix length."""
+_FEW = 2
+"""A prefix of no more addresses is that of a link between two, or of one alone, by design."""
 _LITTLE = 4
 """How much shorter than it is a prefix may be meant to be; what is further off is another subnet's."""
 
@@ -106,10 +108,10 @@ class PrefixLengths:
         """The lengths of a little shorter prefixes in which the next hops are that a device's routes reach by it.
 
         With the prefix that it has, none of these routes could be used. At an end of the subnet, where other routers
-        mostly are, or with several such hops it is no slip of one route.
+        mostly are, or with several such hops it is no slip of one route. A prefix of one or two addresses is meant so.
         """
         own, rows = interface.address, self._network.routing.routes(interface.device)
-        if own is None:
+        if own is None or own.network.num_addresses <= _FEW:
             return set()
         hops = {row.next_hop for row in rows if row.interface == interface.name and row.next_hop not in (None, NONE)}
         known = [hop for hop in (address(text or "") for text in hops) if hop.version == own.version]

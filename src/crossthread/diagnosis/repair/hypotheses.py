@@ -33,6 +33,8 @@ from crossthread.diagnosis.rules.port.vlan import port_vlan_of_nobody, port_vlan
 from crossthread.network.hosts.station import HostStation
 from crossthread.values import NONE, Address, address
 
+_LINK = 2
+"""How many addresses there are on a link between two (RFC 3021, RFC 6164)."""
 _HOMES = 2
 """Of a subnet that lives in more VLANs, only the first are tried."""
 
@@ -120,10 +122,13 @@ def _of_its_gateway(context: Context, host: HostStation, now: int) -> Iterator[F
 def _around_its_gateway(context: Context, host: HostStation, hop: Address) -> Iterator[Finding]:
     """Its prefix is too long: a shorter one has its gateway at an end, where gateways mostly are, and nobody else's.
 
-    A gateway that somebody has is told by its own prefix length, and so is a subnet that anything else lives in.
+    A gateway that somebody has is told by its own prefix length, and so is a subnet that anything else lives in; a
+    prefix of one or two addresses is meant so, as on a link between two.
     """
     own = host.address
     if own is None or own.version != hop.version or str(hop) in context.network.stations.by_address:
+        return
+    if own.network.num_addresses <= _LINK:
         return
     width = own.ip.max_prefixlen
     length = width - (int(own.ip) ^ int(hop)).bit_length()
