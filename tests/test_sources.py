@@ -15,7 +15,7 @@ from pathlib import Path
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from crossthread import Network, map_network, matrix, read_survey
+from crossthread import Network, map_network, matrix, read_survey, write_survey
 from crossthread.sources.documents import UnreadableError, recognise
 from crossthread.sources.frames import bpdu, capture, lldp
 from crossthread.sources.gathering import gather
@@ -481,13 +481,30 @@ class Gathering(unittest.TestCase):
                 document = json.loads(path.read_text())
                 (folder / f"{number}.json").write_text(json.dumps(twisted(document, chance)))
             found = gather([folder])
-            matrix(Network(found.survey))
+            write_survey(found.survey, Path(holder) / "kept")
+            matrix(Network(read_survey(Path(holder) / "kept")))
+
+    def test_names_in_octets_that_are_no_text_cost_nothing_else(self):
+        with tempfile.TemporaryDirectory() as holder:
+            folder = Path(holder) / "sw-9"
+            folder.mkdir()
+            address = '{"ifname": "%s", "addr_info": [{"local": "10.0.30.%d", "prefixlen": 24, "scope": "global"}]}'
+            told = f"[{address % ('a', 1)}, {address % ('b' + chr(92) + 'ud800', 2)}, {address % ('c@', 3)}]"
+            (folder / "ip-addr.json").write_bytes(told.encode().replace(b"@", b"\xff"))
+            (folder / "sw.walk").write_bytes(
+                b'.1.3.6.1.2.1.2.2.1.2.1 = STRING: "a"\n.1.3.6.1.2.1.2.2.1.2.2 = STRING: "\xff"\n\xff'
+            )
+            found = gather([folder])
+            write_survey(found.survey, Path(holder) / "kept")
+            kept = read_survey(Path(holder) / "kept")
+        self.assertEqual({row.address for row in kept.gateways}, {f"10.0.30.{n}/24" for n in (1, 2, 3)})
+        self.assertEqual([entry.problems for entry in found.files], [(), ()])
 
 
 def twisted(value, chance):
     """A JSON document with some of its parts replaced by others."""
     if chance.random() < 0.02:
-        return chance.choice([None, 7, -1, "x", [], {}, [[]], True, "0" * 50])
+        return chance.choice([None, 7, -1, "x", [], {}, [[]], True, "0" * 50, "\ud800"])
     if isinstance(value, list):
         return [twisted(part, chance) for part in value]
     if isinstance(value, dict):

@@ -60,11 +60,24 @@ def recognise(data: bytes) -> tuple[str, Any] | None:
     if data.lstrip()[:1] not in (b"{", b"["):
         return None
     try:
-        document = json.loads(data)
+        document = json.loads(data.decode("utf-8", "replace"))  # a neighbour's name may be any octets
     except (ValueError, RecursionError) as error:
         raise UnreadableError(f"begins like JSON, but is none: {error}") from None
+    if b"\\ud" in data.lower():
+        document = _writable(document)
     kind = _kind_of_list(document) if isinstance(document, list) else _kind_of_object(document)
     return None if kind is None else (kind, document)
+
+
+def _writable(value: Any) -> Any:
+    """The same without halves of surrogate pairs, which JSON can spell and no file can hold."""
+    if isinstance(value, str):
+        return value.encode("utf-8", "replace").decode()
+    if isinstance(value, list):
+        return [_writable(part) for part in value]
+    if isinstance(value, dict):
+        return {_writable(key): _writable(part) for key, part in value.items()}
+    return value
 
 
 def _kind_of_object(document: dict[str, object]) -> str | None:

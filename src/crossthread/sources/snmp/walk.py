@@ -104,7 +104,8 @@ class Walk:
     @property
     def _broken_off(self) -> str | None:
         """The column in which the walk ends too early: with fewer entries than an earlier column of the same table."""
-        last = next((line for line in reversed(self._text.split("\n")) if _HEAD.match(line.encode())), "")
+        lines = reversed(self._text.split("\n"))
+        last = next((line for line in lines if _HEAD.match(line.encode("utf-8", "surrogateescape"))), "")
         identifier = last.partition(" = ")[0].strip().lstrip(".")
         column = next((c for c in self._columns if identifier.startswith(c + ".")), None)
         if column is None:
