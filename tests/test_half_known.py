@@ -31,7 +31,7 @@ from crossthread.diagnosis.repair.side_effects import Stopped
 from crossthread.network.topology.names import End
 from crossthread.sources.gathering import gather
 from crossthread.survey import Info
-from crossthread.survey.records import READ_IN_FULL, TABLES, Coverage, columns_of
+from crossthread.survey.records import READ_IN_FULL, TABLES, Coverage, TreePort, columns_of
 from tests.building import DATA, LAB, cabled, hosts, network_of, ports, truth_of
 from tests.test_command import run
 from tests.test_generated import plant
@@ -403,6 +403,12 @@ class Covers(unittest.TestCase):
     def covered(self, survey, device, *tables):
         return [Network(survey).covered.fully(device, table) for table in tables]
 
+    def told(self, path):
+        network = Network(read_survey(path))
+        names = [row.host for row in network.survey.hosts]
+        found = [check(network).findings, *(why(network, names[0], name).findings for name in names[1:])]
+        return [[(f.rule, f.says, f.repair, f.alternatives) for f in findings] for findings in found]
+
     def test_what_a_missing_row_means(self):
         survey = healthy()
         self.assertEqual(
@@ -415,6 +421,22 @@ class Covers(unittest.TestCase):
         self.assertEqual(self.covered(said, "core-east", "routes"), [True])
         self.assertEqual(self.covered(said, "galley", "ports"), [False])
         self.assertEqual(self.covered(without_device(survey, "galley"), "galley", "ports"), [False])
+
+    def test_a_table_of_which_only_the_head_was_written_ends_in_the_same_answers_as_none(self):
+        for name in ("598007", "648433", "438332"):
+            full = read_survey(DATA / "half" / name)
+            with tempfile.TemporaryDirectory() as folder:
+                path = Path(folder)
+                write_survey(without_table(full, "gateways"), path)
+                none = self.told(path)
+                (path / "gateways.csv").write_text("device,interface,address,vid\n")
+                self.assertEqual(none, self.told(path), name)
+
+    def test_a_device_of_which_only_the_tree_was_read(self):
+        lone = TreePort("loft", "port9", 0, role="disabled", state="discarding", cost=20000, priority=128, number=9)
+        survey = healthy()
+        part = rebuilt(survey, {"tree_ports": [*survey.tree_ports, lone]})
+        self.assertEqual([f for f in check(part).findings if f.severity == "breaks"], [])
 
     def test_a_row_that_a_change_takes_away_was_read_all_the_same(self):
         gone = [Change("routes", {"device": row.device, "prefix": row.prefix, "next_hop": row.next_hop}, delete=True)

@@ -180,7 +180,7 @@ class Table(Sequence[_R], Generic[_R]):
         if None in edits.values():
             copy = copy.kept([edits.get(n, True) is not None for n in range(self._count)])
         if added:
-            lines = [*copy.lines, *[0] * len(added)] if copy.lines else ()
+            lines = [*copy.lines, *[0] * len(added)] if self.file else ()
             copy = Table.of(self.record, [*copy, *added])
             copy.file, copy.lines = self.file, lines
         return copy
