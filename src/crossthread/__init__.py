@@ -46,14 +46,14 @@ if TYPE_CHECKING:
     from crossthread.questions.port import PortPage
     from crossthread.questions.port import port_page as port
     from crossthread.questions.rehearse import Rehearsal, rehearse
-    from crossthread.questions.tree_advice import Advised, tree_advice
+    from crossthread.questions.tree_advice import TreeAdvice, tree_advice
     from crossthread.questions.tree_change import TreeChange, tree_change
-    from crossthread.questions.tree_ways import Failure, Ways, tree_ways
+    from crossthread.questions.tree_ways import TreeFailure, TreeWays, tree_ways
     from crossthread.questions.tree_ways import failure_of as tree_without
     from crossthread.questions.why import why
-    from crossthread.questions.why_all import Every, why_all
+    from crossthread.questions.why_all import WhyAll, why_all
     from crossthread.questions.why_answer import Why
-    from crossthread.questions.why_steps import Steps, why_steps
+    from crossthread.questions.why_steps import WhySteps, why_steps
     from crossthread.questions.why_via import why_via
     from crossthread.sources.desk import Desk, desk
     from crossthread.sources.gathering import Gathered, gather
@@ -70,7 +70,7 @@ if TYPE_CHECKING:
     from crossthread.views.sightings import Found
     from crossthread.views.tree import TreeAnswer, TreeOverview, instance_of, tree
     from crossthread.views.tree import tree_overview as trees
-    from crossthread.views.vlan import Overview, VlanView
+    from crossthread.views.vlan import VlanOverview, VlanView
     from crossthread.views.vlan import vlan_overview as vlans
     from crossthread.views.vlan import vlan_view as vlan
 
@@ -79,7 +79,6 @@ __version__ = "0.1.0"
 __all__ = [
     "Access",
     "Addresses",
-    "Advised",
     "Agent",
     "Agents",
     "Answer",
@@ -92,9 +91,7 @@ __all__ = [
     "DevicePage",
     "Drawing",
     "DrawnCable",
-    "Every",
     "Evidence",
-    "Failure",
     "Finding",
     "Found",
     "Gathered",
@@ -107,27 +104,30 @@ __all__ = [
     "MatrixChange",
     "Meaning",
     "Network",
-    "Overview",
     "Plan",
     "PortPage",
     "Problem",
     "Rehearsal",
-    "Steps",
     "Subject",
     "Survey",
     "SurveyError",
+    "TreeAdvice",
     "TreeAnswer",
     "TreeChange",
+    "TreeFailure",
     "TreeOverview",
+    "TreeWays",
     "UnknownNameError",
     "UnreadableError",
     "Visit",
     "VisitError",
     "Visited",
+    "VlanOverview",
     "VlanSet",
     "VlanView",
-    "Ways",
     "Why",
+    "WhyAll",
+    "WhySteps",
     "addresses",
     "agents",
     "agents_async",
@@ -178,7 +178,6 @@ __all__ = [
 _HOMES = {
     "Access": "live.access",
     "Addresses": "views.addresses",
-    "Advised": "questions.tree_advice",
     "Agent": "live.agent",
     "Agents": "live.agent",
     "Answer": "answer",
@@ -191,9 +190,7 @@ _HOMES = {
     "DevicePage": "questions.device",
     "Drawing": "views.drawing",
     "DrawnCable": "plan.drawing",
-    "Every": "questions.why_all",
     "Evidence": "survey.survey",
-    "Failure": "questions.tree_ways",
     "Finding": "diagnosis.findings",
     "Found": "views.sightings",
     "Gathered": "sources.gathering",
@@ -206,27 +203,30 @@ _HOMES = {
     "MatrixChange": "questions.matrix_change",
     "Meaning": "diagnosis.meanings",
     "Network": "network",
-    "Overview": "views.vlan",
     "Plan": "plan",
     "PortPage": "questions.port",
     "Problem": "errors",
     "Rehearsal": "questions.rehearse",
-    "Steps": "questions.why_steps",
     "Subject": "diagnosis.findings",
     "Survey": "survey",
     "SurveyError": "errors",
+    "TreeAdvice": "questions.tree_advice",
     "TreeAnswer": "views.tree",
     "TreeChange": "questions.tree_change",
+    "TreeFailure": "questions.tree_ways",
     "TreeOverview": "views.tree",
+    "TreeWays": "questions.tree_ways",
     "UnknownNameError": "errors",
     "UnreadableError": "errors",
     "Visit": "live.account",
     "VisitError": "errors",
     "Visited": "live.account",
+    "VlanOverview": "views.vlan",
     "VlanSet": "values",
     "VlanView": "views.vlan",
-    "Ways": "questions.tree_ways",
     "Why": "questions.why_answer",
+    "WhyAll": "questions.why_all",
+    "WhySteps": "questions.why_steps",
     "addresses": "views.addresses",
     "agents": "live.agent",
     "agents_async": "live.agent",

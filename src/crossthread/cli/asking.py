@@ -19,7 +19,7 @@ from crossthread.network import Network
 
 if TYPE_CHECKING:
     from crossthread.plan import Plan
-    from crossthread.questions.why_all import Every
+    from crossthread.questions.why_all import WhyAll
     from crossthread.questions.why_answer import Why
 
 
@@ -137,7 +137,7 @@ def _why_steps(network: Network, pair: tuple[str, str], plan: Plan | None, json:
         raise typer.Exit(FAULTY)
 
 
-def _print_repair(network: Network, answer: Why | Every, form: Form, doubt: str | None) -> None:
+def _print_repair(network: Network, answer: Why | WhyAll, form: Form, doubt: str | None) -> None:
     """A repair in a machine form, and nothing else, on standard output; what it leaves open goes to standard error."""
     from crossthread.answer import json_of as as_json
     from crossthread.faces.scripts.commands import as_commands
@@ -153,7 +153,7 @@ def _print_repair(network: Network, answer: Why | Every, form: Form, doubt: str 
 
 def _why_every(network: Network, plan: Plan | None, seat: str | None, form: Form | None, json: bool) -> None:
     from crossthread.cli.progress import progress
-    from crossthread.faces.terminal.why_all import show_every
+    from crossthread.faces.terminal.why_all import show_why_all
     from crossthread.questions.why_all import why_all
 
     if seat is not None and network.names.device(seat) is None:
@@ -164,7 +164,7 @@ def _why_every(network: Network, plan: Plan | None, seat: str | None, form: Form
         left = answer.then.wanted - answer.then.works
         _print_repair(network, answer, form, f"{left} wanted pairs still do not work" if left else None)
     else:
-        emit(answer, show_every, json)
+        emit(answer, show_why_all, json)
     if answer.now.works < answer.now.wanted:
         raise typer.Exit(FAULTY)
 

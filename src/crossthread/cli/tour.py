@@ -25,7 +25,7 @@ from crossthread.faces.terminal.tree import show_tree
 from crossthread.faces.terminal.visit import show_visit
 from crossthread.faces.terminal.vlan import show_vlan
 from crossthread.faces.terminal.why import show_steps, show_why
-from crossthread.faces.terminal.why_all import show_every
+from crossthread.faces.terminal.why_all import show_why_all
 from crossthread.live.access import Access
 from crossthread.live.agent import agents
 from crossthread.live.device_objects import untold
@@ -194,7 +194,7 @@ def _run(words: list[str], survey: Any) -> None:
         "vlan": lambda: (vlan_view(network, int(words[2])), show_vlan),
         "tree": lambda: (tree(network, instance_of(network, int(words[3]))), show_tree),
         "port": lambda: (port_page(network, words[2], words[3]), show_port),
-        "why": lambda: (why(network, words[2], words[3]), show_why) if words[3:] else (why_all(network), show_every),
+        "why": lambda: (why(network, words[2], words[3]), show_why) if words[3:] else (why_all(network), show_why_all),
         "why --steps": lambda: (why_steps(network, words[2], words[3]), show_steps),
     }
     answer, face = questions["why --steps" if "--steps" in words else words[0]]()

@@ -134,7 +134,8 @@ def _ends(context: Context, table: str, places: Iterable[int], used: bool) -> It
     linked, taken = context.adjacencies_at, context.host_ends
     for n in places:
         end = names.spelled[devices[n]], ports[n]  # as it is written: an end is made only of one that is asked about
-        if used and end not in linked and end not in taken and (table == "ports" or end[1] in names.ports.get(end[0], ())):
+        spare = used and end not in linked and end not in taken
+        if spare and (table == "ports" or end[1] in names.ports.get(end[0], ())):
             continue
         device, port = end
         yield End(device, port if table == "ports" else names.port(device, port) or port)

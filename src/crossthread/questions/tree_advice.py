@@ -58,7 +58,7 @@ class Advice(msgspec.Struct, frozen=True):
     moves: int
 
 
-class Advised(Answer, frozen=True):
+class TreeAdvice(Answer, frozen=True):
     """Advice for every instance; and which instances share all their links, so that one uplink of two stays idle."""
 
     ROWS = "advice"
@@ -67,7 +67,7 @@ class Advised(Answer, frozen=True):
 
 
 @of_network
-def tree_advice(network: Network) -> Advised:
+def tree_advice(network: Network) -> TreeAdvice:
     """Try every likely root of every instance, and count the links that frames would cross.
 
     Parameters
@@ -77,7 +77,7 @@ def tree_advice(network: Network) -> Advised:
 
     Returns
     -------
-    Advised
+    TreeAdvice
         For every instance the root and backup root that make the hosts' ways shortest, and the priorities to set.
 
     Raises
@@ -95,7 +95,7 @@ def tree_advice(network: Network) -> Advised:
     instances = sorted({row.instance for rows in trees.bridges.values() for row in rows if row.protocol != "off"})
     needs = _needs(Context(network))
     found = [advice for instance in instances if (advice := _advise(network, instance, needs)) is not None]
-    return Advised(tuple(found), tuple(_spreading(network, found, needs)))
+    return TreeAdvice(tuple(found), tuple(_spreading(network, found, needs)))
 
 
 def _needs(context: Context) -> Counter[tuple[int, str, str]]:

@@ -15,7 +15,7 @@ from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End
 
 
-class Failure(Answer, frozen=True):
+class TreeFailure(Answer, frozen=True):
     """What is lost if a link or a device fails: VLANs that fall apart, hosts that lose their gateway or their peers."""
 
     what: str
@@ -28,17 +28,17 @@ class Failure(Answer, frozen=True):
     """How the trees form anew, port by port, where that was asked for."""
 
 
-class Ways(Answer, frozen=True):
+class TreeWays(Answer, frozen=True):
     """Detours, links that carry no VLAN's data at all, and single points of failure, the worst first."""
 
     ROWS = "failures"
     detours: tuple[Detour, ...]
     idle: tuple[str, ...]
-    failures: tuple[Failure, ...]
+    failures: tuple[TreeFailure, ...]
 
 
 @of_network
-def tree_ways(network: Network, progress: Callable[[], None] = lambda: None, failing: bool = True) -> Ways:
+def tree_ways(network: Network, progress: Callable[[], None] = lambda: None, failing: bool = True) -> TreeWays:
     """Look at the way of every VLAN's hosts to their gateway, and let each link and each device fail in turn.
 
     Parameters
@@ -52,7 +52,7 @@ def tree_ways(network: Network, progress: Callable[[], None] = lambda: None, fai
 
     Returns
     -------
-    Ways
+    TreeWays
         Detours, links that carry nothing, and what is lost if one thing fails, the worst first.
 
     Raises
@@ -69,7 +69,7 @@ def tree_ways(network: Network, progress: Callable[[], None] = lambda: None, fai
     context = Context(network)
     detours = tuple(sorted(find_detours(context), key=lambda d: (-d.hosts * (d.hops - d.shortest), d.vid, d.device)))
     idle = tuple(_name(a) for a in bridge_links(network) if a.up is not False and not network.components.carried(a))
-    failures: list[Failure] = []
+    failures: list[TreeFailure] = []
     if failing:
         trial = Failures(context)
         for adjacency in network.adjacencies:
@@ -80,19 +80,19 @@ def tree_ways(network: Network, progress: Callable[[], None] = lambda: None, fai
             failures.append(_failure(device, "device", trial.without(trial.at[device], device)))
             progress()
     lost = [failure for failure in failures if failure.hosts or failure.vlans]
-    return Ways(detours, idle, tuple(sorted(lost, key=lambda f: (-len(f.hosts), -len(f.vlans), f.kind, f.what))))
+    return TreeWays(detours, idle, tuple(sorted(lost, key=lambda f: (-len(f.hosts), -len(f.vlans), f.kind, f.what))))
 
 
 def _name(adjacency: Adjacency) -> str:
     return f"{adjacency.a} – {adjacency.b}"
 
 
-def _failure(what: str, kind: str, loss: Loss) -> Failure:
-    return Failure(what, kind, *loss)
+def _failure(what: str, kind: str, loss: Loss) -> TreeFailure:
+    return TreeFailure(what, kind, *loss)
 
 
 @of_network
-def failure_of(network: Network, text: str) -> Failure:
+def failure_of(network: Network, text: str) -> TreeFailure:
     """What is lost without one thing: a device by its name, or the link at DEVICE:PORT.
 
     Parameters
@@ -104,7 +104,7 @@ def failure_of(network: Network, text: str) -> Failure:
 
     Returns
     -------
-    Failure
+    TreeFailure
         The VLANs that fall apart, and the hosts that lose their gateway or their peers.
 
     Raises

@@ -44,7 +44,7 @@ class Mend(msgspec.Struct, frozen=True):
     after: Share
 
 
-class Every(Answer, frozen=True):
+class WhyAll(Answer, frozen=True):
     """What stands in the way of all pairs that should work.
 
     Attributes
@@ -74,7 +74,7 @@ class Every(Answer, frozen=True):
 @of_network
 def why_all(
     network: Network, plan: Plan | None = None, seat: str | None = None, progress: Callable[[], None] = lambda: None
-) -> Every:
+) -> WhyAll:
     """Ask for all pairs that should work at once, and keep only the repairs without which some would still fail.
 
     Parameters
@@ -91,7 +91,7 @@ def why_all(
 
     Returns
     -------
-    Every
+    WhyAll
         How many pairs work and would work, the repairs that are needed, and the work.
 
     Raises
@@ -117,7 +117,7 @@ def why_all(
             return _every(context, found, seat, tried)
 
 
-def _every(context: Context, found: list[Finding], seat: str | None, tried: Callable[[], None]) -> Every:
+def _every(context: Context, found: list[Finding], seat: str | None, tried: Callable[[], None]) -> WhyAll:
     network = context.network
     found = grounded(context, found)
     kept = [finding for finding in found if finding.repair]
@@ -151,7 +151,7 @@ def _every(context: Context, found: list[Finding], seat: str | None, tried: Call
     order = work_order(network, kept, None, seat)
     repair = in_order(merge_changes(change for finding in kept for change in finding.repair), order)
     unmended = (*(finding for finding in found if not finding.repair), *withheld)
-    return Every(
+    return WhyAll(
         now, mends[-1].after if mends else now, tuple(mends), unmended, repair, order, seat or central(network)
     )
 

@@ -37,7 +37,7 @@ class Rung(msgspec.Struct, frozen=True):
     verdict: Verdict
 
 
-class Steps(Answer, frozen=True, rename={"source": "from", "target": "to"}):
+class WhySteps(Answer, frozen=True, rename={"source": "from", "target": "to"}):
     """The ladder from each end to the other, nearest first.
 
     Attributes
@@ -58,7 +58,7 @@ class Steps(Answer, frozen=True, rename={"source": "from", "target": "to"}):
 
 
 @of_network
-def why_steps(network: Network, source: str, target: str, plan: Plan | None = None) -> Steps:
+def why_steps(network: Network, source: str, target: str, plan: Plan | None = None) -> WhySteps:
     """Ping step by step from both ends: own gateway, its other leg, next device, far gateway, far end.
 
     Parameters
@@ -72,7 +72,7 @@ def why_steps(network: Network, source: str, target: str, plan: Plan | None = No
 
     Returns
     -------
-    Steps
+    WhySteps
         The rungs in both directions, and the first of each from which no answer comes.
 
     Raises
@@ -92,7 +92,7 @@ def why_steps(network: Network, source: str, target: str, plan: Plan | None = No
     there = tuple(_ladder(network, answer.source, answer.target, answer.path))
     back = tuple(_ladder(network, answer.target, answer.source, answer.path_back))
     first, last = (next((rung for rung in rungs if rung.verdict != "works"), None) for rungs in (there, back))
-    return Steps(answer.source, answer.target, there, back, first, last)
+    return WhySteps(answer.source, answer.target, there, back, first, last)
 
 
 def _ladder(network: Network, source: str, target: str, path: Sequence[Hop]) -> Iterator[Rung]:

@@ -196,7 +196,7 @@ class DeviceVlans(msgspec.Struct, frozen=True):
     vlans: tuple[Presence, ...]
 
 
-class Overview(Answer, frozen=True):
+class VlanOverview(Answer, frozen=True):
     """The VLANs of a campus, with their names, and each device's part in them."""
 
     ROWS = "devices"
@@ -206,7 +206,7 @@ class Overview(Answer, frozen=True):
 
 
 @of_network
-def vlan_overview(network: Network) -> Overview:
+def vlan_overview(network: Network) -> VlanOverview:
     """Every VLAN on every device.
 
     Parameters
@@ -216,7 +216,7 @@ def vlan_overview(network: Network) -> Overview:
 
     Returns
     -------
-    Overview
+    VlanOverview
         Each device's part in each VLAN.
 
     Raises
@@ -263,4 +263,4 @@ def vlan_overview(network: Network) -> Overview:
             for vid, (access, trunks) in sorted(found.items())
         ]
         devices.append(DeviceVlans(device, tuple(entries)))
-    return Overview(tuple(vids), names, tuple(devices))
+    return VlanOverview(tuple(vids), names, tuple(devices))

@@ -9,9 +9,9 @@ from rich.text import Text
 
 from crossthread.faces.terminal.console import count, line, paragraph, said, table
 from crossthread.faces.terminal.findings import describe
-from crossthread.questions.tree_advice import Advised
+from crossthread.questions.tree_advice import TreeAdvice
 from crossthread.questions.tree_change import TreeChange
-from crossthread.questions.tree_ways import Failure, Ways
+from crossthread.questions.tree_ways import TreeFailure, TreeWays
 from crossthread.views.tree import TreeAnswer, TreeOverview, TreePortAnswer
 
 _BLOCKED = {"forwarding": "green", "discarding": "yellow"}
@@ -77,7 +77,7 @@ def _ports(title: str, ports: list[TreePortAnswer], out: Console) -> None:
         )
 
 
-def show_ways(answer: Ways, out: Console) -> None:
+def show_ways(answer: TreeWays, out: Console) -> None:
     """First line: how much of what was paid for is idle; then detours, idle links, single points of failure."""
     words = (count(len(answer.detours), "detour"), count(len(answer.idle), "idle link"))
     single = count(len(answer.failures), "single point of failure", "single points of failure")
@@ -117,7 +117,7 @@ def _rest(listed: Sequence[object], out: Console) -> None:
         out.print(line((f"   … and {len(listed) - _SHOWN:,} more; --json has all.", "dim")))
 
 
-def show_failure(answer: Failure, out: Console) -> None:
+def show_failure(answer: TreeFailure, out: Console) -> None:
     """First line: what is lost without it."""
     if not answer.hosts and not answer.vlans:
         moved = f"{count(answer.moved, 'port')} of other links change between forwarding and discarding."
@@ -131,7 +131,7 @@ def show_failure(answer: Failure, out: Console) -> None:
     _reformed(answer, out)
 
 
-def _reformed(answer: Failure, out: Console) -> None:
+def _reformed(answer: TreeFailure, out: Console) -> None:
     if answer.reformed:
         out.print()
         out.print(line(("The tree forms anew:", "bold")))
@@ -139,7 +139,7 @@ def _reformed(answer: Failure, out: Console) -> None:
             paragraph(out, said(says), 3)
 
 
-def show_advice(answer: Advised, out: Console) -> None:
+def show_advice(answer: TreeAdvice, out: Console) -> None:
     """First line: whether anything is to gain; then each instance."""
     better = [advice for advice in answer.advice if advice.changes]
     if not answer.advice:

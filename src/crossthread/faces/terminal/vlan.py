@@ -8,7 +8,7 @@ from rich.text import Text
 from crossthread.faces.terminal.console import WIDTH, count, line, paragraph, said, table
 from crossthread.faces.terminal.findings import show_findings
 from crossthread.questions.link import LinkView
-from crossthread.views.vlan import Overview, Presence, VlanView
+from crossthread.views.vlan import Presence, VlanOverview, VlanView
 
 _STATES = {"forwarding": "green", "blocked": "yellow", "down": "bold red", "unknown": "yellow"}
 
@@ -58,7 +58,7 @@ def _ports(answer: VlanView, out: Console) -> None:
     out.print(listed)
 
 
-def show_overview(answer: Overview, out: Console) -> None:
+def show_overview(answer: VlanOverview, out: Console) -> None:
     """First line: how many; then a grid with a row for each device and a column for each VLAN."""
     out.print(line((f"{count(len(answer.vlans), 'VLAN')} on {count(len(answer.devices), 'device')}.", "bold")))
     if not answer.vlans:

@@ -13,7 +13,7 @@ from crossthread.faces.terminal.certainty import show_certainty
 from crossthread.faces.terminal.console import MARKS, STYLES, columns, count, line, paragraph, said
 from crossthread.faces.terminal.findings import show_findings
 from crossthread.questions.why_answer import Why
-from crossthread.questions.why_steps import Steps
+from crossthread.questions.why_steps import WhySteps
 from crossthread.views.class_matrix import Touch
 from crossthread.views.way import Hop
 
@@ -62,7 +62,7 @@ def _families(answer: Why, out: Console) -> None:
         paragraph(out, line((f"{mark} IPv{family.version} ", style), f"{family.verdict}{why}"), 3)
 
 
-def show_steps(answer: Steps, out: Console) -> None:
+def show_steps(answer: WhySteps, out: Console) -> None:
     """Print the ladder from either end; the first rung that breaks first."""
     first, back = answer.breaks, answer.breaks_back
     if first is None and back is None:

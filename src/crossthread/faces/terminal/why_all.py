@@ -12,10 +12,10 @@ from crossthread.diagnosis.wanted_pairs import Share
 from crossthread.faces.terminal.console import MARKS, STYLES, count, line, paragraph, said, table
 from crossthread.faces.terminal.findings import CROWD, describe, others
 from crossthread.faces.terminal.why import show_order
-from crossthread.questions.why_all import Every, Mend
+from crossthread.questions.why_all import Mend, WhyAll
 
 
-def show_every(answer: Every, out: Console) -> None:
+def show_why_all(answer: WhyAll, out: Console) -> None:
     """First line: how many of the wanted pairs fail, and what mends them; then each repair, then the work order."""
     now, then = answer.now, answer.then
     failing = now.wanted - now.works - now.unknown
@@ -75,7 +75,7 @@ def _show_mends(mends: Sequence[Mend], first: int, out: Console) -> None:
             paragraph(out, line(("mend  ", "green"), describe(change)), 5)
 
 
-def _show_unmended(answer: Every, out: Console) -> None:
+def _show_unmended(answer: WhyAll, out: Console) -> None:
     for finding in answer.unmended:
         out.print()
         none = "no repair is proposed" if finding.alternatives else "no repair can be worked out"

@@ -171,7 +171,10 @@ def _either(
     if not there:
         return (Alternative(move, ()),)
     found = [Alternative(move, (f"{there[0]} is in VLAN {wanted}",))]
-    astray = context.expected.astray(host) and (host.address is None or _has_strangers(context, now, host.address))
+    own = host.address
+    astray = context.expected.astray(host) and (
+        own is None or (_has_strangers(context, now, own) and not _has_strangers(context, wanted, own))
+    )
     if now and not astray:
         found.append(Alternative(tuple(set_port(end, pvid=now) for end in there), (f"{host.end} is in VLAN {now}",)))
     for vid, ends in mates.items():
