@@ -298,6 +298,22 @@ class Ways(unittest.TestCase):
         passed = why(network.changed(there.repair), "plank-saw", "gate-camera")
         for path in (passed.path, passed.path_back):
             self.assertIn("slipway", [hop.name for hop in path])
+        self.assertEqual(there.confidence, "likely")
+        with tempfile.TemporaryDirectory() as folder:
+            write_survey(healthy(), Path(folder))
+            told = run("why", folder, "plank-saw", "gate-camera", "--via", "slipway")
+        self.assertEqual((told.returncode, told.stderr), (1, ""))
+        self.assertIn("likely", told.stdout)
+
+    def test_nor_does_a_certain_way_cost_anybody_who_works(self):
+        network = Network(faulty())
+        told = why_via(network, "tide-table-exhibit", "camera-recorder", "sail-loft")
+        self.assertEqual((told.confidence, told.repair_proven), ("open", False))
+        self.assertIn(("plank-saw", "slip-winch"), told.costs)
+        kept = [
+            {row for row in matrix(one).reaches if row[2] == "works"} for one in (network, network.mended(told.repair))
+        ]
+        self.assertEqual(kept[0] - kept[1], set())
 
     def test_a_whole_other_way_that_is_as_cheap_is_an_alternative(self):
         network = Network(faulty())

@@ -168,7 +168,7 @@ def _answer(network: Network, source: str, target: str, seat: str | None, plan: 
         findings=tuple(findings),
         repair=done.repair,
         repair_proven=done.proven,
-        confidence="open" if costs else _confidence(findings, done),
+        confidence="open" if costs else how_sure(findings, done),
         decide=_decide(findings),
         costs=costs,
         luck=done.costs.luck,
@@ -186,7 +186,7 @@ def _answer(network: Network, source: str, target: str, seat: str | None, plan: 
     )
 
 
-def _confidence(findings: Sequence[Finding], done: Proof) -> Confidence:
+def how_sure(findings: Sequence[Finding], done: Proof) -> Confidence:
     """How sure a repair is that may cost somebody."""
     found = confidence(findings, done.proven)
     return "likely" if found == "sure" and done.costs.unsure else found

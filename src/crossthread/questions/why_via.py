@@ -7,9 +7,9 @@ from collections.abc import Sequence
 import msgspec
 
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.repair.proof import in_order
+from crossthread.diagnosis.repair.proof import prove
 from crossthread.diagnosis.repair.tree_costs import opened
-from crossthread.diagnosis.repair.work_order import work_order
+from crossthread.diagnosis.repair.withheld import harmless
 from crossthread.diagnosis.search.cheapest_way import Search
 from crossthread.diagnosis.way.echo import walks
 from crossthread.diagnosis.way.faults import with_faults
@@ -18,11 +18,9 @@ from crossthread.network.given import of_network
 from crossthread.network.hosts.ends import end_named
 from crossthread.network.network import Network
 from crossthread.network.routing.walks import Leg
-from crossthread.network.three_valued import all_of
 from crossthread.plan import Plan
-from crossthread.questions.why import focused, why
+from crossthread.questions.why import focused, how_sure, why
 from crossthread.questions.why_answer import Why
-from crossthread.survey.changes import merge_changes
 from crossthread.views.way import Hop, path_of
 
 
@@ -76,25 +74,32 @@ def why_via(
     ]
     found = list(min(ways, key=lambda way: way.cost).findings) if ways else []
     extra = [opened(context, finding) for finding in found]
-    findings = (*answer.findings, *extra)
-    final = mended.mended([change for finding in extra for change in finding.repair])
-    there, back = walks(final, answer.source, answer.target)
-    order = work_order(network, findings, (answer.source, answer.target), answer.seat or seat)
-    hosts = [end_named(final, name) for name in (answer.source, answer.target)]
-    path = with_faults(path_of(final, hosts[0], there), findings)
-    path_back = with_faults(path_of(final, hosts[1], back), findings, back=True)
-    proven = bool(all_of((there.arrives, back.arrives))) and _passes(path, wanted) and _passes(path_back, wanted)
+    whole, pair = Context(network, plan), (answer.source, answer.target)
+    findings = [*answer.findings, *extra]
+    done, seat = prove(whole, findings, pair, answer.seat or seat), answer.seat or seat
+    costs, doubtful = done.costs.stops, done.costs.doubtful
+    if costs or doubtful:
+        findings = harmless(whole, findings, told=True)
+        done = prove(whole, findings, pair, seat)
+    final, (there, back) = done.after, done.walked
+    path = with_faults(path_of(final, end_named(final, answer.source), there), findings)
+    path_back = with_faults(path_of(final, end_named(final, answer.target), back), findings, back=True)
     now = ", ".join(_by(leg) for leg in there.legs)
     return msgspec.structs.replace(
         answer,
         verdict="fails",
-        findings=findings,
-        repair=in_order(merge_changes(change for finding in findings for change in finding.repair), order),
-        repair_proven=proven and bool(order),
+        findings=tuple(findings),
+        repair=done.repair,
+        repair_proven=done.proven and _passes(path, wanted) and _passes(path_back, wanted),
+        confidence="open" if costs else how_sure(findings, done),
+        costs=costs,
+        luck=done.costs.luck,
+        doubtful=doubtful,
+        unsure=done.costs.unsure,
         path=path,
         path_back=path_back,
-        stopped=answer.stopped or f"packets go another way than by {wanted}" + (f": {now}" if not order else ""),
-        order=order,
+        stopped=answer.stopped or f"packets go another way than by {wanted}" + (f": {now}" if not done.order else ""),
+        order=done.order,
         via=wanted,
     )
 

@@ -117,7 +117,11 @@ def read_table(
         return None
     plain = text.replace("\r\n", "\n") if "\r" in text else text
     quoted = '"' in plain or "\r" in plain
-    head = next(csv.reader(_lines(text)), []) if quoted else plain.split("\n", 1)[0].split(",")
+    try:
+        head = next(csv.reader(_lines(text)), []) if quoted else plain.split("\n", 1)[0].split(",")
+    except csv.Error as error:
+        problems.append(Problem(label, f"not valid CSV: {error}", 1))
+        return None
     header = [cell.strip() for cell in head]
     if not _header_is_sound(name, header, label, problems):
         return None

@@ -193,7 +193,7 @@ def blocked_by_tree(context: Context, adjacency: Adjacency, vid: int) -> Finding
         for end in blocked
         for row in [trees.row(end, vid)]
         if row
-        for fact in context.evidence(row, "role", "state")
+        for fact in context.evidence(row, *(c for c in ("role", "state") if getattr(row, c) is not None))
     )
     return Finding(
         "tree-blocks-vlan",
