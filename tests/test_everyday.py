@@ -309,6 +309,11 @@ class Compared(Demo):
         new = apply_changes(new, [at("a", "p1", crc_errors=65)])
         answer = compare(old, new)
         self.assertEqual([(m.what, m.before, m.after) for m in answer.links.changed], [("a u", "b u", "b v")])
+        looped = Survey.of(
+            ports=old.ports, neighbors=[{"device": "a", "port": "u", "neighbor": "a", "neighbor_port": "u"}]
+        )
+        moved = [(m.what, m.before, m.after) for m in compare(old, looped).links.changed]
+        self.assertEqual(moved, [("a u", "b u", "a u")])  # plugged into itself
         self.assertEqual([(m.column, m.before, m.after) for m in answer.hosts.changed],
                          [("host", "x", "z"), ("device", "a", "b")])  # fmt: skip
         self.assertEqual([(rose.port, rose.by) for rose in answer.counters], [("a p1", 60)])

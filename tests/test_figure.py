@@ -2,6 +2,7 @@
 
 import tempfile
 import unittest
+import warnings
 from pathlib import Path
 
 from hypothesis import given, settings
@@ -63,11 +64,13 @@ class Pictures(unittest.TestCase):
                 draw_map(map_network(Network(faulty())), Path(folder) / "map.txt")
 
     def test_names_that_mean_something_to_the_drawing_program(self):
-        name = "$x_{1}^$ <b>\x1b &"
+        name = "$x_{1}^$ <b>\x1b & 端口"
         survey = Survey(devices=(Device(name, site="$$"),), neighbors=(Neighbor(name, "$p$", neighbor="x"),))
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "map.svg"
-            draw_map(map_network(Network(survey)), path, "$t")
+            with warnings.catch_warnings():
+                warnings.simplefilter("error")
+                draw_map(map_network(Network(survey)), path, "$t")
             self.assertNotIn(b"\x1b", path.read_bytes())
             draw_map(map_network(Network(Survey())), path)
 

@@ -4,7 +4,7 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from crossthread import Network, write_survey
+from crossthread import Network, SurveyError, read_drawing, write_survey
 from crossthread.demo import healthy
 from crossthread.plan.drawing import DrawnCable
 from crossthread.questions.inventory import inventory
@@ -100,6 +100,8 @@ class Drawings(unittest.TestCase):
                 done = run("drawing", folder / "s", folder / "bad.csv")
                 self.assertEqual((done.returncode, done.stdout), (3, ""))
                 self.assertIn(says, done.stderr)
+                with self.assertRaisesRegex(SurveyError, says):
+                    read_drawing(folder / "bad.csv")
             self.assertTrue(run("inventory", folder / "s").stdout.startswith("11 devices, 11 surveyed, 0 remarks."))
 
 

@@ -437,6 +437,29 @@ class Elsewhere(unittest.TestCase):
             self.assertEqual([(answer.confidence, answer.repair) for answer in answers], [("open", ())] * 2)
             self.assertEqual(found["gateway-missing"].repair, ())
 
+    def test_an_interface_of_a_subnet_of_nobody_is_the_lost_gateway_where_routes_lead_there(self):
+        routes = "device|prefix|next_hop|interface\ncrane|10.9.30.0/24|10.9.50.2|g2\nkeel|10.9.20.0/24|10.9.50.1|vlan50"
+        away = routes.replace("10.9.30.0", "10.9.31.0")
+        for hop, led, told in (("10.9.77.1", routes, True), ("10.9.77.1", away, False), ("none", routes, True)):
+            answers, found = self.answers(
+                ("lone", "desk"), devices="device|capabilities|routing\nkeel|bridge router|yes\ncrane|router|yes",
+                ports=ports("keel p1 access 30", "keel p2 access 20", "keel t8 access 20", "keel t9 access 50",
+                            "crane g1 routed none", "crane g2 routed none"),
+                neighbors=cabled("keel t8 crane g1", "keel t9 crane g2"),
+                gateways=f"{ROUTER}keel|vlan30|10.8.44.6/24|30|||up|up|no\nkeel|vlan50|10.9.50.2/29|50|||up|up|no\n"
+                         "crane|g1|10.9.20.1/24||g1|yes|up|up|no\ncrane|g2|10.9.50.1/29||g2|yes|up|up|no",
+                hosts=hosts(f"lone 10.9.30.7/24 {hop} keel p1", "desk 10.9.20.9/24 10.9.20.1 keel p2"), routes=led,
+            )  # fmt: skip
+            for answer in answers:
+                self.assertEqual(answer.repair_proven, told)
+                self.assertEqual({str(change) for change in answer.repair}, {
+                    "gateways keel vlan30 10.8.44.6/24: address = 10.9.30.1/24", "hosts lone: gateway = 10.9.30.1",
+                } if told else set())  # fmt: skip
+                facts = {(f.column, f.source) for one in answer.findings for f in one.evidence if f.key.get("device")}
+                self.assertEqual(("address", "once mended") in facts, told)
+            says = found["gateway-missing"].says if hop != "none" else ""  # else it may have none by design
+            self.assertEqual("has 10.8.44.6/24, and nobody else is in that subnet" in says, told and hop != "none")
+
     def test_a_vlan_without_a_gateway_by_design_gets_none_for_a_host_that_belongs_elsewhere(self):
         _, found = self.answers(
             ("shed", "slip"), devices="device|capabilities|routing\nkeel|bridge router|yes",

@@ -15,6 +15,7 @@ from crossthread.diagnosis.consequences import nested
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.effects import find_effects
 from crossthread.diagnosis.findings import SEVERITIES, Finding, Severity, Subject
+from crossthread.diagnosis.repair.facts import told_apart
 from crossthread.diagnosis.repair.hypotheses import judged
 from crossthread.diagnosis.repair.withheld import each_harmless, grounded
 from crossthread.diagnosis.rules import plan as plan_rules
@@ -147,7 +148,8 @@ def _check(context: Context, today: date, progress: Callable[[], None]) -> Check
     kept = each_harmless(context, grounded(context, kept))
     ordered = sorted(nested(context, [*kept, *idle], causes), key=_order)
     unchecked = not_read(context.network)
-    return Check(tuple(ordered), _counts(ordered), tuple(sorted(accepted, key=_order)), unchecked=unchecked)
+    findings = told_apart(context.network.survey, ordered)
+    return Check(findings, _counts(ordered), tuple(sorted(accepted, key=_order)), unchecked=unchecked)
 
 
 _EITHER = ("host-outside-subnet", "port-vlan-wrong")

@@ -14,6 +14,7 @@ from crossthread.diagnosis.looking import how_far, how_it_turns, looks
 from crossthread.diagnosis.meanings import meaning
 from crossthread.diagnosis.missing import gaps
 from crossthread.diagnosis.relevant_rows import focus
+from crossthread.diagnosis.repair.facts import told_apart
 from crossthread.diagnosis.repair.mends import mend
 from crossthread.diagnosis.repair.observations import fewest
 from crossthread.diagnosis.repair.proof import Proof, prove
@@ -165,7 +166,7 @@ def _answer(network: Network, source: str, target: str, seat: str | None, plan: 
         source=source,
         target=target,
         verdict=VERDICTS[verdict],
-        findings=tuple(findings),
+        findings=told_apart(network.survey, findings),
         repair=done.repair,
         repair_proven=done.proven,
         confidence="open" if costs else how_sure(findings, done),
@@ -206,7 +207,7 @@ def _unknown(context: Context, pair: tuple[Station, Station], walked: tuple[Walk
         source=names[0],
         target=names[1],
         verdict="unknown",
-        findings=tuple({finding.identity: finding for finding in findings}.values()),
+        findings=told_apart(network.survey, {finding.identity: finding for finding in findings}.values()),
         repair=(),
         repair_proven=False,
         observe=observe,

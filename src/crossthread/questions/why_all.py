@@ -11,6 +11,7 @@ from crossthread.collector import copies_let_go, held_still
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.effects import find_effects, mended_by
 from crossthread.diagnosis.findings import Finding
+from crossthread.diagnosis.repair.facts import told_apart
 from crossthread.diagnosis.repair.proof import in_order
 from crossthread.diagnosis.repair.steps import wakes
 from crossthread.diagnosis.repair.withheld import grounded, together_harmless
@@ -146,14 +147,13 @@ def _every(context: Context, found: list[Finding], seat: str | None, tried: Call
     kept = [one for one in kept if all(one.identity != other.identity for other in withheld)]
     kept.sort(key=lambda finding: -weight[id(finding)])
     mends, now = [], share([])
-    for number, finding in enumerate(kept, 1):
-        mends.append(Mend(finding, weight[id(finding)], share(kept[:number])))
+    for number, (finding, told) in enumerate(zip(kept, told_apart(network.survey, kept), strict=True), 1):
+        mends.append(Mend(told, weight[id(finding)], share(kept[:number])))
     order = work_order(network, kept, None, seat)
     repair = in_order(merge_changes(change for finding in kept for change in finding.repair), order)
-    unmended = (*(finding for finding in found if not finding.repair), *withheld)
-    return WhyAll(
-        now, mends[-1].after if mends else now, tuple(mends), unmended, repair, order, seat or central(network)
-    )
+    unmended = told_apart(network.survey, (*(finding for finding in found if not finding.repair), *withheld))
+    after = mends[-1].after if mends else now
+    return WhyAll(now, after, tuple(mends), unmended, repair, order, seat or central(network))
 
 
 def _woken(context: Context, findings: list[Finding]) -> dict[int, list[str]]:

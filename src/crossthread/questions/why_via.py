@@ -7,6 +7,7 @@ from collections.abc import Sequence
 import msgspec
 
 from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.repair.facts import told_apart
 from crossthread.diagnosis.repair.proof import prove
 from crossthread.diagnosis.repair.tree_costs import opened
 from crossthread.diagnosis.repair.withheld import harmless
@@ -88,7 +89,7 @@ def why_via(
     return msgspec.structs.replace(
         answer,
         verdict="fails",
-        findings=tuple(findings),
+        findings=told_apart(network.survey, findings),
         repair=done.repair,
         repair_proven=done.proven and _passes(path, wanted) and _passes(path_back, wanted),
         confidence="open" if costs else how_sure(findings, done),

@@ -76,7 +76,7 @@ def cables(before: Network, after: Network) -> Part:
         match = next((other for other in fresh if len(ends & other) == 1), None)
         if match is not None:
             (kept,) = ends & match
-            moved.append(Changed(kept, "far end", *(next(iter(pair - {kept})) for pair in (ends, match))))
+            moved.append(Changed(kept, "far end", *(next(iter(pair - {kept}), kept) for pair in (ends, match))))
             gone.remove(ends)
             fresh.remove(match)
     states = [

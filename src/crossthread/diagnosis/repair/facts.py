@@ -1,4 +1,4 @@
-"""Whether findings rest on what is there: not on what only a mend that was given up again would have made so."""
+"""What findings rest on: what was read, what a mend before would have made so, or one that was given up again."""
 
 from __future__ import annotations
 
@@ -9,6 +9,11 @@ from msgspec import structs
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.repair.trials import adds_interface, changes_of
 from crossthread.survey.changes import Change
+from crossthread.survey.records import TABLES, folded
+from crossthread.survey.survey import Evidence, Survey
+
+ONCE_MENDED = "once mended"
+"""The source of a fact that nobody read, as only another mend would make it so."""
 
 
 class GivenUp:
@@ -62,6 +67,28 @@ def on_facts(needed: Sequence[Finding], findings: Sequence[Finding]) -> list[Fin
         if not ground:
             return None
         kept = [finding for finding in findings if finding in kept or finding in ground]
+
+
+def told_apart(survey: Survey, findings: Iterable[Finding]) -> tuple[Finding, ...]:
+    """The same findings; of facts found on a mended copy it is said where they were read, or that nobody did."""
+    return tuple(
+        structs.replace(
+            finding,
+            evidence=tuple(_as_read(survey, fact) for fact in finding.evidence),
+            follows=told_apart(survey, finding.follows),
+        )
+        for finding in findings
+    )
+
+
+def _as_read(survey: Survey, fact: Evidence) -> Evidence:
+    if fact.source is not None or fact.value is None or fact.table not in TABLES:
+        return fact
+    table, (first, *_) = survey.table(fact.table), fact.key
+    places = table.positions(first).get(folded(first, fact.key[first]), ())
+    found = (one for n in places for one in survey.evidence(table[n], fact.column))
+    read = (one for one in found if (one.key, one.value) == (fact.key, fact.value))
+    return next(read, structs.replace(fact, source=ONCE_MENDED))
 
 
 def _made(changes: Iterable[Change]) -> tuple[set[tuple[str, str, str | None]], set[str]]:

@@ -96,7 +96,8 @@ def _of_its_gateway(context: Context, host: HostStation, now: int) -> Iterator[F
         yield from _that_others_ask(context, host, now)
         yield from _around_its_gateway(context, host, address(hop or ""))
         outside = host_gateway_outside_subnet(context, host)
-        yield from [outside] if outside is not None else []
+        missing = gateway_missing(context, host, now) if hop not in context.network.stations.by_address else None
+        yield from (told for told in (outside, missing) if told is not None)
         return
     if hop in context.network.stations.by_address:
         return

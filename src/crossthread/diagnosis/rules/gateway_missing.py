@@ -13,6 +13,7 @@ from crossthread.diagnosis.edits import raise_link, set_gateway, set_port
 from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.findings import Finding, Subject, at_station
 from crossthread.diagnosis.registry import About, rule
+from crossthread.diagnosis.rules.gateway import called
 from crossthread.diagnosis.rules.gateway_address import transit_address_wrong
 from crossthread.diagnosis.rules.host.subnet import host_outside_subnet
 from crossthread.network.hosts.station import HostStation, Interface
@@ -58,24 +59,31 @@ def gateway_missing(context: Context, host: HostStation, vid: int | None = None)
     ]
     if not free:
         return None
-    wanted = free[0]
+    wanted = ip_interface(f"{free[0]}/{subnet.network.prefixlen}")
     vid = vid or context.expected.vlan(host)
-    length = subnet.network.prefixlen
-    repair = next(places_for(context, ip_interface(f"{wanted}/{length}"), vid), ())
-    if known and not any(ip in subnet.network for ip in known):
+    repair = next(places_for(context, wanted, vid), ())
+    if known and not any(ip in subnet.network for ip in known) and not _is_routed_to(context, repair, wanted):
         repair = ()  # whoever is there asks for an address elsewhere, and for none that one could think of
     where = f" VLAN {vid}" if vid else " its VLAN"
     if context.network.unread.anywhere:
         return None  # what has the address may be where nobody looked
+    says = f"No interface has an address in {subnet.network}, so{where} has no gateway; "
+    says += f"{host.name} uses {hop}." if hop != NONE else f"{host.name} has none either."
+    evidence = context.evidence(host.row, "address", "gateway")
+    for other in context.network.stations.gateways:
+        if any(c.cells.get("address") and c.key == set_gateway(other).key for c in repair) and other.address:
+            says += f" {called(other)} has {other.address}, and nobody else is in that subnet."
+            evidence += context.evidence(other.row, "address", "vid")
     return Finding(
-        "gateway-missing",
-        "breaks",
-        (Subject(vid=vid) if vid else at_station(host),),
-        f"No interface has an address in {subnet.network}, so{where} has no gateway; "
-        + (f"{host.name} uses {hop}." if hop != NONE else f"{host.name} has none either."),
-        context.evidence(host.row, "address", "gateway"),
-        repair,
+        "gateway-missing", "breaks", (Subject(vid=vid) if vid else at_station(host),), says, evidence, repair
     )
+
+
+def _is_routed_to(context: Context, changes: Collection[Change], wanted: PrefixedAddress) -> bool:
+    """Whether a change sets an address of an interface anew, at a device to which others' routes lead for it."""
+    led, _ = _routers_by_routes(context, wanted)
+    anew = [str(c.key["device"]) for c in changes if c.table == "gateways" and "address" in c.cells]
+    return any(led.get(device, set()) - {device} for device in anew)
 
 
 def _usual(context: Context, subnet: PrefixedAddress) -> list[Address]:
@@ -100,7 +108,9 @@ def places_for(context: Context, own: PrefixedAddress, vid: int | None) -> Itera
     serving = [g for g in gateways if g.row.vid == vid and vid]
     bare = [g for g in serving if g.row.address in (None, NONE)]
     asked = bool(context.expected.users(own.ip))  # else whoever uses the other address may be one of those not listed
-    for gateway in bare[:1] or [g for g in serving if asked and unused(context, g)][:1]:
+    led, _ = _routers_by_routes(context, own)
+    spare = [g for g in serving if (asked or led.get(g.device, set()) - {g.device}) and unused(context, g)]
+    for gateway in bare[:1] or spare[:1]:
         yield (set_gateway(gateway, address=str(own)),)
     for end in (end for end, home in idle_ports(context) if home == vid):
         cells = {"port": end.port, "untagged": "yes", "admin": "up", "oper": "up", "proxy_arp": "no"}
@@ -163,13 +173,7 @@ def _unfit(context: Context, own: PrefixedAddress, vid: int | None) -> Callable[
     subnet; the VLAN does not get there.
     """
     network, parts = context.network, context.network.components
-    holders = network.stations.by_address
-    led, passed = defaultdict[str, set[str]](set), set[str]()
-    for route in network.survey.routes:
-        if route.next_hop not in (None, NONE) and own.ip in ip_network(route.prefix):
-            passed |= {network.names.spelled[route.device]} if own.network == ip_network(route.prefix) else set()
-            for holder in holders.of(route.next_hop or ""):
-                led[holder.device].add(network.names.spelled[route.device])
+    led, passed = _routers_by_routes(context, own)
     living = [s for s in context.expected.near(own.ip) if context.expected.current_vlan(s) == vid]
     homes = {parts.of(node) for s in living for tap in s.taps for node in tap.enter([vid or 0])} - {None}
 
@@ -180,6 +184,17 @@ def _unfit(context: Context, own: PrefixedAddress, vid: int | None) -> Callable[
         return off, elsewhere, not led_here, not any(part in homes for part in there)
 
     return unfit
+
+
+def _routers_by_routes(context: Context, own: PrefixedAddress) -> tuple[dict[str, set[str]], set[str]]:
+    """Where routes lead for an address, each with who sends there; and who sends its very subnet on."""
+    network, led, passed = context.network, defaultdict[str, set[str]](set), set[str]()
+    for route in network.survey.routes:
+        if route.next_hop not in (None, NONE) and own.ip in ip_network(route.prefix):
+            passed |= {network.names.spelled[route.device]} if own.network == ip_network(route.prefix) else set()
+            for holder in network.stations.by_address.of(route.next_hop or ""):
+                led[holder.device].add(network.names.spelled[route.device])
+    return led, passed
 
 
 @rule("gateway-missing", "Gateway and routing", About.DEVICE)

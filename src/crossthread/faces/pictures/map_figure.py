@@ -8,6 +8,7 @@ on colour alone.
 
 from __future__ import annotations
 
+import warnings
 from collections import defaultdict
 from collections.abc import Sequence
 from pathlib import Path
@@ -90,10 +91,12 @@ def draw_map(answer: Map, path: Path, title: str | None = None, overlay: Overlay
     else:
         _overlay_legend(axes, overlay)
     path.parent.mkdir(parents=True, exist_ok=True)
-    if path.suffix.lower() == ".png":  # a large map takes longer to pack well than to draw
-        figure.savefig(path, dpi=110, pil_kwargs={"compress_level": 2})
-    else:
-        figure.savefig(path, dpi=110, metadata={"Date": None} if path.suffix.lower() == ".svg" else None)
+    with warnings.catch_warnings():
+        warnings.filterwarnings("ignore", "Glyph .* missing")  # a name may be in any script: then as empty boxes
+        if path.suffix.lower() == ".png":  # a large map takes longer to pack well than to draw
+            figure.savefig(path, dpi=110, pil_kwargs={"compress_level": 2})
+        else:
+            figure.savefig(path, dpi=110, metadata={"Date": None} if path.suffix.lower() == ".svg" else None)
 
 
 def _box(

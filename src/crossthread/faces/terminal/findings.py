@@ -8,6 +8,7 @@ from itertools import groupby
 from rich.console import Console
 
 from crossthread.diagnosis.findings import Alternative, Finding
+from crossthread.diagnosis.repair.facts import ONCE_MENDED
 from crossthread.faces.terminal.console import STYLES, count, line, paragraph, said
 from crossthread.survey.changes import Change
 
@@ -81,7 +82,8 @@ def _show_each(
             hit = f"; {_hosts(finding)}" if finding.affected > 1 else ""
             paragraph(out, line(("hits  ", STYLES["breaks"]), words, hit), 5)
         for fact in finding.evidence if evidence else ():
-            paragraph(out, line(("seen  ", "dim"), (fact, "dim")), 5)
+            label = "then  " if fact.source == ONCE_MENDED else "seen  "
+            paragraph(out, line((label, "dim"), (fact, "dim")), 5)
         if finding.alternatives:
             _mends(finding.alternatives, bool(finding.repair), out, at, homes)
         else:
