@@ -86,6 +86,10 @@ class Witnesses(unittest.TestCase):
         strange = host("desk-loft-1", address="10.9.20.77/24", gateway="10.9.20.1")
         home = host("desk-loft-1", address="10.9.10.2/24", gateway="10.9.10.1")
         self.heard([strange], home, [serves, (0.0, USED)], 0.0)
+        for ip, said, heavy in (("10.9.10.2", [(2.0, "keel has heard desk-loft-1 at 10.9.10.2")], 2.0),
+                                ("10.9.20.77", [], -2.0)):  # fmt: skip
+            entry = Change("arp", {"device": "keel", "interface": "t9", "address": ip}, {"mac": "02:00:00:00:00:01"})
+            self.heard([strange, entry], home, [*said, serves, (0.0, USED)], heavy)
         lost = host("desk-loft-1", gateway="10.9.10.9")
         self.heard([lost], host("desk-loft-1", gateway="10.9.10.1"), [(1.0, USED), (1.0, ""), (0.3, "")], 1.3)
         mates = (1.5, "3 of 3 other hosts of its subnet have /24")

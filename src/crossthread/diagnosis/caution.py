@@ -6,6 +6,8 @@ answer in the place of something that was not surveyed is taken off it.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 import msgspec
 
 from crossthread.diagnosis.context import Context
@@ -15,6 +17,7 @@ from crossthread.network.topology.graph import joined
 from crossthread.network.topology.names import End
 from crossthread.network.topology.open_ends import OUTSIDE, leads_on
 from crossthread.survey.changes import Change
+from crossthread.survey.records import ArpEntry
 from crossthread.values import NONE, VlanSet
 
 
@@ -24,11 +27,18 @@ def cautious(context: Context, finding: Finding) -> Finding:
     repair = () if any(dares(context, change) for change in finding.repair) else finding.repair
     if repair == finding.repair and len(kept) == len(finding.alternatives):
         return finding
-    return msgspec.structs.replace(finding, repair=repair, alternatives=kept if repair else ())
+    told = msgspec.structs.replace(finding, repair=repair, alternatives=kept if repair else ())
+    heard = next((row for change in finding.repair for row in heard_of(context, change)), None)
+    if repair or heard is None:
+        return told
+    says = f"{finding.says} {heard.device} has heard of {heard.address} at {heard.mac}: somebody else has it."
+    return msgspec.structs.replace(told, says=says, evidence=finding.evidence + context.evidence(heard, "mac"))
 
 
 def dares(context: Context, change: Change) -> bool:
     """Whether a change could do harm to something that was not surveyed or not read."""
+    if any(heard_of(context, change)):
+        return True
     if change.table == "ports":
         return _at_port(context, change)
     if change.table == "gateways":
@@ -92,6 +102,32 @@ def _hears_phone(context: Context, end: End) -> bool:
     row = context.port(end)
     phones = any("phone" in (heard.capabilities or ()) for heard in context.heard_at.get(end, ()))
     return phones and row is not None and row.mode in ("trunk", "hybrid") and not row.voice
+
+
+def heard_of(context: Context, change: Change) -> Iterator[ArpEntry]:
+    """What ARP caches have of an address that a change gives to somebody, and that nobody else was read to have.
+
+    Not where they have it at a MAC address of just that one, who may have had it before.
+    """
+    network, rows = context.network, context.network.survey.rows(ArpEntry)
+    given = str(change.cells.get("address") or change.key.get("address") or "")
+    for text in given.split() if change.table in ("hosts", "gateways") and not change.delete else ():
+        ip = text.partition("/")[0]
+        if ip in network.stations.by_address:
+            continue
+        found = [rows[n] for n in rows.positions("address").get(ip, ())]
+        yield from (row for row in found if row.mac and row.mac not in _macs_of(context, change))
+
+
+def _macs_of(context: Context, change: Change) -> set[str | None]:
+    """The MAC addresses of the host, or of the device, that a change is about."""
+    network = context.network
+    if change.table == "hosts":
+        host = network.stations.hosts.get(str(change.key["host"]).casefold())
+        return {host.row.mac} if host is not None else set()
+    device = network.names.spelled[str(change.key["device"])]
+    row = network.device(device)
+    return {port.mac for port in network.names.ports.get(device, {}).values()} | {row.chassis if row else None}
 
 
 def _at_gateway(context: Context, change: Change) -> bool:

@@ -16,7 +16,7 @@ from crossthread.network.topology.adjacency import Adjacency, bundle
 from crossthread.network.topology.graph import distances, joined
 from crossthread.network.topology.names import End
 from crossthread.plan import Plan
-from crossthread.survey.records import Device, MacEntry, Neighbor, Port, Row, TreePort
+from crossthread.survey.records import ArpEntry, Device, MacEntry, Neighbor, Port, Row, TreePort
 from crossthread.survey.survey import Evidence
 from crossthread.values import NONE, VlanSet
 from crossthread.views.tree import TreeAnswer, tree
@@ -212,6 +212,11 @@ class Context:
             ("gateways", "virtual"),
         )
         return set().union(*(self.network.survey.column(*column) for column in columns))
+
+    def remembered(self, host: HostStation) -> list[ArpEntry]:
+        """What ARP caches have at a host's MAC address: it had these addresses, and was heard with them."""
+        rows = self.network.survey.rows(ArpEntry)
+        return [rows[n] for n in rows.positions("mac").get(host.row.mac, ())] if host.row.mac else []
 
     @cached_property
     def islands(self) -> dict[str, str]:

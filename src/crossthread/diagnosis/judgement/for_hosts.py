@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from itertools import islice
 
 from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.judgement import weights
@@ -32,6 +33,9 @@ def for_host(hearing: Hearing, change: Change, instead: Change) -> Iterator[Witn
         yield from _for_gateway(hearing, host, hop)
     if moves and text != NONE:
         yield from _for_place(hearing, host, interface(text), "gateway" in change.cells)
+        heard = (row for row in context.remembered(host) if address(row.address) == interface(text).ip)
+        for row in islice(heard, 1):
+            yield Witness(weights.HEARD, f"{row.device} has heard {host.name} at {row.address}")
         if hop != NONE and (users := hearing.count_users(hop, host)):
             yield Witness(0.0, f"{_count(users, 'other host')} {'use' if users > 1 else 'uses'} {hop}")
     elif text != NONE:

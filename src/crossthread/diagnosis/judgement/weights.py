@@ -29,6 +29,8 @@ UNLISTED = -0.75
 """No trunk's list names that VLAN, and no interface, though lists name others: as if somebody mistyped it."""
 NOBODY = -0.75
 """Nobody is in that VLAN, though links name it: that all of a subnet are elsewhere takes as many faults."""
+HEARD = 2.0
+"""An ARP cache has that address at the host's own MAC address: it had it, and was heard with it."""
 FORGOTTEN = -1.0
 """A port is in VLAN 1, where it is if nobody sets it, and no interface serves the station's subnet there by its tag."""
 FAR_END = 1.0

@@ -1,4 +1,4 @@
-"""After a step of a repair: how long to wait before testing, and what to test."""
+"""Around a step of a repair: what to make sure of before it, how long to wait after it, and what to test."""
 
 from __future__ import annotations
 
@@ -10,12 +10,23 @@ from crossthread.network.routing.forwarding import Forwarding
 from crossthread.network.routing.walks import Walk
 from crossthread.survey import Survey
 from crossthread.survey.difference import difference
-from crossthread.values import address
+from crossthread.values import NONE, address
 
 _FORWARD_DELAY = 15.0
 """Seconds, where none was observed (IEEE 802.1D-2004 table 17-1)."""
 _ARP_AGEING = 60.0
 """Seconds, where none was observed (RFC 1122 section 2.3.2.1: on the order of a minute)."""
+
+
+def to_make_sure(network: Network, draft: Draft) -> str | None:
+    """That nobody has the address which a step gives to somebody: something that was not surveyed may have it."""
+    for change in draft.changes:
+        given = change.cells.get("address") or change.key.get("address")
+        if change.table not in ("hosts", "gateways") or change.delete or draft.clears or given in (None, NONE):
+            continue
+        if (ip := bare(given)) not in network.stations.by_address:
+            return f"ask for {ip} there: if anything answers, somebody who was not surveyed has it"
+    return None
 
 
 def waiting(before: Survey, after: Survey, draft: Draft) -> tuple[float, str | None]:

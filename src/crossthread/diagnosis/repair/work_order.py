@@ -17,7 +17,7 @@ import msgspec
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.repair.steps import Draft, clear, drafts, loses, put_back, wakes, words
-from crossthread.diagnosis.repair.testing import bare, progress_of, test_of, waiting
+from crossthread.diagnosis.repair.testing import bare, progress_of, test_of, to_make_sure, waiting
 from crossthread.network.hosts.station import Station
 from crossthread.network.network import Network
 from crossthread.network.topology.adjacency import Adjacency
@@ -42,6 +42,8 @@ class WorkStep(msgspec.Struct, frozen=True, omit_defaults=True):
         The same as changes of the survey.
     rules
         The findings that it mends.
+    first
+        What to make sure of before it.
     loses
         What the device forgets by it, and has to be put back; who else is moved.
     wait, wait_for
@@ -58,6 +60,7 @@ class WorkStep(msgspec.Struct, frozen=True, omit_defaults=True):
     says: str
     changes: tuple[Change, ...]
     rules: tuple[str, ...]
+    first: str | None = None
     loses: str | None = None
     wait: float = 0
     wait_for: str | None = None
@@ -114,6 +117,7 @@ def worked(
                 words(context, draft),
                 draft.changes,
                 draft.rules,
+                to_make_sure(network, draft),
                 loses(context, draft),
                 wait,
                 reason,

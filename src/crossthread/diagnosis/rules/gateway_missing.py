@@ -6,8 +6,9 @@ import re
 from collections import Counter, defaultdict
 from collections.abc import Callable, Collection, Iterator
 from ipaddress import ip_interface, ip_network
-from itertools import islice
+from itertools import chain, islice
 
+from crossthread.diagnosis.caution import heard_of
 from crossthread.diagnosis.context import Context, unused
 from crossthread.diagnosis.edits import raise_link, set_gateway, set_port
 from crossthread.diagnosis.expected.prefix_lengths import end_of
@@ -61,7 +62,10 @@ def gateway_missing(context: Context, host: HostStation, vid: int | None = None)
         return None
     wanted = ip_interface(f"{free[0]}/{subnet.network.prefixlen}")
     vid = vid or context.expected.vlan(host)
-    repair = next(places_for(context, wanted, vid), ())
+    places = places_for(context, wanted, vid)
+    first = next(places, ())
+    told = (one for one in chain((first,), places) if not any(row for c in one for row in heard_of(context, c)))
+    repair = next(told, first)  # ARP caches may tell who had it
     if known and not any(ip in subnet.network for ip in known) and not _is_routed_to(context, repair, wanted):
         repair = ()  # whoever is there asks for an address elsewhere, and for none that one could think of
     where = f" VLAN {vid}" if vid else " its VLAN"

@@ -22,6 +22,8 @@ def as_commands(network: Network, order: Sequence[WorkStep]) -> str:
     lines = []
     for number, step in enumerate(order, 1):
         lines.append(f"# {number}. {visible(step.says, 200)}")
+        if step.first:
+            lines.append(f"# first: {visible(step.first, 200)}")
         kind = _kind(network, step.device)
         if kind is None:
             lines.append("#    by hand: " + ("a host" if step.device is None else "no such system is known there"))

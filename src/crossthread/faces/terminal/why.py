@@ -129,6 +129,8 @@ def show_order(order: Sequence[WorkStep], proof: str, out: Console) -> None:
         paragraph(out, line((f"{number}. ", "bold"), (step.says, "green")), 0)
         if not step.reached:
             paragraph(out, line(("there   ", "dim"), f"no link leads to {step.device} yet: do it at the device"), 3)
+        if step.first:
+            paragraph(out, line(("first   ", "dim"), step.first), 3)
         if step.touches is not None:
             paragraph(out, line(("touches ", "dim"), _touches(step.touches)), 3)
         if step.loses:

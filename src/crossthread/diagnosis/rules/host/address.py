@@ -20,10 +20,14 @@ from crossthread.values import NONE, Address, PrefixedAddress, address
 def free_address(context: Context, subnet: PrefixedAddress, host: HostStation | None = None) -> Address | None:
     """An address of a subnet that nobody is known to have, and that nothing in the survey speaks of as somebody's.
 
-    The first and the last one are left to gateways, which may be where nobody looked. No two hosts of a VLAN that need
-    one are given the same.
+    What an ARP cache has at the host's MAC address, the host had before. The first and the last one are left to
+    gateways, which may be where nobody looked. No two hosts of a VLAN that need one are given the same.
     """
     taken, spoken = context.network.stations.by_address, context.spoken_addresses
+    had = (address(row.address) for row in (context.remembered(host) if host is not None else ()))
+    own = next((ip for ip in had if ip in subnet.network and str(ip) not in taken), None)
+    if own is not None:
+        return own
     free = (ip for ip in subnet.network.hosts() if str(ip) not in taken and str(ip) not in spoken)
     ends = {int(subnet.network.network_address) + 1, int(subnet.network.broadcast_address) - 1}
     before = context.once(_turns).get(host.name, 0) if host is not None else 0
