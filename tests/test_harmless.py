@@ -98,7 +98,11 @@ class Harmless(unittest.TestCase):
         self.assertIn("ports sw-b eth3: admin = up", " ".join(map(str, alone.repair)))
 
     def test_a_mend_that_stops_a_pair_which_works_is_told_and_not_proposed(self):
-        answer = why(Network(campus("588040")), "host-1", "host-2")
+        told = why(Network(campus("588040")), "host-1", "host-2")  # host-4 tells which address the gateway should have
+        self.assertEqual([f.rule for f in told.findings], ["gateway-missing", "host-gateway-outside-subnet"])
+        self.assertTrue(told.repair_proven)
+        silent = apply_changes(campus("588040"), [host("host-4", gateway="none")])
+        answer = why(Network(silent), "host-1", "host-2")
         self.assertEqual((answer.repair, answer.confidence), ((), "open"))
         self.assertEqual(set(answer.costs), {("host-1", "host-3"), ("host-3", "host-1")})
         (finding,) = answer.findings
