@@ -540,6 +540,8 @@ class TreesNotRead(unittest.TestCase):
         for survey in (healthy(), faulty()):
             without = Survey(**{**survey.__dict__, "trees": ()})
             self.assertEqual(matrix(without).reaches, matrix(survey).reaches)
+        said = rebuilt(without, {"coverage": [Coverage("sail-loft", "tree_ports", "no")]})
+        self.assertTrue(any(row[2] == "unknown" for row in matrix(said).reaches))  # its others may be in another tree
 
 
 if __name__ == "__main__":

@@ -2,11 +2,13 @@
 
 import pickle
 import unittest
+from ipaddress import ip_address, ip_network
 
 from hypothesis import given
 from hypothesis import strategies as st
 
 from crossthread import VlanSet
+from crossthread.network.hosts.blocks import Block
 from crossthread.network.topology.port_names import match_port, short_form
 from crossthread.values import parse_mac, parse_vid
 
@@ -111,6 +113,17 @@ class PortNames(unittest.TestCase):
         cut = data.draw(st.integers(1, len(word)))
         self.assertTrue(short_form(f"{word[:cut]}{one}/{two}", f"{word}{one}/{two}"))
         self.assertFalse(short_form(f"{word[:cut]}{one}/{two}", f"{word}{one}/{two + 1}"))
+
+
+class Blocks(unittest.TestCase):
+    @given(st.lists(st.tuples(st.integers(0, 2**4 - 1), st.integers(26, 32)), min_size=2, max_size=2), st.booleans())
+    def test_a_block_meets_and_holds_what_the_prefix_overlaps_and_contains(self, pair, six):
+        ips = [ip_address(f"fd00::{n}" if six else f"10.0.0.{n * 16}") for n, _ in pair]
+        one, two = (f"{ip}/{length + 96 * six}" for ip, (_, length) in zip(ips, pair, strict=True))
+        prefix = ip_network(one, strict=False)
+        self.assertEqual(Block.of(one).meets(Block.of(two)), prefix.overlaps(ip_network(two, strict=False)))
+        self.assertEqual(Block.of(one).holds(int(ips[1]), ips[1].max_prefixlen), ips[1] in prefix)
+        self.assertFalse(Block.of(one).meets(Block.of("10.0.0.0/1" if six else "::/1")))
 
 
 if __name__ == "__main__":
