@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable
 from typing import Any
 
 import msgspec
 
 from crossthread.errors import Problem, SurveyError
 from crossthread.survey.building import cell_text
-from crossthread.survey.records import READ_IN_FULL, TABLES, Coverage, Gateway, Row, TreePort, columns_of, folded
+from crossthread.survey.edited_table import EditedTable
+from crossthread.survey.records import READ_IN_FULL, TABLES, Coverage, Row, TreePort, columns_of
 from crossthread.survey.survey import Survey
 from crossthread.survey.table import Table
 from crossthread.values import VlanSet
@@ -74,7 +74,7 @@ def apply_changes(survey: Survey, changes: Iterable[Change]) -> Survey:
         For a table, column or value that the format does not know; all problems at once.
     """
     problems: list[Problem] = []
-    edits: dict[str, _Edits] = {}
+    edits: dict[str, EditedTable] = {}
     moved: set[_At] | None = set()
     for number, change in enumerate(changes, 1):
         label = f"change {number}"
@@ -83,7 +83,7 @@ def apply_changes(survey: Survey, changes: Iterable[Change]) -> Survey:
             problems.append(Problem(label, f"expected a table of a survey: {', '.join(TABLES)}", value=change.table))
             continue
         if change.table not in edits:
-            edits[change.table] = _Edits(survey.table(change.table))
+            edits[change.table] = EditedTable(survey.table(change.table))
         key, cells = _read(record, change.key, label, problems), _read(record, change.cells, label, problems)
         says = edits[change.table].make(key, cells, change.delete)
         if says:
@@ -126,78 +126,6 @@ def _still_covered(survey: Survey, tables: dict[str, Any], edited: Iterable[str]
                 added.append(Coverage(device, name, "yes" if gone else "no"))
     table: Table[Row] = tables["coverage"]
     return table.edited({}, added) if added else table
-
-
-class _Edits:
-    """The changes of one table: which rows stand elsewhere now, or nowhere, and which were added."""
-
-    def __init__(self, rows: Table[Row]) -> None:
-        self._rows = rows
-        self._edited: dict[int, Row | None] = {}
-        self._added: list[Row | None] = []
-        self._added_at: dict[object, list[int]] = defaultdict(list)
-        """Of the added rows those that have, or had, each value in the first column of the key."""
-
-    def table(self) -> Table[Row]:
-        """The table with all changes made."""
-        return self._rows.edited(self._edited, [row for row in self._added if row is not None])
-
-    def make(self, key: dict[str, object], wanted: dict[str, object], delete: bool) -> str | None:
-        """Make one change; returns why it cannot be made, if so."""
-        record = self._rows.record
-        hits = self._hits(key)
-        if record is Gateway and not delete:
-            if not hits:
-                hits = self._hits({**key, "address": None})
-            if wanted.get("admin") == "up":
-                wanted.setdefault("oper", "up")  # what was down because it was shut comes up
-        if not delete and wanted.keys() & set(record.KEY) and self._taken(hits, wanted):
-            return f"another row of {record.TABLE} has that key already; expected one that is free"
-        for n, row in hits.items():
-            fresh = None if delete else msgspec.structs.replace(row, **wanted)
-            if n < len(self._rows):
-                self._edited[n] = fresh
-            else:
-                self._put(n - len(self._rows), fresh)
-        if hits or delete:
-            return None
-        cells = {**key, **wanted}
-        missing = [c for c, (_, must) in columns_of(record).items() if must and c not in cells]
-        if missing:
-            return f"a new row of {record.TABLE} also needs {', '.join(missing)}"
-        self._added.append(None)
-        self._put(len(self._added) - 1, record(**cells))
-        return None
-
-    def _put(self, n: int, row: Row | None) -> None:
-        """Let a row stand in a place among the added ones, or none."""
-        self._added[n] = row
-        if row is not None:
-            self._added_at[folded(self._column, getattr(row, self._column))].append(n)
-
-    @property
-    def _column(self) -> str:
-        """The first column of the key."""
-        return self._rows.record.KEY[0] if self._rows.record.KEY else "device"
-
-    def _taken(self, hits: Mapping[int, Row], wanted: dict[str, object]) -> bool:
-        """Whether rows would get the key of another row, or of each other."""
-        keys = [msgspec.structs.replace(row, **wanted).key for row in hits.values()]
-        others = (self._hits(dict(zip(self._rows.record.KEY, key, strict=True))).keys() - hits.keys() for key in keys)
-        return len(set(keys)) < len(keys) or any(others)
-
-    def _hits(self, key: dict[str, object]) -> dict[int, Row]:
-        """The rows with a key, by where they stand: those that were there already, and after them those added."""
-        column, count = self._column, len(self._rows)
-        first = folded(column, key.get(column))
-        near: Sequence[int] = self._rows.positions(column).get(first, ()) if first else range(count)
-        for other in key.keys() - {column} if near else ():  # which is quicker than to look at each of many rows
-            held, wanted = self._rows.column(other), folded(other, key[other])
-            near = [n for n in near if n in self._edited or folded(other, held[n]) == wanted]
-        rows = [(n, self._edited.get(n, self._rows[n])) for n in near]
-        # Where it is not said whose rows are meant, they are looked for among all.
-        rows += [(count + n, self._added[n]) for n in (self._added_at[first] if first else range(len(self._added)))]
-        return {n: row for n, row in rows if row is not None and _fits(row, key)}
 
 
 _At = tuple[str, str | None]
@@ -262,7 +190,3 @@ def _read(record: type[Row], given: dict[str, object], label: str, problems: lis
         except ValueError:
             problems.append(Problem(label, f"expected {kind.expected}", column=column, value=str(value)))
     return found
-
-
-def _fits(row: Row, key: dict[str, object]) -> bool:
-    return all(folded(c, getattr(row, c)) == folded(c, value) for c, value in key.items())
