@@ -47,6 +47,25 @@ class Yards(unittest.TestCase):
                       info=linked.info)  # fmt: skip
 
 
+class Heard(Yards):
+    def test_an_address_that_an_arp_cache_has_at_anothers_mac_address(self):
+        stranger, own, router = "02:00:00:00:ee:ee", "02:00:00:00:00:01", "02:00:00:00:c1:01"
+        for mac, interface, expected in (
+            (stranger, "g1.10", True),
+            (own, "g1.10", False),
+            (router, "g1.10", False),  # by proxy
+            ("00:00:5e:00:01:0a", "g1.10", False),  # a virtual router's
+            (stranger, "g1.20", False),  # not on its wire: somebody may answer for it
+        ):
+            entry = Change("arp", {"device": "crane", "interface": interface, "address": "10.9.10.20"}, {"mac": mac})
+            found = told(self.edited(at("crane", "g1", mac=router), entry), "host-address-duplicate")
+            self.assertEqual([f.severity for f in found], ["risks"] * expected, (mac, interface))
+            if found:
+                self.assertIn(f"crane has 10.9.10.20 at {stranger}, but desk-loft-1", found[0].says)
+        twice = self.edited(host("desk-loft-2", address="10.9.10.20/24"))
+        self.assertNotIn("somebody else answers", " ".join(f.says for f in told(twice, "host-address-duplicate")))
+
+
 class Trees(Yards):
     def test_two_roots_of_a_vlans_tree_matter_where_the_link_carries_that_vlan(self):
         both = told(self.believing("1 10 20"), "tree-roots-several")

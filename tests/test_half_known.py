@@ -20,6 +20,7 @@ from crossthread import (
     matrix,
     read_survey,
     vlan,
+    vlans,
     why,
     write_survey,
 )  # fmt: skip
@@ -31,7 +32,7 @@ from crossthread.diagnosis.repair.side_effects import Stopped
 from crossthread.network.topology.names import End
 from crossthread.sources.gathering import gather
 from crossthread.survey import Info
-from crossthread.survey.records import READ_IN_FULL, TABLES, Coverage, TreePort, columns_of
+from crossthread.survey.records import READ_IN_FULL, TABLES, Coverage, TreePort, Vlan, columns_of
 from tests.building import DATA, LAB, cabled, hosts, network_of, ports, truth_of
 from tests.test_command import run
 from tests.test_generated import plant
@@ -432,11 +433,13 @@ class Covers(unittest.TestCase):
                 (path / "gateways.csv").write_text("device,interface,address,vid\n")
                 self.assertEqual(none, self.told(path), name)
 
-    def test_a_device_of_which_only_the_tree_was_read(self):
+    def test_a_device_of_which_only_the_tree_or_the_vlans_were_read(self):
         lone = TreePort("loft", "port9", 0, role="disabled", state="discarding", cost=20000, priority=128, number=9)
         survey = healthy()
         part = rebuilt(survey, {"tree_ports": [*survey.tree_ports, lone]})
         self.assertEqual([f for f in check(part).findings if f.severity == "breaks"], [])
+        part = rebuilt(survey, {"vlans": [*survey.vlans, Vlan("loft", 77)]})
+        self.assertEqual([one.device for one in vlans(part).devices if 77 in {v.vid for v in one.vlans}], ["loft"])
 
     def test_a_row_that_a_change_takes_away_was_read_all_the_same(self):
         gone = [Change("routes", {"device": row.device, "prefix": row.prefix, "next_hop": row.next_hop}, delete=True)

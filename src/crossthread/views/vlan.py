@@ -231,9 +231,9 @@ def vlan_overview(network: Network) -> VlanOverview:
     >>> vlans(healthy()).vlans
     (10, 20, 30, 40, 50, 90)
     """
-    counts: dict[str, dict[int, list[int]]] = {
-        name: defaultdict(lambda: [0, 0]) for name in network.names.devices.values()
-    }
+    counts: dict[str, dict[int, list[int]]] = defaultdict(lambda: defaultdict(lambda: [0, 0]))
+    for name in network.names.devices.values():
+        counts[name]  # also one of which nothing is known but that it is there
     named = VlanSet(find_named_vids(network.survey))
     for device, rows in network.names.ports.items():
         for row in rows.values():

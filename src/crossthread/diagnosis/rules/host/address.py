@@ -14,6 +14,7 @@ from crossthread.diagnosis.findings import Finding, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway_address import more_usual
 from crossthread.network.hosts.station import HostStation, Interface, Station
+from crossthread.survey.records import ArpEntry
 from crossthread.values import NONE, Address, PrefixedAddress, address
 
 
@@ -139,3 +140,41 @@ def host_address_duplicate(context: Context, host: HostStation) -> Finding | Non
         f"{host.name} has the address {host.address.ip}, and so has {listed}.",
         evidence,
     )
+
+
+@rule("host-address-duplicate", "Host", About.CAMPUS)
+def address_at_another_mac(context: Context) -> Iterator[Finding]:
+    """An ARP cache has a host's address at a MAC address that is not the host's, nor that of any device.
+
+    Matters: somebody else answers for the address, or did; who asked then reaches that one, and not the host.
+    Notice: the host is reached from some places and not from others; sessions break off.
+    Confirm: ask for the address by ARP and count the MAC addresses that answer; look where the other one is learned.
+    Mend: give one of the two another address; if only one answers, clear the cache.
+    """
+    survey, stations = context.network.survey, context.network.stations
+    macs = dict(zip(survey.column("hosts", "address"), survey.column("hosts", "mac"), strict=True))
+    known = {text.partition("/")[0]: mac for text, mac in macs.items() if text and mac}
+    devices = {*survey.column("ports", "mac"), *survey.column("devices", "chassis")}
+    told = set[str]()
+    for n, (ip, mac) in enumerate(zip(survey.column("arp", "address"), survey.column("arp", "mac"), strict=True)):
+        own = known.get(ip)
+        if own in (None, mac) or not mac or ip in told or mac in devices or mac.startswith(_VIRTUAL):
+            continue
+        row, holders = survey.rows(ArpEntry)[n], stations.by_address.of(ip)
+        asker = [s for s in stations.on_device.get(row.device, ()) if s.name == row.interface and s.address is not None]
+        on_wire = any(s.address is not None and address(ip) in s.address.network for s in asker)  # by no proxy, then
+        if len(holders) != 1 or not isinstance(holders[0], HostStation) or not on_wire:
+            continue
+        told.add(ip)
+        yield Finding(
+            "host-address-duplicate",
+            "risks",
+            (at_station(holders[0]),),
+            f"{row.device} has {ip} at {mac}, but {holders[0].name}, whose address it is, has {own}: somebody else "
+            "answers for it, or did.",
+            context.evidence(holders[0].row, "address", "mac") + context.evidence(row, "mac"),
+        )
+
+
+_VIRTUAL = "00:00:5e:00:"
+"""What virtual routers have, whoever is the master now (RFC 5798 section 7.3)."""
