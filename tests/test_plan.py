@@ -65,7 +65,8 @@ class Reading(unittest.TestCase):
         self.assertIn("expected a prefix without host bits", told[7, "subnets"])
 
     def test_what_is_no_toml_or_no_file_is_one_sentence(self):
-        for text, says in (("[vlans\n", ":1: not valid TOML in column 7"), ("x = 1\nx = 2\n", "not valid TOML")):
+        for text, says in (("[vlans\n", ":1: not valid TOML in column 7"), ("x = 1\nx = 2\n", "not valid TOML"),
+                           ('[[links]]\nends = ["a", "", "b", "c"]\n', "four names in quotes")):  # fmt: skip
             with self.assertRaises(SurveyError) as caught:
                 plan_of(text)
             self.assertIn(says, str(caught.exception))
