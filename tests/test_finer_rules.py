@@ -66,6 +66,15 @@ class Heard(Yards):
         self.assertNotIn("somebody else answers", " ".join(f.says for f in told(twice, "host-address-duplicate")))
 
 
+class Natives(Yards):
+    def test_which_of_two_is_mended_does_not_turn_on_the_names_of_the_ends(self):
+        for one, two in (("loft", "keel"), ("keel", "loft")):
+            survey = survey_of(self.folder / one, neighbors=cabled(f"{one} t {two} t"),
+                               ports=ports(f"{one} t trunk 20 20 30", f"{two} t trunk 40 20 30 40"))  # fmt: skip
+            (found,) = told(survey, "link-native-differs")
+            self.assertEqual([str(change) for change in found.repair], [f"ports {two} t: pvid = 20"])
+
+
 class Trees(Yards):
     def test_two_roots_of_a_vlans_tree_matter_where_the_link_carries_that_vlan(self):
         both = told(self.believing("1 10 20"), "tree-roots-several")

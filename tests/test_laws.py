@@ -205,6 +205,13 @@ class Spelled(unittest.TestCase):
             self.assertEqual([finding.says for finding in check(other).findings], told, name)
             self.assertEqual(tree_overview(other), tree_overview(survey), name)
 
+    def test_nor_where_one_table_spells_a_device_in_several_ways(self):
+        survey = read_survey(DATA / "recorded" / "kinds-21" / "survey.json.gz")  # interfaces have several rows there
+        for name in ("ports", "gateways", "routes", "tree_ports", "arp"):
+            rows = [replace(r, device=r.device.upper()) if n % 2 else r for n, r in enumerate(survey.table(name))]
+            other = Survey(**{**survey.__dict__, name: rows})
+            self.assertEqual(matrix(other).reaches, matrix(survey).reaches, name)
+
 
 class Reading(unittest.TestCase):
     @settings(max_examples=60, deadline=None)

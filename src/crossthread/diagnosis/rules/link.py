@@ -203,7 +203,8 @@ def link_native_differs(context: Context, adjacency: Adjacency) -> Finding | Non
         for row in context.network.survey.ports
         if row.mode in TAGS and row is not rows[0] and row is not rows[1]
     )
-    keep = max(rows, key=lambda row: common[row.pvid])
+    fits = {id(row): row.pvid in (other.allowed or ()) for row, other in (rows, rows[::-1])}
+    keep = max(rows, key=lambda row: (common[row.pvid], fits[id(row)]))  # the far end has it in its list, at least
     odd = adjacency.b if keep is rows[0] else adjacency.a
     odd_row = rows[1] if keep is rows[0] else rows[0]
     cells: dict[str, object] = {"pvid": keep.pvid or NONE}

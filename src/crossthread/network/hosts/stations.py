@@ -68,11 +68,11 @@ class Stations:
         if self._before is not None:
             self._keep(self._before, alike)
         self.gateways = [Interface(row, row.interface, self._gateway) for row in survey.gateways]
-        saying = {(s.row.device, s.name) for s in self.gateways if s.row.proxy_arp is not None}
+        saying = {(s.device, s.name) for s in self.gateways if s.row.proxy_arp is not None}
         self.proxies = [
             s
             for s in self.gateways
-            if s.row.proxy_arp == "yes" or (s.row.proxy_arp is None and (s.row.device, s.name) not in saying)
+            if s.row.proxy_arp == "yes" or (s.row.proxy_arp is None and (s.device, s.name) not in saying)
         ]
         """Interfaces that may answer for others; what one row of an interface says of that holds for all of them."""
         self.on_device: dict[str, list[Interface]] = defaultdict(list)
