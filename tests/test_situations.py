@@ -106,6 +106,8 @@ class Situations(unittest.TestCase):
             told = [str(c) for one in self.answer.findings[0].alternatives for c in one.changes]
             renumbered = "hosts desk-loft-1: address = 10.9.10.20/24, gateway = 10.9.10.1"
             self.assertEqual(renumbered in told, confidence == "open")  # what it had, and not just any
+            self.told([moved, entry, host("till-keel-1", mac="02:00:00:00:00:01")], target="desk-keel-1")
+            self.assertEqual(self.answer.confidence, "likely")  # whose of the two it was, nobody knows
 
     def test_6_swapped_tags_and_three_more_faults_each_once(self):
         for told, names in ((True, ("g1.10", "g1.20")), (False, ("inner", "outer"))):

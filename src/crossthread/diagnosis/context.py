@@ -214,9 +214,11 @@ class Context:
         return set().union(*(self.network.survey.column(*column) for column in columns))
 
     def remembered(self, host: HostStation) -> list[ArpEntry]:
-        """What ARP caches have at a host's MAC address: it had these addresses, and was heard with them."""
-        rows = self.network.survey.rows(ArpEntry)
-        return [rows[n] for n in rows.positions("mac").get(host.row.mac, ())] if host.row.mac else []
+        """What ARP caches have at a host's MAC address, if that is its alone: it was heard with these addresses."""
+        rows, mac = self.network.survey.rows(ArpEntry), host.row.mac
+        if mac is None or len(self.network.survey.table("hosts").positions("mac").get(mac, ())) > 1:
+            return []
+        return [rows[n] for n in rows.positions("mac").get(mac, ())]
 
     @cached_property
     def islands(self) -> dict[str, str]:
