@@ -156,6 +156,19 @@ class Checked(unittest.TestCase):
                 told = f"has heard of {ip} at {mac}: somebody else has it" in says
                 self.assertEqual(told, mac != own and edit is not astray, (edit, mac))  # who gets another, then
 
+    def test_who_was_read_to_have_another_address_has_given_that_one_up(self):
+        gone = Change("gateways", interface("crane", "g1.10", 10).key, delete=True)
+        entry = Change(
+            "arp", {"device": "keel", "interface": "t9", "address": "10.9.10.1"}, {"mac": "02:00:00:00:00:05"}
+        )
+        with tempfile.TemporaryDirectory() as folder:
+            survey = apply_changes(yard(Path(folder), desks=(3, 1)), [gone, entry])
+        (owner,) = [row.host for row in survey.hosts if row.mac == "02:00:00:00:00:05"]
+        unread = apply_changes(survey, [host(owner, address=None)])
+        for told, given in ((survey, True), (unread, False)):
+            answer = why(Network(told), "desk-loft-1", "till-keel-1")
+            self.assertEqual(any("10.9.10.1" in str(change) for change in answer.repair), given, owner)
+
     def test_an_interface_that_others_use_as_it_is_gets_no_other_address(self):
         whole = campus("648433")
         found = check(whole).findings

@@ -244,6 +244,7 @@ class Problems(unittest.TestCase):
             ("ports_csv", "device,port,port\nsw,p,p\n", "ports.csv:1: port: stands twice in the header"),
             ("ports_csv", "device,port\nsw,p,p,p\n", "ports.csv:2: 4 cells, expected 2"),
             ("ports_csv", 'device,port\nsw,"p\n', "ports.csv:2: not valid CSV"),
+            ("ports_csv", "device\rport,x\n", "ports.csv:1: not valid CSV: a lone carriage return"),
             ("ports_csv", "", "ports.csv:1: device: the header lacks this column"),
             ("survey_toml", "format = 2\n", "survey.toml: format “2”: this program reads surveys up to format 1"),
             ("survey_toml", "format = \n", "survey.toml:1: not valid TOML in column"),

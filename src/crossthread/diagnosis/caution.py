@@ -17,7 +17,7 @@ from crossthread.network.topology.graph import joined
 from crossthread.network.topology.names import End
 from crossthread.network.topology.open_ends import OUTSIDE, leads_on
 from crossthread.survey.changes import Change
-from crossthread.survey.records import ArpEntry
+from crossthread.survey.records import ArpEntry, Host
 from crossthread.values import NONE, VlanSet
 
 
@@ -107,27 +107,28 @@ def _hears_phone(context: Context, end: End) -> bool:
 def heard_of(context: Context, change: Change) -> Iterator[ArpEntry]:
     """What ARP caches have of an address that a change gives to somebody, and that nobody else was read to have.
 
-    Not where they have it at a MAC address of just that one, who may have had it before.
+    Not where they have it at a MAC address of just that one, who may have had it before, nor at that of another host,
+    of which another address was read: it has given this one up.
     """
     network, rows = context.network, context.network.survey.rows(ArpEntry)
     given = str(change.cells.get("address") or change.key.get("address") or "")
     for text in given.split() if change.table in ("hosts", "gateways") and not change.delete else ():
         ip = text.partition("/")[0]
-        if ip in network.stations.by_address:
-            continue
-        found = [rows[n] for n in rows.positions("address").get(ip, ())]
-        yield from (row for row in found if row.mac and row.mac not in _macs_of(context, change))
+        if ip not in network.stations.by_address:
+            found = (rows[n] for n in rows.positions("address").get(ip, ()))
+            yield from (row for row in found if row.mac and not _is_known(context, row.mac, change))
 
 
-def _macs_of(context: Context, change: Change) -> set[str | None]:
-    """The MAC addresses of the host, or of the device, that a change is about."""
-    network = context.network
-    if change.table == "hosts":
-        host = network.stations.hosts.get(str(change.key["host"]).casefold())
-        return {host.row.mac} if host is not None else set()
+def _is_known(context: Context, mac: str, change: Change) -> bool:
+    """Whether a MAC address is a host's whose address was read, or that of the host or device a change is about."""
+    hosts, network = context.network.survey.rows(Host), context.network
+    owners = [hosts[n] for n in hosts.positions("mac").get(mac, ())]
+    if change.table == "hosts" or owners:
+        own = str(change.key.get("host", "")).casefold()
+        return bool(owners) and all(one.address is not None or one.host.casefold() == own for one in owners)
     device = network.names.spelled[str(change.key["device"])]
     row = network.device(device)
-    return {port.mac for port in network.names.ports.get(device, {}).values()} | {row.chassis if row else None}
+    return mac in {port.mac for port in network.names.ports.get(device, {}).values()} | {row.chassis if row else None}
 
 
 def _at_gateway(context: Context, change: Change) -> bool:

@@ -75,9 +75,9 @@ def why_via(
     ]
     found = list(min(ways, key=lambda way: way.cost).findings) if ways else []
     extra = [opened(context, finding) for finding in found]
-    whole, pair = Context(network, plan), (answer.source, answer.target)
+    whole, pair, seat = Context(network, plan), (answer.source, answer.target), answer.seat or seat
     findings = [*answer.findings, *extra]
-    done, seat = prove(whole, findings, pair, answer.seat or seat), answer.seat or seat
+    done = prove(whole, findings, pair, seat)
     costs, doubtful = done.costs.stops, done.costs.doubtful
     if costs or doubtful:
         findings = harmless(whole, findings, told=True)

@@ -63,7 +63,7 @@ def recognise(data: bytes) -> tuple[str, Any] | None:
         document = json.loads(data.decode("utf-8", "replace"))  # a neighbour's name may be any octets
     except (ValueError, RecursionError) as error:
         raise UnreadableError(f"begins like JSON, but is none: {error}") from None
-    if b"\\ud" in data.lower():
+    if b"\\ud" in data or b"\\uD" in data:
         document = _writable(document)
     kind = _kind_of_list(document) if isinstance(document, list) else _kind_of_object(document)
     return None if kind is None else (kind, document)

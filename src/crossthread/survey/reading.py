@@ -120,7 +120,7 @@ def read_table(
     try:
         head = next(csv.reader(_lines(text)), []) if quoted else plain.split("\n", 1)[0].split(",")
     except csv.Error as error:
-        problems.append(Problem(label, f"not valid CSV: {error}", 1))
+        problems.append(_not_csv(label, error, 1))
         return None
     header = [cell.strip() for cell in head]
     if not _header_is_sound(name, header, label, problems):
@@ -199,7 +199,12 @@ def _add_quoted(builder: Builder, text: str, problems: list[Problem]) -> None:
             else:
                 _add_uneven(builder, rows, _first_lines(text, before, len(rows)))
     except csv.Error as error:
-        problems.append(Problem(builder.file, f"not valid CSV: {error}", max(reader.line_num, 1)))
+        problems.append(_not_csv(builder.file, error, max(reader.line_num, 1)))
+
+
+def _not_csv(label: str, error: csv.Error, line: int) -> Problem:
+    told = "a lone carriage return; expected lines that end in LF or CRLF" if "new-line" in str(error) else error
+    return Problem(label, f"not valid CSV: {told}", line)
 
 
 def _lines(text: str) -> Iterator[str]:

@@ -74,8 +74,10 @@ def gateway_missing(context: Context, host: HostStation, vid: int | None = None)
     says = f"No interface has an address in {subnet.network}, so{where} has no gateway; "
     says += f"{host.name} uses {hop}." if hop != NONE else f"{host.name} has none either."
     evidence = context.evidence(host.row, "address", "gateway")
-    for other in context.network.stations.gateways:
-        if any(c.cells.get("address") and c.key == set_gateway(other).key for c in repair) and other.address:
+    anew = [c.key for c in repair if c.table == "gateways" and "address" in c.cells]
+    here = ((key, s) for key in anew for s in context.network.stations.on_device.get(key["device"], ()))
+    for key, other in here:
+        if other.address is not None and (other.name, other.row.address) == (key["interface"], key["address"]):
             says += f" {called(other)} has {other.address}, and nobody else is in that subnet."
             evidence += context.evidence(other.row, "address", "vid")
     return Finding(

@@ -161,8 +161,9 @@ def address_at_another_mac(context: Context) -> Iterator[Finding]:
         if own in (None, mac) or not mac or ip in told or mac in devices or mac.startswith(_VIRTUAL):
             continue
         row, holders = survey.rows(ArpEntry)[n], stations.by_address.of(ip)
-        asker = [s for s in stations.on_device.get(row.device, ()) if s.name == row.interface and s.address is not None]
-        on_wire = any(s.address is not None and address(ip) in s.address.network for s in asker)  # by no proxy, then
+        askers = stations.on_device.get(context.network.names.spelled[row.device], ())
+        nets = [s.address.network for s in askers if s.name == row.interface and s.address is not None]
+        on_wire = any(address(ip) in net for net in nets)  # by no proxy, then
         if len(holders) != 1 or not isinstance(holders[0], HostStation) or not on_wire:
             continue
         told.add(ip)
