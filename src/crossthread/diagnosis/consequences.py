@@ -8,7 +8,7 @@ from collections.abc import Iterator, Mapping
 import msgspec
 
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.findings import SEVERITIES, Finding, Subject
+from crossthread.diagnosis.findings import SEVERITIES, Finding, Identity, Subject
 from crossthread.diagnosis.registry import cutting, parents, parents_in_vlan
 from crossthread.network.topology.names import End
 from crossthread.values import VlanSet, interface
@@ -16,7 +16,7 @@ from crossthread.values import VlanSet, interface
 _Place = tuple[object, ...]
 
 
-def nested(context: Context, findings: list[Finding], causes: Mapping[object, set[object]]) -> list[Finding]:
+def nested(context: Context, findings: list[Finding], causes: Mapping[Identity, set[Identity]]) -> list[Finding]:
     """The findings with those that follow from another put under it.
 
     Parameters

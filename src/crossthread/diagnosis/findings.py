@@ -57,6 +57,10 @@ class Alternative(msgspec.Struct, frozen=True):
     against: tuple[str, ...] = ()
 
 
+Identity = tuple[str, frozenset[Subject]]
+"""What makes two findings the same one: the rule and its subjects."""
+
+
 class Finding(msgspec.Struct, frozen=True):
     """One thing that is wrong, or fragile, or worth knowing.
 
@@ -95,8 +99,8 @@ class Finding(msgspec.Struct, frozen=True):
     follows: tuple[Finding, ...] = ()
 
     @property
-    def identity(self) -> tuple[str, frozenset[Subject]]:
-        """What makes two findings the same one: the rule and its subjects."""
+    def identity(self) -> Identity:
+        """What makes two findings the same one."""
         subjects = self.subjects
         if self.rule == "port-vlan-missing":  # one for each device and VLAN, however many ports need it
             subjects = tuple(msgspec.structs.replace(subject, port=None) for subject in subjects)

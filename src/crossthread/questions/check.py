@@ -2,32 +2,20 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence, Set
 from datetime import date
-
-import msgspec
 
 from crossthread.answer import Answer
 from crossthread.collector import held_still
-from crossthread.diagnosis.all_rules import sweep
 from crossthread.diagnosis.consequences import nested
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.effects import find_effects
-from crossthread.diagnosis.findings import SEVERITIES, Finding, Severity, Subject
+from crossthread.diagnosis.faults import Faults, find_faults
+from crossthread.diagnosis.findings import SEVERITIES, Finding, Identity, Severity, Subject
 from crossthread.diagnosis.repair.facts import told_apart
-from crossthread.diagnosis.repair.hypotheses import judged
-from crossthread.diagnosis.repair.withheld import each_harmless, grounded
-from crossthread.diagnosis.rules import plan as plan_rules
-from crossthread.diagnosis.rules import vlan as vlan_rules
-from crossthread.diagnosis.rules.survey import survey_gap
-from crossthread.diagnosis.search.cheapest_way import Search
-from crossthread.diagnosis.vlan_pieces import split_vlans
+from crossthread.diagnosis.repair.withheld import each_harmless
 from crossthread.network.given import of_network
 from crossthread.network.network import Network
 from crossthread.plan import Plan
-from crossthread.plan.plan import Accepted
-from crossthread.survey.survey import Evidence
 from crossthread.views.coverage import NotRead, not_read
 
 
@@ -99,12 +87,25 @@ def check(
 
 def checked(context: Context, today: date | None = None, progress: Callable[[], None] = lambda: None) -> Check:
     """The same of a context, for those who go on with it: what it worked out is there still."""
-    network, day = context.network, today or date.today()
     with held_still():
-        found = _check(context, day, progress)
-        if network.twin is None or network.version == 6:
-            return found
-        return _together(found, _check(Context(network.twin, context.plan), day, progress))
+        return told(faults(context, today, progress))
+
+
+def faults(
+    context: Context, today: date | None = None, progress: Callable[[], None] = lambda: None
+) -> tuple[Faults, ...]:
+    """What is found wrong, by each version of IP of which any host has an address."""
+    network, day = context.network, today or date.today()
+    first = find_faults(context, day, progress)
+    if network.twin is None or network.version == 6:
+        return (first,)
+    return first, find_faults(Context(network.twin, context.plan), day, progress)
+
+
+def told(found: Sequence[Faults], known: Set[Identity] = frozenset()) -> Check:
+    """The answer of what was found; of findings that are `known`, whether their mends stop somebody is not asked."""
+    first, *others = (_told(one, known) for one in found)
+    return _together(first, *others) if others else first
 
 
 def _together(first: Check, second: Check) -> Check:
@@ -121,71 +122,14 @@ def _together(first: Check, second: Check) -> Check:
     return Check(tuple(ordered), _counts(ordered), tuple(accepted.values()), 0, first.unchecked)
 
 
-def _check(context: Context, today: date, progress: Callable[[], None]) -> Check:
-    effects = find_effects(context, progress)
-    found: dict[object, Finding] = {e.finding.identity: _if_meant(e.told()) for e in effects.effects}
-    for finding in sweep(context):
-        if finding.identity not in found:
-            found[finding.identity] = _softened(finding)
-    by_column: dict[tuple[str, str], list[tuple[Evidence, tuple[str, str]]]] = defaultdict(list)
-    for gap in effects.gaps:
-        by_column[gap[0].table, gap[0].column].append(gap)
-    for gaps in by_column.values():
-        told = survey_gap(context, [fact for fact, _ in gaps], gaps[0][1])
-        found.setdefault(told.identity, told)
-    for one, two, vids in effects.forbidden:
-        told = plan_rules.plan_talk(context, one, two, vids)
-        found.setdefault(told.identity, told)
-    found = _without_accused(_one_a_host(context, found))
-    causes: dict[object, set[object]] = {}
-    search = context.once(Search)
-    for vid, pieces in split_vlans(context):
-        told = vlan_rules.vlan_split(context, vid, pieces)
-        found.setdefault(told.identity, told)
-        way = search.between(pieces[0][0], pieces[1][0])
-        causes[told.identity] = {finding.identity for finding in way.findings} if way is not None else set()
-    kept, accepted, idle = _accepted(context, list(found.values()), today)
-    kept = each_harmless(context, grounded(context, kept))
-    ordered = sorted(nested(context, [*kept, *idle], causes), key=_order)
-    unchecked = not_read(context.network)
-    findings = told_apart(context.network.survey, ordered)
-    return Check(findings, _counts(ordered), tuple(sorted(accepted, key=_order)), unchecked=unchecked)
-
-
-_EITHER = ("host-outside-subnet", "port-vlan-wrong")
-"""Two explanations of one disagreement: a host's address and its port's VLAN."""
-
-
-def _one_a_host(context: Context, found: dict[object, Finding]) -> dict[object, Finding]:
-    """The same findings; of a host of which both its address and its port were told, the likelier, and as bad."""
-    of_host: dict[str, dict[str, tuple[object, Finding]]] = defaultdict(dict)
-    for identity, finding in found.items():
-        for name in [s.host for s in finding.subjects if s.host] if finding.rule in _EITHER else ():
-            of_host[name][finding.rule] = identity, finding
-    kept = dict(found)
-    for name, told in of_host.items():
-        if len(told) < len(_EITHER):
-            continue
-        best = judged(context, context.network.stations.hosts[name.casefold()])
-        right = best.rule if best is not None and best.rule in told else _EITHER[0]
-        worst = min((f.severity for _, f in told.values()), key=SEVERITIES.index)
-        for rule, (identity, finding) in told.items():
-            if rule == right:
-                kept[identity] = msgspec.structs.replace(finding, severity=worst)
-            else:
-                kept.pop(identity, None)
-    return kept
-
-
-def _without_accused(found: dict[object, Finding]) -> dict[object, Finding]:
-    """The same findings without interfaces that serve another VLAN only by hosts whose own address is called wrong."""
-    wrong = (f for f in found.values() if f.rule == "host-outside-subnet" and f.severity == "breaks")
-    accused = {s.host for finding in wrong for s in finding.subjects if s.host}
-    return {
-        identity: finding
-        for identity, finding in found.items()
-        if finding.rule != "gateway-vlan-wrong" or not finding.affects or not accused.issuperset(finding.affects)
-    }
+def _told(faults: Faults, known: Set[Identity]) -> Check:
+    """What was found, each under what it follows from, without the mends that would stop somebody."""
+    context = faults.context
+    proven = iter(each_harmless(context, [finding for finding in faults.kept if finding.identity not in known]))
+    kept = [finding if finding.identity in known else next(proven) for finding in faults.kept]
+    findings = told_apart(context.network.survey, sorted(nested(context, kept, faults.causes), key=_order))
+    accepted = tuple(sorted(faults.accepted, key=_order))
+    return Check(findings, _counts(findings), accepted, unchecked=not_read(context.network))
 
 
 def _counts(findings: Iterable[Finding]) -> dict[Severity, int]:
@@ -198,52 +142,6 @@ def _counts(findings: Iterable[Finding]) -> dict[Severity, int]:
 def _order(finding: Finding) -> tuple[object, ...]:
     subject = str(finding.subjects[0]) if finding.subjects else ""
     return SEVERITIES.index(finding.severity), -finding.affected, finding.rule, subject
-
-
-_MEANT = ("filter-drops", "port-isolated", "routing-tables-apart")
-"""What keeps two apart because somebody wanted it: worth knowing, and a fault only if they were to talk."""
-
-
-def _if_meant(finding: Finding) -> Finding:
-    return msgspec.structs.replace(finding, severity="note") if finding.rule in _MEANT else finding
-
-
-def _softened(finding: Finding) -> Finding:
-    """The same finding where nobody was found to be stopped by it."""
-    return msgspec.structs.replace(finding, severity="risks") if finding.severity == "breaks" else finding
-
-
-def _accepted(
-    context: Context, findings: list[Finding], today: date
-) -> tuple[list[Finding], list[Finding], list[Finding]]:
-    """What the plan does not accept, what it does, and what it accepts in vain."""
-    by_rule: dict[str, list[Accepted]] = defaultdict(list)
-    for entry in context.plan.accept:
-        by_rule[entry.rule].append(entry)
-    kept: list[Finding] = []
-    accepted: list[Finding] = []
-    used: set[int] = set()
-    for finding in findings:
-        entries = [entry for entry in by_rule.get(finding.rule, ()) if _fits(entry, finding)]
-        used |= {id(entry) for entry in entries}  # of the plan, which holds them
-        good = any(entry.until is None or entry.until >= today for entry in entries)
-        (accepted if good else kept).append(finding)
-    idle = [
-        plan_rules.acceptance_idle(context, entry, today)
-        for entry in context.plan.accept
-        if id(entry) not in used or (entry.until is not None and entry.until < today)
-    ]
-    return kept, accepted, idle
-
-
-def _fits(entry: Accepted, finding: Finding) -> bool:
-    """Whether an acceptance means a finding: its subject is one of the finding's, or stands for all of the rule."""
-    if entry.subject is None:
-        return True
-    wanted = entry.subject.casefold()
-    return any(
-        wanted in (str(s).casefold(), str(msgspec.structs.replace(s, vid=None)).casefold()) for s in finding.subjects
-    )
 
 
 def select(

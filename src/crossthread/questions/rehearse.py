@@ -10,15 +10,14 @@ from crossthread.answer import Answer
 from crossthread.collector import held_still
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
-from crossthread.diagnosis.repair.side_effects import changed_pairs
+from crossthread.diagnosis.repair.side_effects import changed_pairs, echoes
 from crossthread.diagnosis.wanted_pairs import Share, shares
 from crossthread.network.given import of_network
 from crossthread.network.network import Network
 from crossthread.plan import Plan
-from crossthread.questions.check import checked
+from crossthread.questions.check import faults, told
 from crossthread.questions.tree_change import TreeChange, compare_trees, hosts_cut
 from crossthread.survey.changes import Change
-from crossthread.views.class_matrix import Echoes
 
 
 class Rehearsal(Answer, frozen=True):
@@ -91,15 +90,17 @@ def rehearse(
 def _rehearse(
     network: Network, changes: Sequence[Change], plan: Plan | None, progress: Callable[[], None]
 ) -> Rehearsal:
-    after, echoes = network, Echoes(network)
-    matrices = [echoes.matrix]
+    before, after = Context(network, plan), network
+    reached = before.once(echoes)
+    matrices = [reached.matrix]
     for after in network.after_each([[change] for change in changes]):
-        matrices.append(echoes.after(after).matrix)
+        matrices.append(reached.after(after).matrix)
         progress()
     gained, lost, unsure = changed_pairs(matrices[0], matrices[-1])
-    contexts = Context(network, plan), Context(after, plan)
-    before_found, after_found = (list(_all(checked(context).findings)) for context in contexts)
-    known, then = ({f.identity for f in found} for found in (before_found, after_found))
+    contexts = before, Context(after, plan)
+    found = [faults(context) for context in contexts]
+    known, then = ({f.identity for one in each for f in one.kept} for each in found)
+    before_found, after_found = (list(_all(told(each, known & then).findings)) for each in found)
     instances = sorted({row.instance for rows in after.fabric.trees.bridges.values() for row in rows})
     cut = hosts_cut(*contexts) if instances else ((), ())
     trees = [compare_trees(network, after, instance, cut) for instance in instances]

@@ -115,6 +115,11 @@ def _turns(before: ClassMatrix, after: ClassMatrix) -> Iterator[_Turn]:
                 yield _Turn(members, others, was, now)
 
 
+def echoes(context: Context) -> Echoes:
+    """Whether classes of hosts reach each other as things are."""
+    return Echoes(context.network)
+
+
 class Costs(NamedTuple):
     """The pairs of hosts that stop with some changes."""
 
@@ -155,9 +160,9 @@ class Stopped:
         network = self._context.network
         return len(network.survey.hosts) > _HOSTS or len(network.classes.all) > _CLASSES
 
-    @cached_property
+    @property
     def _echoes(self) -> Echoes:
-        return Echoes(self._context.network)
+        return self._context.once(echoes)
 
     @property
     def _before(self) -> ClassMatrix:

@@ -152,13 +152,14 @@ def address_at_another_mac(context: Context) -> Iterator[Finding]:
     Mend: give one of the two another address; if only one answers, clear the cache.
     """
     survey, stations = context.network.survey, context.network.stations
-    macs = dict(zip(survey.column("hosts", "address"), survey.column("hosts", "mac"), strict=True))
-    known = {text.partition("/")[0]: mac for text, mac in macs.items() if text and mac}
-    devices = {*survey.column("ports", "mac"), *survey.column("devices", "chassis")}
+    own = dict(zip(stations.ips, survey.column("hosts", "mac"), strict=True))
+    heard = list(zip(survey.column("arp", "address"), survey.column("arp", "mac"), strict=True))
+    others = [n for n, (ip, mac) in enumerate(heard) if mac and own.get(ip, mac) not in (mac, None)]
+    devices = {*survey.column("ports", "mac"), *survey.column("devices", "chassis")} if others else set()
     told = set[str]()
-    for n, (ip, mac) in enumerate(zip(survey.column("arp", "address"), survey.column("arp", "mac"), strict=True)):
-        own = known.get(ip)
-        if own in (None, mac) or not mac or ip in told or mac in devices or mac.startswith(_VIRTUAL):
+    for n in others:
+        ip, mac = heard[n]
+        if ip in told or mac in devices or mac.startswith(_VIRTUAL):
             continue
         row, holders = survey.rows(ArpEntry)[n], stations.by_address.of(ip)
         askers = stations.on_device.get(context.network.names.spelled[row.device], ())
@@ -171,7 +172,7 @@ def address_at_another_mac(context: Context) -> Iterator[Finding]:
             "host-address-duplicate",
             "risks",
             (at_station(holders[0]),),
-            f"{row.device} has {ip} at {mac}, but {holders[0].name}, whose address it is, has {own}: somebody else "
+            f"{row.device} has {ip} at {mac}, but {holders[0].name}, whose address it is, has {own[ip]}: somebody else "
             "answers for it, or did.",
             context.evidence(holders[0].row, "address", "mac") + context.evidence(row, "mac"),
         )
