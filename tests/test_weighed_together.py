@@ -51,6 +51,20 @@ class Yard(unittest.TestCase):
         plain = self.asked(host("desk-loft-1", gateway="none"), desks=(1, 0))
         self.assertEqual((plain.confidence, plain.findings[0].alternatives[0].against), ("sure", ()))
 
+    def test_a_vlan_that_trunks_carry_and_nobody_serves_may_be_meant(self):
+        astray, lists = at("loft", "desk1", pvid=30), [at(d, "t1", allowed="1 10 20 30") for d in ("loft", "keel")]
+        for changes, word in (([astray], "sure"), ([astray, *lists], "likely")):
+            answer = self.asked(*changes)
+            against = answer.findings[0].alternatives[0].against
+            self.assertEqual((answer.confidence, "trunks carry VLAN 30" in str(against)), (word, word == "likely"))
+
+    def test_a_tag_is_wrong_if_the_port_carries_the_one_that_the_interface_is_named_after(self):
+        changes = [interface("crane", "g1.10", 10, vid=30), at("loft", "desk1", pvid=30)]
+        answer = self.asked(*changes, desks=(1, 0))
+        self.assertEqual([f.rule for f in answer.findings], ["port-vlan-wrong", "gateway-vlan-wrong"])
+        neither = self.asked(*changes, at("keel", "t9", allowed="1 20"), desks=(1, 0))
+        self.assertIn("ports keel t9: allowed = 1 20 30", map(str, neither.repair))
+
     def test_an_explanation_that_does_without_several_faults_is_told_at_each(self):
         changes = [Change("devices", {"device": "crane"}, {"routing": "no"}), at("keel", "till1", pvid=10),
                    host("desk-loft-1", address="10.9.10.20/16", gateway="none"),

@@ -26,6 +26,12 @@ class ListedVlans:
         """Whether lists name VLANs, and not this one."""
         return isinstance(vid, int) and bool(self.named) and vid not in self.named
 
+    def of_nobody_known(self, vid: int) -> bool:
+        """Whether trunks' lists name a VLAN that no interface is in: the one that serves it may be elsewhere, or lost."""
+        expected = self._context.expected
+        gateways = self._context.network.stations.gateways
+        return bool(self._in_lists >> vid & 1) and not any(expected.current_vlan(one) == vid for one in gateways)
+
     @cached_property
     def empty(self) -> VlanSet:
         """The VLANs that trunks' lists name and in which nobody is; of natives only if there are no others."""

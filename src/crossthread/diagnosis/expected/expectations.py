@@ -181,9 +181,22 @@ class Expected:
             yield named, 1.0
         if vid is not None:
             share = 0.5 if named is not None else 1.0  # the name is the better witness of the two
-            share *= WEAK if named != vid and (self.astray(station) or self._claimed(station)) else 1.0
+            share *= WEAK if named != vid and self._in_doubt(station) else 1.0
             share *= 0.5 if self._on_trunk(station) else 1.0
             yield vid, share * (_DEFAULT if vid == 1 and station.row.vid is None else 1.0)
+
+    def _in_doubt(self, station: Station) -> bool:
+        """Whether something else than its name says of a station's VLAN that it is not its own."""
+        return self.astray(station) or self._claimed(station) or self._let_through_as_named(station)
+
+    def _let_through_as_named(self, station: Station) -> bool:
+        """Whether the port that an interface is plugged into carries the VLAN that it is named after, not its tag."""
+        if not isinstance(station, Interface) or station.end is None or not station.row.vid:
+            return False
+        named, tag = self.named_vid(station), station.row.vid
+        ports = (self._network.port(link.far(station.end)) for link in self._network.stations.facing(station))
+        lists = [row.allowed for row in ports if row is not None and row.mode != "access"]
+        return bool(lists) and all(held is not None and named in held and tag not in held for held in lists)
 
     def _on_trunk(self, station: Station) -> bool:
         """Whether a host that does not tag is at a trunk port, which is hardly meant for it as it is."""
