@@ -1,12 +1,13 @@
 """What half-known surveys say, against the whole ones: verdicts that contradict, and mends that do harm.
 
-    python benchmarks/leaving_out.py FOLDER... [--pairs N] [--tables]
+    python benchmarks/leaving_out.py FOLDER... [--pairs N] [--tables] [--campus]
 
 FOLDER holds surveys, each in a folder `survey/`. Of each, every device is left out in turn (its hosts stay, without a
 place); with --tables every table as well, of all devices at once. The whole survey's verdicts are the truth. Counted
 are the verdicts that are known, those that contradict it, and what became of the mends that `why` proposes for up to N
 pairs that fail (3 unless told), carried out on the whole survey: a pair that works there must not stop. One that works
 there by luck only is counted by itself: from a half-known survey nobody can see that, and the true mend ends it, too.
+With --campus the same of each mend of `check`, and of all that `why --all` proposes together.
 """
 
 import argparse
@@ -44,7 +45,7 @@ def parts(survey, with_tables):
 
 def tried(job):
     """What one whole survey's parts come to: counts, and a line for everything that must not be."""
-    case, many, with_tables = job
+    case, many, with_tables, campus = job
     whole = ct.read_survey(case)
     full = ct.Network(whole)
     truth = {(a, b): verdict for a, b, verdict in ct.matrix(full).reaches}
@@ -60,8 +61,11 @@ def tried(job):
                 lines.append(f"  {case.parent.name} without {left_out}: {' '.join(pair)} {verdict}, is {truth[pair]}")
         failing = [pair for pair, verdict in said.items() if verdict == "fails"]
         random.Random(f"{case.parent.name} {left_out}").shuffle(failing)
-        for a, b in failing[:many]:
-            answer = ct.why(network, a, b)
+        asked = [(f"{a} {b}", ct.why(network, a, b)) for a, b in failing[:many]]
+        if campus:
+            asked += [(f"check {finding.rule}", finding) for finding in ct.check(network).findings]
+            asked.append(("why --all", ct.why_all(network)))
+        for question, answer in asked:
             count["mends"] += bool(answer.repair)
             key = tuple(map(str, answer.repair))
             if key not in known:
@@ -71,8 +75,8 @@ def tried(job):
                 count["mends that stop somebody"] += bool(sound)
                 count["mends that end luck"] += not sound
             if sound:
-                what = f"{answer.confidence}: {'; '.join(key)}: stops {' '.join(sound[0])}"
-                lines.append(f"  {case.parent.name} without {left_out}: {a} {b}: {what}")
+                what = f"{question}: {'; '.join(key)}: stops {' '.join(sound[0])}"
+                lines.append(f"  {case.parent.name} without {left_out}: {what}")
     return count, lines
 
 
@@ -90,11 +94,12 @@ def main():
     parser.add_argument("folders", nargs="+", type=Path)
     parser.add_argument("--pairs", type=int, default=3)
     parser.add_argument("--tables", action="store_true")
+    parser.add_argument("--campus", action="store_true")
     given = parser.parse_args()
     total = Counter()
     found = [path.parent for folder in given.folders for path in sorted(folder.rglob("survey.toml"))]
     with ProcessPoolExecutor(2) as pool:
-        jobs = [(case, given.pairs, given.tables) for case in found]
+        jobs = [(case, given.pairs, given.tables, given.campus) for case in found]
         for count, lines in pool.map(tried, jobs, chunksize=2):
             total += count
             print(*lines, sep="\n", end="\n" if lines else "")

@@ -25,7 +25,7 @@ from crossthread.plan.plan import PlannedHost
 from crossthread.questions.why_all import why_all
 from crossthread.questions.why_via import why_via
 from crossthread.sources.yang.ietf import read_yang
-from crossthread.survey.records import Device, Host, Neighbor, Port, Tree, Vlan
+from crossthread.survey.records import Device, Host, Neighbor, Port, Tree, TreePort, Vlan
 from crossthread.values import VlanSet
 from tests.building import KNOWN
 from tests.test_command import run
@@ -332,8 +332,9 @@ class Ways(unittest.TestCase):
         ring = (port("c", "right", "trunk", 0, "10 20"), port("a", "left", "trunk", 0, "10 20"))
         trees = tuple(replace(row, instance=10, protocol="per-vlan", priority=4096 * n, vlans=VlanSet.parse("10"))
                       for n, row in enumerate(survey.trees, 1))  # fmt: skip
-        ports = tuple(replace(row, speed=1000) for row in (*survey.ports, *ring))
-        whole = dataclasses.replace(survey, ports=ports, trees=trees,
+        ports = (*survey.ports, *ring)
+        costs = tuple(TreePort(p.device, p.port, 10, cost=4) for p in ports if p.mode == "trunk")
+        whole = dataclasses.replace(survey, ports=ports, trees=trees, tree_ports=costs,
                                     neighbors=(*survey.neighbors, *cable(("c", "right"), ("a", "left"))))  # fmt: skip
         rows = [("ports", "a", "right"), ("ports", "a", "left")]
         cut = apply_changes(whole, [Change(t, {"device": d, "port": p}, {"allowed": "20"}) for t, d, p in rows])

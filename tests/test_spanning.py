@@ -18,7 +18,7 @@ from crossthread import Network, why
 from crossthread.demo.generator import generate
 from crossthread.network.spanning.reported import reported_forwarding
 from crossthread.network.spanning.role_arrays import ArrayRoles, array_roles
-from crossthread.network.spanning.roles import BridgeId, TreeEnd, compute, default_cost, instance_roles, short_cost
+from crossthread.network.spanning.roles import BridgeId, TreeEnd, compute, default_cost, instance_roles
 from crossthread.network.spanning.standing_tree import StandingTree
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End
@@ -238,7 +238,6 @@ class Laws(unittest.TestCase):
             [default_cost(s) for s in (10, 100, 1000, 10_000, 100_000)], [2_000_000, 200_000, 20_000, 2000, 200]
         )
         self.assertEqual((default_cost(0), default_cost(10**9)), (200_000_000, 1))
-        self.assertEqual([short_cost(s) for s in (10, 100, 1000, 10_000, 40_000, 1)], [100, 19, 4, 2, 2, 65535])
 
 
 class Reported(unittest.TestCase):

@@ -123,16 +123,17 @@ class Computed(Case):
         self.assertEqual(answer.ports, ())
         self.assertIn("priority (b)", answer.missing)
 
-    def test_a_device_that_tells_no_costs_has_the_recommended_ones_of_the_table_in_use(self):
+    def test_what_a_port_costs_is_not_taken_from_its_speed(self):
         listed = ports(*(f"{d} p{n} trunk none 7" for d in "abc" for n in (1, 2))).splitlines()
         fast = "\n".join([listed[0] + "|speed", *(row + "|1000" for row in listed[1:])])
-        for known, expected in (("4", 4), ("20000", 20000)):
-            network = self.network(neighbors=RING, ports=fast, trees=bridges(*self.THREE),
-                                   tree_ports=tree_ports(f"b p1 0 {known} 1"))  # fmt: skip
-            trees = network.fabric.trees
-            self.assertEqual(trees.tree_end(0, End("c", "p2"))[0].cost, expected)
-            self.assertIsNone(trees.tree_end(0, End("b", "p2")))  # b tells costs, but not this one
-            self.assertIn("cost (or speed) of b p2 (b)", tree(network, 0).missing)
+        costs = [f"{d} p{n} 0 20000 {n}" for d in "abc" for n in (1, 2)]
+        for known in (costs, costs[:-2]):  # c may tell none, or others than the recommended ones
+            told = tree_ports(*known)
+            network = self.network(neighbors=RING, ports=fast, trees=bridges(*self.THREE), tree_ports=told)
+            ends = (End(row.device, row.port) for row in network.survey.ports)
+            blocked = [end for end in ends if network.fabric.forwarding(end).has(7) is not True]
+            self.assertEqual(tree(network, 0).missing, () if known is costs else ("cost of c p1 (c)",))
+            self.assertEqual(len(blocked), 1 if known is costs else 4, blocked)
 
     def test_a_device_without_a_tree_is_part_of_the_medium_or_ends_it(self):
         def with_c(bpdus):

@@ -30,6 +30,9 @@ VID_MIN, VID_MAX = 1, 4094
 NO_VID = 0
 """The null VLAN identifier (IEEE 802.1Q clause 9.6): no VLAN. A PVID of 0 means 'observed: there is none'."""
 
+SOME_VID = -1
+"""A tag that was not observed, of what is known to tag."""
+
 BARE = VID_MAX + 1
 """What frames without a tag are in on a bridge that knows no VLANs: nobody's VID (IEEE 802.1Q clause 9.6, reserved)."""
 

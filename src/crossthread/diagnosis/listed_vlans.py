@@ -27,7 +27,7 @@ class ListedVlans:
         return isinstance(vid, int) and bool(self.named) and vid not in self.named
 
     def of_nobody_known(self, vid: int) -> bool:
-        """Whether trunks' lists name a VLAN that no interface is in: the one that serves it may be elsewhere, or lost."""
+        """Whether trunks' lists name a VLAN that no interface is in: what serves it may be elsewhere, or lost."""
         expected = self._context.expected
         gateways = self._context.network.stations.gateways
         return bool(self._in_lists >> vid & 1) and not any(expected.current_vlan(one) == vid for one in gateways)

@@ -53,7 +53,7 @@ PARTS = {
             "trees.device,instance,vlans,protocol,region,priority,address,bpdus "
             "trees.root_priority,root_address,root_cost,root_port "
             "tree_ports.device,port,instance,cost,priority,number,bpdus "
-            "ports.speed cabled.bridged devices.capabilities coverage.*"
+            "cabled.bridged devices.capabilities coverage.*"
         ),
         ("cabling",),
     ),

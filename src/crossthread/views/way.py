@@ -10,7 +10,7 @@ from crossthread.network.routing.walks import Leg, Walk
 from crossthread.network.switching.nodes import BEYOND, Node, Reached
 from crossthread.network.three_valued import vids_in
 from crossthread.network.topology.open_ends import OUTSIDE
-from crossthread.values import BARE
+from crossthread.values import BARE, SOME_VID
 
 
 class Hop(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -96,7 +96,7 @@ def _bridges(network: Network, leg: Leg) -> list[Hop]:
 def _hops(leg: Leg, tap: Tap, goal: Tap, start: Node, node: Node, way: list[Reached]) -> list[Hop]:
     """The bridges along a way."""
     hops = []
-    at, enters, tag_in = start, tap.end.port if tap.end else None, leg.sender.tag if tap.end else None
+    at, enters, tag_in = start, tap.end.port if tap.end else None, _sent(leg.sender, tap)
     for step in way:
         assert step.crossing is not None
         tag = _tag(at, step)
@@ -104,9 +104,13 @@ def _hops(leg: Leg, tap: Tap, goal: Tap, start: Node, node: Node, way: list[Reac
         following = Node(step.crossing.far.device, _arrives(way, step, node))
         at, enters, tag_in = following, step.crossing.far.port, tag
     out = goal.end.port if goal.end else None
-    tag_out = leg.receiver.tag if goal.end else None
-    hops.append(Hop("bridge", at.device, None, enters, out, _vid(at), tag_in, tag_out))
+    hops.append(Hop("bridge", at.device, None, enters, out, _vid(at), tag_in, _sent(leg.receiver, goal)))
     return hops
+
+
+def _sent(station: Station, tap: Tap) -> int | None:
+    """The tag of a station's frames at a port; None without a port, or where it was not observed."""
+    return station.tag if tap.end and station.tag != SOME_VID else None
 
 
 def _vid(at: Node) -> int | None:

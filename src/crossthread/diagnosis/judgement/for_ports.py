@@ -134,6 +134,7 @@ def for_station(hearing: Hearing, station: Station, vid: int) -> Iterator[Witnes
         hop = address(str(station.row.gateway))
         around = list(hearing.near(hop, station))
         if vid in hearing.home(around):
+            around = [one for one in around if vid in hearing.home([one])]
             # Against nothing but one interface, what somebody typed into the host in one go counts once.
             alone = serving is not None and not mates and hearing.context.expected.named_vid(serving) != vid
             heard = mates and {id(one.those) for one in around} <= {id(one.those) for one in hosts}

@@ -12,7 +12,7 @@ from crossthread.diagnosis.findings import Alternative, Finding
 from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.confidence import confidence_of
 from crossthread.diagnosis.repair.rival_explanations import speaks_for
-from crossthread.diagnosis.repair.side_effects import Stopped
+from crossthread.diagnosis.repair.side_effects import Pairs, Stopped
 from crossthread.diagnosis.repair.trials import changes_of
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
@@ -63,22 +63,26 @@ def _of_one_host(context: Context, finding: Finding) -> bool:
 def each_harmless(context: Context, findings: Iterable[Finding]) -> list[Finding]:
     """The same findings, each without its mend if that by itself would stop a pair which works as it should.
 
-    Nor does an interface get another address if somebody may work with the one that it has. In a network of many hosts
-    what is mended at single hosts is asked together first, and each by itself only if that would stop somebody.
+    In a network of many hosts what is mended at single hosts is asked together first, and each by itself only if that
+    would stop somebody.
     """
     stopped, found = context.once(Stopped), list(findings)
-    by = partial(stopped.by, proposed=True)
 
     def harms(changes: Sequence[Change]) -> bool:
-        costs = by(changes)
-        readdressed = any(c.table == "gateways" and "address" in c.cells for c in changes)
-        return bool(costs.stops or (readdressed and costs.doubtful))
+        return bool(_stops(stopped, changes))
 
     told = [finding for finding in found if _may_stop(finding)]
     alone = [finding for finding in told if stopped.large and _at_hosts(context, finding)]
     sound = {id(finding) for finding in alone} if alone and not harms(changes_of(alone)) else set[int]()
     harmful = {id(finding) for finding in told if id(finding) not in sound and harms(finding.repair)}
     return [told_only(one) if id(one) in harmful else one for one in found]
+
+
+def _stops(stopped: Stopped, changes: Sequence[Change]) -> Pairs:
+    """Whom some mends stop; if anybody gets another address by them, also who may work with the one that is there."""
+    costs = stopped.by(changes, proposed=True)
+    readdressed = any(c.table in ("gateways", "hosts") and "address" in c.cells for c in changes)
+    return costs.stops + costs.doubtful if readdressed else costs.stops
 
 
 def _at_hosts(context: Context, finding: Finding) -> bool:
@@ -91,13 +95,15 @@ def _at_hosts(context: Context, finding: Finding) -> bool:
 
 def together_harmless(context: Context, findings: Sequence[Finding]) -> list[Finding]:
     """The same findings without the mends because of which all together would stop a pair that works as it should."""
-    by, kept = partial(context.once(Stopped).by, proposed=True), list(findings)
-    costs = by(changes_of(kept)).stops
+    stopped, kept = context.once(Stopped), list(findings)
+    costs = _stops(stopped, changes_of(kept))
     if costs and len(kept) > _FEW:
-        kept, costs = _taken_one_by_one(kept, lambda mends: bool(by(changes_of(mends)).stops)), ()
+        kept, costs = _taken_one_by_one(kept, lambda mends: bool(_stops(stopped, changes_of(mends)))), ()
     while costs and kept:
         rests = [[other for other in kept if other is not one] for one in kept]
-        kept, costs = min(((rest, by(changes_of(rest)).stops) for rest in rests), key=lambda tried: len(tried[1]))
+        kept, costs = min(
+            ((rest, _stops(stopped, changes_of(rest))) for rest in rests), key=lambda tried: len(tried[1])
+        )
     return [one if one in kept else told_only(one) for one in findings]
 
 

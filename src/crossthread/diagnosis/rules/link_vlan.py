@@ -10,7 +10,7 @@ from crossthread.diagnosis.rules.link import TAGS, ends_of, trunk_for
 from crossthread.network.switching.nodes import Node
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End
-from crossthread.values import VlanSet
+from crossthread.values import SOME_VID, VlanSet
 
 
 @rule("link-vlan-missing", "Link", cuts=True, follows="link-mode-differs")
@@ -154,7 +154,7 @@ def link_subnet_differs(context: Context, adjacency: Adjacency) -> Finding | Non
     ends = [context.network.gateways_at.get(end, ()) for end in (adjacency.a, adjacency.b)]
     here, there = ([(s, s.address) for s in stations if s.address is not None] for stations in ends)
     for one, own in here:
-        near = [(two, other) for two, other in there if two.tag == one.tag and other.version == own.version]
+        near = [(two, other) for two, other in there if two.tag == one.tag != SOME_VID and other.version == own.version]
         if near and not any(other.network == own.network for _, other in near):
             two = near[0][0]
             return Finding(

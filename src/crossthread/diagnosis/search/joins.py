@@ -17,7 +17,7 @@ from crossthread.network.hosts.station import HostStation, Interface, Station, T
 from crossthread.network.switching.nodes import Node
 from crossthread.network.three_valued import Truth, all_of
 from crossthread.network.topology.names import End
-from crossthread.values import BARE
+from crossthread.values import BARE, SOME_VID
 
 
 class Joins:
@@ -116,12 +116,14 @@ class Joins:
                     return None
                 findings.append(told)
             return step_of(findings, observations=int(carried is None))
+        carried = all_of((member.accepts.has(vid), member.tagged.has(vid)))
+        if station.tag == SOME_VID:
+            return None if carried is False else step_of(findings, observations=1)
         if station.tag != vid:
             told = gateway_rules.gateway_vlan_wrong(context, station, vid)
             if told is None:
                 return None
             findings.append(told)
-        carried = all_of((member.accepts.has(vid), member.tagged.has(vid)))
         if carried is False:
             told = gateway_rules.gateway_port_mode_wrong(context, station, far, vid)
             if told is None:

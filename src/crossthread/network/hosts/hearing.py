@@ -8,6 +8,7 @@ from crossthread.network.switching.components import Components
 from crossthread.network.switching.nodes import Node
 from crossthread.network.switching.segments import Fabric
 from crossthread.network.three_valued import Truth, all_of, any_of, vids_in
+from crossthread.values import NO_VID, SOME_VID
 
 
 class Hearing:
@@ -18,14 +19,14 @@ class Hearing:
 
     def on_one_wire(self, one: Station, two: Station) -> Truth:
         """Whether two stations hear each other without any bridge: on one port, or on two routed ports cabled."""
-        if one.end is None or two.end is None or one.tag != two.tag:
+        if one.end is None or two.end is None or (alike := _same_tag(one, two)) is False:
             return False
         if one.end == two.end:
-            return True
+            return alike
         ways = [a for a in self._stations.faced(one.end) if a.far(one.end) == two.end]
         routed = not any(self._fabric.member(end).bridged for end in (one.end, two.end))
         return (
-            any_of(a.up for a in ways)
+            all_of((alike, any_of(a.up for a in ways)))
             if ways and (routed or not (isinstance(one, HostStation) or isinstance(two, HostStation)))
             else False
         )
@@ -101,3 +102,9 @@ class Hearing:
         nowhere = not (tap.beyond or tap.device) or not (goal.beyond or goal.device)
         may = nowhere or any(self._fabric.reaches(a, b) is not False for a in starts for b in goals)
         return None if may else False
+
+
+def _same_tag(one: Station, two: Station) -> Truth:
+    """Whether the frames of two stations carry the same tag, or none."""
+    tags = {one.tag, two.tag}
+    return len(tags) == 1 if SOME_VID not in tags else (False if NO_VID in tags else None)

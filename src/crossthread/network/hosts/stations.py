@@ -19,7 +19,7 @@ from crossthread.network.topology.links import Link, cable_up, port_up, word_run
 from crossthread.network.topology.names import End, Names
 from crossthread.survey import Survey
 from crossthread.survey.records import Gateway, Host, MacEntry, Port
-from crossthread.values import NO_VID, NONE, address
+from crossthread.values import NO_VID, NONE, SOME_VID, address
 
 
 class Stations:
@@ -272,9 +272,8 @@ class Stations:
             return Attachment(device, None, NO_VID, (), partial(self._inside, row, device))
         end = End(device, self._names.port(device, row.port) or row.port)
         bare = row.untagged == "yes" or (row.untagged is None and row.vid is None)
-        tag = NO_VID if bare else (row.vid or NO_VID)
-        tagless = not bare and row.vid is None  # it tags, but with what was not observed
-        return Attachment(device, end, tag, (), partial(self._cabled, row, end, tag, tagless))
+        tag = NO_VID if bare else (row.vid or SOME_VID)
+        return Attachment(device, end, tag, (), partial(self._cabled, row, end, tag))
 
     def _inside(self, row: Gateway, device: str) -> tuple[Truth, tuple[Tap, ...]]:
         """How a gateway interface without a parent port joins its device's own bridge."""
@@ -288,7 +287,7 @@ class Stations:
         inside = bits.both(self._fabric.exists(device))
         return _state(row), (Tap(device, None, inside, inside),)
 
-    def _cabled(self, row: Gateway, end: End, tag: int, tagless: bool) -> tuple[Truth, tuple[Tap, ...]]:
+    def _cabled(self, row: Gateway, end: End, tag: int) -> tuple[Truth, tuple[Tap, ...]]:
         """How a gateway interface on a port joins the bridge at the far end of that port's cable."""
         facing = self._far.get(end, [])
         port = self._names.row(end)
@@ -302,10 +301,11 @@ class Stations:
         taps = []
         for adjacency in facing:
             far = adjacency.far(end)
-            enters = self._fabric.enters(far, tag, tagging).when(adjacency.up)
-            leaves = self._fabric.leaves(far, tag).when(adjacency.up)
-            if tagless:
+            if tag == SOME_VID:
                 enters = leaves = Bounds(0, self._fabric.vids)
+            else:
+                enters = self._fabric.enters(far, tag, tagging).when(adjacency.up)
+                leaves = self._fabric.leaves(far, tag).when(adjacency.up)
             taps.append(Tap(far.device, far, enters, leaves))
         if not facing and self.open(end):
             taps.append(Tap("", None, NOTHING, NOTHING, beyond=True))

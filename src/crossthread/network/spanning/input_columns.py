@@ -31,8 +31,6 @@ class TreeColumns:
         The rows of trees.csv by device, and those of tree_ports.csv by device, port and instance.
     carries
         The VIDs an end carries.
-    cost
-        What a port costs where no row says so; None if that is not known either.
     """
 
     def __init__(
@@ -41,7 +39,6 @@ class TreeColumns:
         rows: Mapping[str, Sequence[Tree]],
         ports: Mapping[tuple[str, str, int], TreePort],
         carries: Callable[[End], Bounds],
-        cost: Callable[[End], int | None],
     ) -> None:
         import numpy as np
 
@@ -49,7 +46,6 @@ class TreeColumns:
         self._devices = sorted(rows.keys() | {end.device for end in self._ends})
         number = {device: at for at, device in enumerate(self._devices)}
         self._device = np.array([number[end.device] for end in self._ends], np.int64)
-        self._price = np.array([cost(end) or 0 for end in self._ends], np.int64)
         carried = [(carries(adjacency.a).both(carries(adjacency.b))) for adjacency in adjacencies]
         self._sure, self._possible = (_by_vid([getattr(both, part) for both in carried]) for part in Bounds._fields)
         pairs = [frozenset((adjacency.a.device, adjacency.b.device)) for adjacency in adjacencies]
@@ -84,7 +80,7 @@ class TreeColumns:
         if (vague & takes_part.any(1)).any() or (runs & (takes_part[:, 0] != takes_part[:, 1])).any():
             return None
         kept = np.repeat(runs & takes_part.all(1), 2)
-        price, identifier = self._price.copy(), np.full(len(kept), 128 << 32)
+        price, identifier = np.zeros(len(kept), np.int64), np.full(len(kept), 128 << 32)
         known = np.zeros(len(kept), bool)
         for at, row in self._told[instance]:
             if row.cost is not None:

@@ -149,7 +149,7 @@ class _Collected:
     def _add(self, end: End) -> None:
         found = self._tree_end(end)
         if found is None:
-            self._missing.setdefault(end.device, f"cost (or speed) of {end}")
+            self._missing.setdefault(end.device, f"cost of {end}")
             return
         self._ends[end] = found[0]
         if not found[1]:

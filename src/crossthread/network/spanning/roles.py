@@ -87,17 +87,6 @@ def default_cost(speed: int) -> int:
     return max(1, min(200_000_000, 20_000_000 // speed)) if speed else 200_000_000
 
 
-_SHORT = {4: 250, 10: 100, 16: 62, 100: 19, 1000: 4, 10000: 2}
-
-
-def short_cost(speed: int) -> int:
-    """The path cost of a link speed in Mb/s in the older table of 16 bits (IEEE 802.1D-1998 table 8-5)."""
-    if speed in _SHORT:
-        return _SHORT[speed]
-    below = [known for known in _SHORT if known <= speed]
-    return _SHORT[max(below)] if below else 65535
-
-
 def compute(
     bridges: Mapping[str, BridgeId], lans: Iterable[Lan], regions: Mapping[str, object] | None = None
 ) -> dict[End, Role]:

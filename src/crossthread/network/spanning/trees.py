@@ -224,7 +224,7 @@ class Trees:
             return None
         if not regular(links, self.bridges, self.ports):
             return None
-        return TreeColumns(links, self.bridges, self.ports, self._carries, self._default_cost)
+        return TreeColumns(links, self.bridges, self.ports, self._carries)
 
     def _compute(self, given: TreeInputs) -> Mapping[End, spanning.Role]:
         key = (given.bridges, given.lans, given.regions, given.instance if given.internal else 0)
@@ -273,47 +273,16 @@ class Trees:
         return self._names.row(end)
 
     def tree_end(self, instance: int, end: End) -> tuple[spanning.TreeEnd, bool] | None:
-        """A port's part in an instance, and whether its identifier was observed; None without a cost.
+        """A port's part in an instance, and whether its identifier was observed; None if its cost was not.
 
-        A device that says nothing of costs is taken to have the recommended ones for its ports' speeds, by the table
-        that most of the others use.
+        That it is the one recommended for the port's speed is likely, and no more: whoever set another had a reason.
         """
         row = self.ports.get((*end, instance))
-        cost = row.cost if row is not None and row.cost is not None else self._default_cost(end)
-        if cost is None:
+        if row is None or row.cost is None:
             return None
-        known = row is not None and row.number is not None and row.priority is not None
-        priority = row.priority if row is not None and row.priority is not None else 128
-        number = row.number if row is not None and row.number is not None else 0
-        return spanning.TreeEnd(end, cost, priority, number), known
-
-    def _default_cost(self, end: End) -> int | None:
-        """The recommended cost of a port's speed, if its device tells of no port what it costs, and was asked."""
-        port = self._port(end)
-        if port is None or port.speed is None or end.device in self._told_costs:
-            return None
-        if not self._covered.fully(end.device, "tree_ports"):
-            return None
-        return (spanning.short_cost if self._short else spanning.default_cost)(port.speed)
-
-    @cached_property
-    def _told_costs(self) -> set[str]:
-        """The devices that say what some of their ports cost: what they do not say of another is unknown."""
-        costs = self._survey.column("tree_ports", "cost")
-        return {device for (device, _, _), n in self.ports.numbers.items() if costs[n] is not None}
-
-    @cached_property
-    def _short(self) -> bool:
-        """Whether the costs that were observed are those of the older table, of 16 bits."""
-        costs, known = self._survey.column("tree_ports", "cost"), self._names.ports
-        pairs = [
-            (costs[n], speed)
-            for (device, name, _), n in self.ports.numbers.items()
-            if costs[n] and device in known and name in known[device] and (speed := known[device].cell(name, "speed"))
-        ]
-        older = sum(cost == spanning.short_cost(speed) for cost, speed in pairs)
-        newer = sum(cost == spanning.default_cost(speed) for cost, speed in pairs)
-        return bool(older > newer)
+        known = row.number is not None and row.priority is not None
+        priority = row.priority if row.priority is not None else 128
+        return spanning.TreeEnd(end, row.cost, priority, row.number or 0), known
 
 
 def _ends_on_cycles(adjacencies: Sequence[Adjacency]) -> set[End]:

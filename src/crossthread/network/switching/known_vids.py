@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from crossthread.network.three_valued import EVERY_VID
+from itertools import islice
+
+from crossthread.network.three_valued import EVERY_VID, vids_in
 from crossthread.survey import Survey
 
 
@@ -13,6 +15,21 @@ def find_known_vids(survey: Survey) -> int:
     return sum(1 << vid for vid in found if vid)
 
 
+def find_vids(survey: Survey) -> int:
+    """What a frame may be in whose VLAN nobody observed, as bits: the VIDs that a survey tells, and two of each kind.
+
+    Of one kind are all those others that no list tells apart. With one alone of each, two ports of which nothing was
+    observed would be in one VLAN for sure.
+    """
+    known = find_known_vids(survey)
+    lists = {held for table, column in _LISTS for held in survey.distinct(table, column) if held is not None}
+    kinds = [EVERY_VID & ~known]
+    for held in lists:
+        kinds = [part for kind in kinds for part in (kind & held.bits, kind & ~held.bits) if part]
+    return known | sum(1 << vid for kind in kinds for vid in islice(vids_in(kind), 2))
+
+
+_LISTS = (("ports", "allowed"), ("ports", "untagged"), ("trees", "vlans"))
 _FEW = 128
 """A list of more VLANs than this, such as 1-99 101-4094, says what a port keeps out, and not what is there."""
 

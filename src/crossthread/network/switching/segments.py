@@ -10,14 +10,13 @@ import heapq
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping
 from functools import cached_property
-from itertools import islice
 from typing import NamedTuple
 
 import msgspec
 
 from crossthread.network.coverage import Covered
 from crossthread.network.spanning.trees import Trees
-from crossthread.network.switching.known_vids import find_known_vids
+from crossthread.network.switching.known_vids import find_known_vids, find_vids
 from crossthread.network.switching.membership import Membership, membership, passing
 from crossthread.network.switching.nodes import BEYOND, Crossing, Node, Reached
 from crossthread.network.switching.tunnels import Tunnels
@@ -114,12 +113,8 @@ class Fabric:
             self.out[crossing.near.device].append(crossing)
         self.known = find_known_vids(survey)
         """The VIDs that the survey speaks of one by one."""
-        others = islice(vids_in(~self.known & EVERY_VID), 2)
-        self.vids = self.known | sum(1 << vid for vid in others) | (BARE in self._bare.values()) << BARE
-        """What a frame can be in, and an unobserved PVID be: those, and two that stand for all the others.
-
-        With one alone, two ports of which nothing was observed would be in one VLAN for sure.
-        """
+        self.vids = find_vids(survey) | (BARE in self._bare.values()) << BARE
+        """What a frame can be in, and an unobserved PVID be."""
 
     def _keep(self, before: FabricBefore) -> None:
         """Take over what was found of ports that the changes do not touch."""
