@@ -20,6 +20,7 @@ from crossthread.network.spanning.reported import reported_forwarding
 from crossthread.network.spanning.role_arrays import ArrayRoles, array_roles
 from crossthread.network.spanning.roles import BridgeId, TreeEnd, compute, default_cost, instance_roles
 from crossthread.network.spanning.standing_tree import StandingTree
+from crossthread.network.spanning.unread_costs import forwarding_at_any_cost
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End
 from crossthread.survey.records import Tree, TreePort
@@ -232,6 +233,32 @@ class Laws(unittest.TestCase):
         )
         roles = compute(bridges, [hub])
         self.assertEqual((roles[End("high", "r")].role, roles[End("high", "q")].role), ("root", "alternate"))
+
+    @settings(max_examples=300, deadline=None)
+    @given(networks(), st.data())
+    def test_what_holds_at_any_cost_holds_at_each(self, network, data):
+        bridges, links = network
+        ends = [one for link in links for one in link]
+        unread = data.draw(st.lists(st.sampled_from(ends), unique=True, max_size=5) if ends else st.just([]))
+        rows = {
+            name: Tree(name, 0, "rstp", priority=own.priority, address=own.address) for name, own in bridges.items()
+        }
+
+        def roles_at(costs):
+            priced = [tuple(one._replace(cost=costs.get(one.end, one.cost)) for one in link) for link in links]
+            return compute(bridges, priced)
+
+        cables = [Adjacency(one.end, two.end, (), True) for one, two in links]
+        told = forwarding_at_any_cost(rows, cables, [one.end for one in unread], roles_at)
+        self.assertEqual({end: compute(bridges, links)[end].forwards for end in told}, told)
+        if unread and len(unread) < 5:
+            between = {one.end: data.draw(st.integers(1, 200_000_000)) for one in unread}
+            self.assertEqual({end: roles_at(between)[end].forwards for end in told}, told)
+            roots = {role.root for role in compute(bridges, links).values()}
+            own = {one.end for one in ends if bridges[one.end.device] in roots}
+            self.assertLessEqual(
+                own & {one.end for one in unread}, told.keys()
+            )  # what a root's ports cost is no matter
 
     def test_recommended_costs(self):
         self.assertEqual(

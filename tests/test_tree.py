@@ -133,7 +133,7 @@ class Computed(Case):
             ends = (End(row.device, row.port) for row in network.survey.ports)
             blocked = [end for end in ends if network.fabric.forwarding(end).has(7) is not True]
             self.assertEqual(tree(network, 0).missing, () if known is costs else ("cost of c p1 (c)",))
-            self.assertEqual(len(blocked), 1 if known is costs else 4, blocked)
+            self.assertEqual(len(blocked), 1 if known is costs else 3, blocked)
 
     def test_a_device_without_a_tree_is_part_of_the_medium_or_ends_it(self):
         def with_c(bpdus):

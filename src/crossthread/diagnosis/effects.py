@@ -14,6 +14,7 @@ import msgspec
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.missing import first_gap
+from crossthread.diagnosis.repair.withheld import grounded
 from crossthread.diagnosis.rules.routing import routes_missing
 from crossthread.diagnosis.search.cheapest_way import Search
 from crossthread.diagnosis.wants import Want, find_wants, rank
@@ -98,7 +99,7 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
                     known.finding = routes_missing(known.finding, finding)
                     fresh.append(finding)
                 found[finding.identity].add(single.losers)
-        network, done = mended_by(now.network, [finding for finding in fresh if finding.repair])
+        network, done = mended_by(now.network, [finding for finding in grounded(now, fresh) if finding.repair])
         if not done:
             break
         mended |= {cell for finding in done for cell in _cells(finding)}

@@ -41,15 +41,14 @@ _PLACES = ("port-vlan-wrong", "host-outside-subnet")
 
 
 def grounded(context: Context, findings: Iterable[Finding]) -> list[Finding]:
-    """The same findings; where anything is unread, no host is put elsewhere because of no more than one other host.
+    """The same findings; no host is put elsewhere if more speaks against that than for it.
 
-    The rest of its subnet may be just where it is: measured, one in ten of those was right.
+    Nor, where anything is unread, because of no more than one other host: the rest of its subnet may be just where it
+    is. Measured, one in ten of those was right.
     """
-    if not context.network.unread.anywhere:
-        return list(findings)
+    least = weights.MATE if context.network.unread.anywhere else -weights.MATE
     return [
-        told_only(one) if _of_one_host(context, one) and speaks_for(context, one) <= weights.MATE else one
-        for one in findings
+        told_only(one) if _of_one_host(context, one) and speaks_for(context, one) <= least else one for one in findings
     ]
 
 

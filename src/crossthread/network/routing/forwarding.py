@@ -297,8 +297,11 @@ class Forwarding:
         if (device, table) in seen:
             return Walk(False, (), Stop("loop", gateway, goal))
         found = self._by_known_routes(gateway, target, seen)
-        unread = self._unread.routes_of(device)  # a longer prefix than any that was read may be among them
-        if found.arrives is False and unread and self._may_be_routed(gateway, target, seen):
+        unread = found.arrives is False and (
+            self._unread.routes_of(device)  # a longer prefix than any that was read may be among them
+            or self._routing.untold(device, table, goal)
+        )
+        if unread and self._may_be_routed(gateway, target, seen):
             found = msgspec.structs.replace(found, arrives=None, stop=Stop("beyond", gateway, goal))
         if on is None and found.arrives is not False:
             column = "routing6" if goal.version == 6 else "routing"

@@ -196,12 +196,13 @@ class _Collected:
     def inputs(self) -> TreeInputs:
         """All that was collected, without the parts of the network in which something that matters is missing."""
         self._pass_through()
-        all_lans = [tuple(self._ends[end] for end in ends if end in self._ends) for ends in self._media.all()]
+        media = self._media.all()
+        all_lans = [tuple(self._ends[end] for end in ends if end in self._ends) for ends in media]
         lans = [lan for lan in all_lans if len(lan) > 1]
         _where_identifiers_matter(lans, self._vague, self._missing)
         self._unknown_regions(lans)
         self._root_elsewhere(lans)
-        known = _apart(self._bridges, lans, self._missing)
+        known = _apart(self._bridges, media, self._missing)
         kept = [lan for lan in lans if all(one.end.device in known for one in lan)]
         told = sorted(
             (device, region) for device, region in self._regions.items() if region is not None and device in known
@@ -256,11 +257,11 @@ class _Media:
         return list({id(ends): ends for ends in self._of.values()}.values())  # lists, shared by all in them
 
 
-def _apart(bridges: Mapping[str, BridgeId], lans: Iterable[Lan], missing: Iterable[str]) -> set[str]:
+def _apart(bridges: Mapping[str, BridgeId], media: Iterable[Iterable[End]], missing: Iterable[str]) -> set[str]:
     """The bridges that are connected to none for which something is missing."""
     at: dict[str, set[str]] = defaultdict(set)
-    for lan in lans:
-        around = {one.end.device for one in lan}
+    for ends in media:
+        around = {end.device for end in ends}
         for device in around:
             at[device] |= around
     return set(bridges) - distances(missing, at).keys()

@@ -7,6 +7,7 @@ from collections.abc import Callable, Collection, Container, Mapping, Sequence
 from copy import copy
 from functools import cached_property, partial
 from itertools import repeat
+from types import MappingProxyType
 
 from crossthread.network.coverage import Covered
 from crossthread.network.spanning import roles as spanning
@@ -14,6 +15,7 @@ from crossthread.network.spanning.input_columns import TreeColumns, regular
 from crossthread.network.spanning.inputs import TreeInputs, TreeRows, gather_inputs, sort_rows
 from crossthread.network.spanning.reported import reported_forwarding
 from crossthread.network.spanning.role_arrays import array_roles
+from crossthread.network.spanning.unread_costs import forwarding_at_any_cost
 from crossthread.network.three_valued import ANYTHING, EVERYTHING, NOTHING, Bounds
 from crossthread.network.topology.adjacency import Adjacency, on_a_cycle
 from crossthread.network.topology.names import End, Names
@@ -82,6 +84,7 @@ class Trees:
         self._instances: dict[str, dict[int, Bounds]] = {}
         self._roles: dict[int, Mapping[End, spanning.Role]] = {}
         self._by_report: dict[int, Mapping[End, bool]] = {}
+        self._whatever_costs: dict[int, Mapping[End, bool]] = {}
         self._asked: tuple[int, TreeInputs] | None = None
         self._computed_before: dict[object, Mapping[End, spanning.Role]] = {}
         self._all_instances = {row.instance for row in survey.trees}
@@ -189,6 +192,8 @@ class Trees:
         role = self.compute(instance).get(end)
         forwards = role.forwards if role is not None else self._reported(instance).get(end)
         if forwards is None:
+            forwards = self._at_any_cost(instance).get(end)
+        if forwards is None:
             return Bounds(0, vids.possible)
         return vids if forwards else NOTHING
 
@@ -204,6 +209,18 @@ class Trees:
             rows = self._rows.members.get(instance, {})
             self._by_report[instance] = reported_forwarding(rows, links, self._names.port)
         return self._by_report[instance]
+
+    def _at_any_cost(self, instance: int) -> Mapping[End, bool]:
+        """Whether ports forward, where that does not depend on the few costs that nobody read."""
+        if instance not in self._whatever_costs:
+            members, links = self._rows.members.get(instance, {}), self._adjacencies
+            ends = (end for link in links for end in (link.a, link.b) if end.device in members)
+            unread = [end for end in ends if self.tree_end(instance, end) is None]
+            small = len(links) * len(self._all_instances) <= _LARGE
+            self._whatever_costs[instance] = forwarding_at_any_cost(
+                members, links, unread if small else [], lambda costs: self._compute(self._gather(instance, costs))
+            )
+        return self._whatever_costs[instance]
 
     def compute(self, instance: int) -> Mapping[End, spanning.Role]:
         """The roles that the standard gives in an instance; parts whose inputs were not observed are left out.
@@ -243,18 +260,21 @@ class Trees:
     def inputs(self, instance: int) -> TreeInputs:
         """What decides an instance: bridges, media, regions; and the devices for which something is missing."""
         if self._asked is None or self._asked[0] != instance:
-            found = gather_inputs(
-                instance,
-                self._rows,
-                self._adjacencies,
-                self._carries,
-                partial(self.tree_end, instance),
-                self._no_bridge,
-                partial(self.dropping, instance),
-                self._open_ends,
-            )
-            self._asked = instance, found
+            self._asked = instance, self._gather(instance, {})
         return self._asked[1]
+
+    def _gather(self, instance: int, costs: Mapping[End, int]) -> TreeInputs:
+        """The same, with some costs as if they had been read."""
+        return gather_inputs(
+            instance,
+            self._rows,
+            self._adjacencies,
+            self._carries,
+            partial(self.tree_end, instance, costs=costs),
+            self._no_bridge,
+            partial(self.dropping, instance),
+            self._open_ends,
+        )
 
     @cached_property
     def _rows(self) -> TreeRows:
@@ -272,17 +292,20 @@ class Trees:
     def _port(self, end: End) -> Port | None:
         return self._names.row(end)
 
-    def tree_end(self, instance: int, end: End) -> tuple[spanning.TreeEnd, bool] | None:
+    def tree_end(
+        self, instance: int, end: End, costs: Mapping[End, int] = MappingProxyType({})
+    ) -> tuple[spanning.TreeEnd, bool] | None:
         """A port's part in an instance, and whether its identifier was observed; None if its cost was not.
 
         That it is the one recommended for the port's speed is likely, and no more: whoever set another had a reason.
         """
         row = self.ports.get((*end, instance))
-        if row is None or row.cost is None:
+        cost = row.cost if row is not None and row.cost is not None else costs.get(end)
+        if cost is None:
             return None
-        known = row.number is not None and row.priority is not None
-        priority = row.priority if row.priority is not None else 128
-        return spanning.TreeEnd(end, row.cost, priority, row.number or 0), known
+        known = row is not None and row.number is not None and row.priority is not None
+        priority = row.priority if row is not None and row.priority is not None else 128
+        return spanning.TreeEnd(end, cost, priority, (row.number if row is not None else None) or 0), known
 
 
 def _ends_on_cycles(adjacencies: Sequence[Adjacency]) -> set[End]:
