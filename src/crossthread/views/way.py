@@ -8,6 +8,7 @@ from crossthread.network.hosts.station import HostStation, Station, Tap
 from crossthread.network.network import Network
 from crossthread.network.routing.walks import Leg, Walk
 from crossthread.network.switching.nodes import BEYOND, Node, Reached
+from crossthread.network.switching.segments import Fabric
 from crossthread.network.three_valued import vids_in
 from crossthread.network.topology.open_ends import OUTSIDE
 from crossthread.values import BARE, SOME_VID
@@ -26,6 +27,8 @@ class Hop(msgspec.Struct, frozen=True, omit_defaults=True):
         The ports it comes in and goes out by; absent where it begins, ends, or stays inside a device.
     vid
         The VLAN it is in there.
+    vid_read
+        Whether that follows from what was read; otherwise it is one that it may be in, and stands for all others.
     tag_in, tag_out
         The tag it carries on the wire: a VID, or 0 for none.
     asks_for
@@ -44,6 +47,7 @@ class Hop(msgspec.Struct, frozen=True, omit_defaults=True):
     tag_out: int | None = None
     asks_for: str | None = None
     faults: tuple[str, ...] = ()
+    vid_read: bool = True
 
 
 def path_of(network: Network, source: Station, walk: Walk) -> tuple[Hop, ...]:
@@ -67,15 +71,15 @@ def _end_hop(station: Station, asks_for: str | None) -> Hop:
 
 def _bridges(network: Network, leg: Leg) -> list[Hop]:
     """The bridges between the two stations of a leg, by the surest and then shortest way."""
+    fabric = network.fabric
     for tap in leg.sender.taps:
         for goal in leg.receiver.taps:
             for vid in vids_in(tap.enters.sure & goal.leaves.sure) if tap.device and goal.device else ():
                 start, node = Node(tap.device, vid), Node(goal.device, vid)
                 way = network.components.way(start, node)
                 if way is not None:
-                    return _hops(leg, tap, goal, start, node, way)
+                    return _hops(fabric, leg, tap, goal, start, node, way)
     best: tuple[int, int, Tap, Tap, Node, Node] | None = None
-    fabric = network.fabric
     for tap in leg.sender.taps:
         for goal in leg.receiver.taps:
             if not tap.device or not goal.device:
@@ -90,21 +94,23 @@ def _bridges(network: Network, leg: Leg) -> list[Hop]:
     if best is None:
         return []
     _, _, tap, goal, start, node = best
-    return _hops(leg, tap, goal, start, node, fabric.way(start, node))
+    return _hops(fabric, leg, tap, goal, start, node, fabric.way(start, node))
 
 
-def _hops(leg: Leg, tap: Tap, goal: Tap, start: Node, node: Node, way: list[Reached]) -> list[Hop]:
+def _hops(fabric: Fabric, leg: Leg, tap: Tap, goal: Tap, start: Node, node: Node, way: list[Reached]) -> list[Hop]:
     """The bridges along a way."""
     hops = []
+    read = tap.enters.possible.bit_count() == 1
     at, enters, tag_in = start, tap.end.port if tap.end else None, _sent(leg.sender, tap)
     for step in way:
         assert step.crossing is not None
         tag = _tag(at, step)
-        hops.append(_bridge(at, enters, tag_in, step, tag))
+        hops.append(_bridge(at, enters, tag_in, step, tag, read))
+        read = read if step.tagged else fabric.member(step.crossing.far).pvid is not None
         following = Node(step.crossing.far.device, _arrives(way, step, node))
         at, enters, tag_in = following, step.crossing.far.port, tag
     out = goal.end.port if goal.end else None
-    hops.append(Hop("bridge", at.device, None, enters, out, _vid(at), tag_in, _sent(leg.receiver, goal)))
+    hops.append(Hop("bridge", at.device, None, enters, out, _vid(at), tag_in, _sent(leg.receiver, goal), vid_read=read))
     return hops
 
 
@@ -133,8 +139,8 @@ def _arrives(way: list[Reached], step: Reached, last: Node) -> int:
     return following.vid
 
 
-def _bridge(at: Node, enters: str | None, tag_in: int | None, step: Reached, tag: int | None) -> Hop:
+def _bridge(at: Node, enters: str | None, tag_in: int | None, step: Reached, tag: int | None, read: bool) -> Hop:
     assert step.crossing is not None
     if at == BEYOND:
         return Hop("unsurveyed", "what was not surveyed")
-    return Hop("bridge", at.device, None, enters, step.crossing.near.port, _vid(at), tag_in, tag)
+    return Hop("bridge", at.device, None, enters, step.crossing.near.port, _vid(at), tag_in, tag, vid_read=read)

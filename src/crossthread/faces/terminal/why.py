@@ -49,7 +49,11 @@ def show_why(answer: Why, out: Console, brief: bool = False) -> None:
         out.print(line(("--touches says which other pairs of hosts each step makes work, or stops.", "dim")))
     _way(f"The way from {answer.source} to {answer.target}", answer.path, out)
     _way(f"The way back from {answer.target} to {answer.source}", answer.path_back, out)
-    if any(hop.faults for hop in (*answer.path, *answer.path_back)):
+    hops = (*answer.path, *answer.path_back)
+    if not all(hop.vid_read for hop in hops):
+        out.print()
+        out.print(line(("? stands after a VLAN that a frame may be in there; which one it is, nobody read.", "dim")))
+    if any(hop.faults for hop in hops):
         out.print()
         out.print(line(("✗ marks where a fault stands; beyond it, the way as it goes once that is mended.", "dim")))
 
@@ -186,7 +190,7 @@ def _way(title: str, hops: Sequence[Hop], out: Console) -> None:
                 mark,
                 said(name),
                 _wire(hop.enters, hop.tag_in),
-                Text(str(hop.vid) if hop.vid else ""),
+                Text(f"{hop.vid}{'' if hop.vid_read else '?'}" if hop.vid else ""),
                 _wire(hop.leaves, hop.tag_out),
                 said("; ".join(part for part in (note, asks) if part), "red" if hop.faults else "dim"),
             ]

@@ -345,6 +345,9 @@ class Forwarding:
                 walks.append(Walk(False, (), Stop("broadcast", way.interface, goal, choice=way)))
                 continue
             onward = self._deliver(way.interface, way.next_hop or goal, target, (*seen, (device, table)))
+            if onward.arrives is False and way.route is not None and way.route.next_hop is None:  # not read
+                walks.append(Walk(False, (), Stop("unknown", gateway, goal), ((way.route, "next_hop"),)))
+                continue
             if onward.stop is not None and onward.stop.station is way.interface and onward.stop.choice is None:
                 stop = msgspec.structs.replace(onward.stop, choice=way)
                 onward = msgspec.structs.replace(onward, stop=stop)
