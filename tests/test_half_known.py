@@ -112,7 +112,7 @@ def parts(survey):
 
 COLUMNS = (
     "ports.pvid", "ports.allowed", "ports.mode", "gateways.vid", "gateways.oper", "routes.next_hop", "tree_ports.state",
-    "tree_ports.cost", "trees.priority", "hosts.port", "devices.capabilities", "neighbors.neighbor_port",
+    "tree_ports.cost", "trees.priority", "hosts.port", "hosts.mac", "devices.capabilities", "neighbors.neighbor_port",
 )  # fmt: skip
 
 
@@ -157,8 +157,8 @@ class Verdicts(unittest.TestCase):
 
     def test_nor_without_a_column_or_a_table_of_a_device(self):
         known = total = 0
-        for case in (*(case / "survey" for case in LAB), DATA / "half" / "279703", DATA / "half" / "279714"):
-            survey = read_survey(case)
+        cases = [*(case / "survey" for case in LAB), DATA / "half" / "279703", DATA / "half" / "279714"]
+        for case, survey in [(None, faulty()), *((case, read_survey(case)) for case in cases)]:
             truth = verdicts(survey)
             for name, part in finer_parts(survey):
                 said = verdicts(part)

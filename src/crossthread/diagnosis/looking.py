@@ -72,14 +72,16 @@ def _look(context: Context, table: str, whom: str, facts: Sequence[Evidence]) ->
             asked = f"which MAC address {cells[0].key['address']} has"
             return Look(f"look in the ARP cache of {listed(devices)} {asked}", devices, table)
         if table == "routes":
-            return Look(f"read the default route of {listed(devices)}", devices, table)
+            prefix = str(cells[0].key.get("prefix") or "/0")
+            route = "default route" if prefix.endswith("/0") else f"route to {prefix}"
+            return Look(f"read the {route} of {listed(devices)}", devices, table)
         return Look(f"read {columns} of {place} ({table}.csv)", devices, table)
     return Look(f"read the {TABLES_IN_WORDS.get(table, table)} of {listed(devices)}", devices, table)
 
 
 def _of_host(context: Context, host: str, facts: Sequence[Evidence]) -> Look:
     if not any(fact.column in ("device", "port") for fact in facts):
-        columns = " and ".join(dict.fromkeys(fact.column for fact in facts))
+        columns = " and ".join(dict.fromkeys(fact.column.replace("mac", "MAC address") for fact in facts))
         return Look(f"ask {host} for its {columns}")
     station = context.network.stations.hosts.get(host.casefold())
     beyond = [context.network.open_ends[end] for end in context.learned_at_open_ends(station)] if station else []

@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 
 from crossthread.diagnosis.context import Context
 from crossthread.network.hosts.station import HostStation, Station, Tap
+from crossthread.network.hosts.stations import admits
 from crossthread.network.routing.forwarding import Forwarding
 from crossthread.network.routing.unread import Exit
 from crossthread.network.routing.walks import Leg, Stop, Walk
@@ -91,6 +92,8 @@ def _of_station(context: Context, station: Station) -> list[Evidence]:
         if station.up is None:
             found += _missing(context, station.row, "hosts", {}, "link")
             found += _of_port(context, station.end, "oper")
+        if admits(context.port(station.end), station.row.mac) is None:
+            found += _missing(context, station.row, "hosts", {}, "mac")
         return found + _of_port(context, station.end, *_vlan_columns(context, station.end))
     if station.up is None:
         found += _missing(context, station.row, "gateways", {}, "admin", "oper")

@@ -226,7 +226,7 @@ class Stations:
             return False if row.link == "down" else None, (Tap("", None, ANYTHING, ANYTHING),)
         port = self._names.row(end)
         up = cable_up([port_up(port), {"up": True, "down": False}.get(row.link or "")])
-        enters = self._fabric.enters(end, tag) if admits(port, row.mac) else NOTHING
+        enters = self._fabric.enters(end, tag).when(admits(port, row.mac))
         return up, (Tap(end.device, end, enters, self._fabric.leaves(end, tag)),)
 
     def _ports_that_name(self, hosts: set[str]) -> dict[str, list[End]]:
@@ -334,13 +334,12 @@ def _state(row: Gateway) -> Truth:
     return False if "down" in (row.admin, row.oper) else (True if row.oper == "up" else None)
 
 
-def admits(row: object, mac: str | None) -> bool:
+def admits(port: Port | None, mac: str | None) -> Truth:
     """Whether a port lets a station in: false only where its list of stations was observed and lacks this one."""
-    listed = getattr(row, "allowed_macs", None)
-    if not listed or mac is None or mac in listed:
+    listed = port.allowed_macs if port is not None else None
+    if port is None or not listed or mac in listed or (port.mac_limit is not None and port.mac_limit > len(listed)):
         return True
-    limit = getattr(row, "mac_limit", None)
-    return limit is not None and limit > len(listed)
+    return None if mac is None else False
 
 
 _WIDE = {"": set[str](), ".": set(map(str, range(25))), ":": set(map(str, range(97)))}

@@ -21,7 +21,7 @@ def port_refuses_station(context: Context, host: HostStation) -> Finding | None:
     Mend: admit the host's MAC address, or plug in the host that was meant.
     """
     row = context.port(host.end) if host.end else None
-    if host.end is None or row is None or admits(row, host.row.mac):
+    if host.end is None or row is None or admits(row, host.row.mac) is not False:
         return None
     admitted, own = list(row.allowed_macs or ()), str(host.row.mac)
     there = {other.row.mac for other in context.hosts_at(host.end)}
@@ -54,7 +54,7 @@ def port_has_refused(context: Context, end: End) -> Finding | None:
     row = context.port(end)
     if row is None or not row.violations:
         return None
-    if any(not admits(row, host.row.mac) for host in context.hosts_at(end)):
+    if any(admits(row, host.row.mac) is False for host in context.hosts_at(end)):
         return None  # told of the host itself
     then = {"shutdown": ", and shuts itself when it does", "drop": ", whose frames it drops"}.get(
         row.violation or "", ""
