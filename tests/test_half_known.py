@@ -36,7 +36,7 @@ from crossthread.survey.records import READ_IN_FULL, TABLES, Coverage, Gateway, 
 from tests.building import DATA, LAB, cabled, hosts, network_of, ports, truth_of
 from tests.test_command import run
 from tests.test_generated import plant
-from tests.yard import yard
+from tests.yard import at, yard
 
 IDENTITIES = {"mac", "chassis", "aliases", "neighbor", "neighbor_chassis", "neighbor_port", "capabilities"}
 """Without these somebody is taken for somebody else, or for two."""
@@ -252,6 +252,16 @@ class Harm(unittest.TestCase):
         wire = [Gateway("crane", f"g1.{v}", f"10.9.{v}.1/24", port="g1", untagged="no") for v in (10, 20)]
         two = Network(Survey(gateways=tuple(wire)))
         self.assertIsNone(two.hearing.hears(*two.stations.gateways))  # they may tag alike
+
+    def test_the_only_vlan_that_is_left_is_not_one_that_was_read(self):
+        with tempfile.TemporaryDirectory() as folder:
+            survey = yard(Path(folder), desks=(3, 1), tills=(0, 1))
+        gone = [Change("vlans", {"device": "loft", "vid": vid}, {"state": "suspended"}) for vid in (1, 10)]
+        untold = apply_changes(survey, [*gone, *(at("loft", f"desk{n}", pvid="") for n in (1, 2, 3))])
+        host = Network(untold).stations.hosts["desk-loft-1"]
+        self.assertEqual((host.taps[0].enters.possible, Network(untold).current_vlan(host)), (1 << 20, None))
+        moved = [f.rule for f in check(untold).findings if any({"vid", "pvid"} & set(c.cells) for c in f.repair)]
+        self.assertEqual(moved, [])  # as if all desks were in VLAN 20, and their gateway not
 
     def test_what_somebody_shut_is_not_opened_in_the_place_of_a_router_that_nobody_read(self):
         shut = apply_changes(healthy(), [

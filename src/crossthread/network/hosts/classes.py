@@ -367,7 +367,10 @@ def _block(station: Station) -> Block | None:
 def current_vlan(station: Station, names: Names) -> int | None:
     """The VLAN that a station's frames join, or would join if its link were up, if that is one and known."""
     for tap in station.taps:
-        if tap.enters.possible.bit_count() == 1:
+        port = names.row(tap.end) if tap.end is not None else None
+        read = station.row.vid is not None if port is None else port.pvid is not None
+        # What remains as no other VLAN exists there is none that anybody read.
+        if tap.enters.possible.bit_count() == 1 and (tap.enters.sure or station.tag > 0 or read):
             vid = tap.enters.possible.bit_length() - 1
             return vid if vid != BARE else None
     if not isinstance(station.row, Host):
