@@ -89,10 +89,12 @@ class Hearing:
         return sum(one.number for one in self.users(hop, but))
 
     def vlan(self, station: Station) -> int | None:
-        """The VLAN that a station is in; not of an interface whose tag is wrong by most of the evidence."""
+        """The VLAN that a station is in; not of an interface whose tag is wrong by most of what was read."""
         expected = self.context.expected
         vid = expected.current_vlan(station)
-        return vid if isinstance(station, HostStation) or expected.vlan(station) == vid else None
+        if isinstance(station, HostStation):
+            return vid
+        return vid if expected.vlan(station) == vid and not expected.undecided(station) else None
 
     def home(self, near: Iterable[Alike]) -> set[int]:
         """The VLANs that some of one subnet live in: its gateways', if it has any, else its hosts'."""
