@@ -36,7 +36,7 @@ def decided(findings: Sequence[Finding]) -> list[Finding]:
     return [told_only(one) if one.repair and confidence_of(one) == "open" else one for one in findings]
 
 
-_PLACES = ("port-vlan-wrong", "host-outside-subnet", "port-mode-wrong")
+_PLACES = ("port-vlan-wrong", "host-outside-subnet")
 """Findings that say that a host is not where it should be: by its port, or by its address."""
 
 
@@ -46,15 +46,9 @@ def grounded(context: Context, findings: Iterable[Finding]) -> list[Finding]:
     Nor, where anything is unread, because of no more than one other host: the rest of its subnet may be just where it
     is. Measured, one in ten of those was right.
     """
-    unread = context.network.unread.anywhere
-
-    def least(finding: Finding) -> float:
-        sure_of_fault = finding.rule == "port-mode-wrong"  # whatever VLAN the host belongs to
-        return weights.MATE if unread and not sure_of_fault else -weights.MATE
-
+    least = weights.MATE if context.network.unread.anywhere else -weights.MATE
     return [
-        told_only(one) if _of_one_host(context, one) and speaks_for(context, one) <= least(one) else one
-        for one in findings
+        told_only(one) if _of_one_host(context, one) and speaks_for(context, one) <= least else one for one in findings
     ]
 
 
