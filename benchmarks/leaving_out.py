@@ -1,13 +1,15 @@
 """What half-known surveys say, against the whole ones: verdicts that contradict, and mends that do harm.
 
-    python benchmarks/leaving_out.py FOLDER... [--pairs N] [--tables] [--campus]
+    python benchmarks/leaving_out.py FOLDER... [--pairs N] [--tables] [--columns] [--random N] [--campus]
 
 FOLDER holds surveys, each in a folder `survey/`. Of each, every device is left out in turn (its hosts stay, without a
-place); with --tables every table as well, of all devices at once. The whole survey's verdicts are the truth. Counted
-are the verdicts that are known, those that contradict it, and what became of the mends that `why` proposes for up to N
-pairs that fail (3 unless told), carried out on the whole survey: a pair that works there must not stop. One that works
-there by luck only is counted by itself: from a half-known survey nobody can see that, and the true mend ends it, too.
-With --campus the same of each mend of `check`, and of all that `why --all` proposes together.
+place); with --tables every table as well, of all devices at once; with --columns every column; and with --random N so
+often devices, tables of devices, rows and cells at random, while coverage says what was not read in full. The whole
+survey's verdicts are the truth. Counted are the verdicts that are known, those that contradict it, and what became of
+the mends that `why` proposes for up to N pairs that fail (3 unless told), carried out on the whole survey: a pair that
+works there must not stop. One that works there by luck only is counted by itself: from a half-known survey nobody can
+see that, and the true mend ends it, too. With --campus the same of each mend of `check`, and of all that `why --all`
+proposes together.
 """
 
 import argparse
@@ -22,18 +24,61 @@ from msgspec.structs import replace
 import crossthread as ct
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.way.echo import lucky
-from crossthread.survey.records import TABLES
+from crossthread.survey.records import READ_IN_FULL, TABLES, Coverage, columns_of
 
 UNREAD = ("gateways", "routes", "ports", "trees", "tree_ports", "macs", "arp", "neighbors", "devices")
 """Tables left out; of `vlans`, no row says that every VLAN exists, so it is none that can be unread."""
+
+
+EMPTY = {"gateways": ("port", "untagged"), "ports": ("allowed_macs",), "devices": ("routing6",)}
+"""Columns whose empty cells mean something, or which hardly anybody reads."""
 
 
 def rebuilt(survey, rows):
     return ct.Survey(info=survey.info, **{name: tuple(rows.get(name, survey.table(name))) for name in TABLES})
 
 
-def parts(survey, with_tables):
+def optional(name):
+    """The columns of a table that may be left out, and mean nothing where they are empty."""
+    fixed = {*TABLES[name].KEY, "device", "source", "extra", *EMPTY.get(name, ())}
+    return [column for column, (_, must) in columns_of(TABLES[name]).items() if not must and column not in fixed]
+
+
+def without_columns(survey):
+    """The survey without each column that is no key, and means nothing where it is empty."""
+    for name in TABLES:
+        rows = survey.table(name)
+        for column in optional(name) if name not in ("coverage", "filters", "vlans") else ():
+            if any(getattr(row, column) is not None for row in rows):
+                yield f"{name}.{column}", rebuilt(survey, {name: [replace(row, **{column: None}) for row in rows]})
+
+
+def thinned(survey, chance):
+    """The survey without whatever chance leaves out."""
+    devices = list(dict.fromkeys(row.device for row in survey.ports))
+    gone = set(chance.sample(devices, min(len(devices) - 1, chance.choice([0, 0, 1, 1, 2]))))
+    rows, unread = {}, set()
+    for name in TABLES:
+        kept, lost = [], {device for device in devices if chance.random() < 0.08}
+        blank = {column for column in optional(name) if column != "port" and chance.random() < 0.06}
+        whole = chance.random() < 0.5
+        for row in survey.table(name) if name != "coverage" else ():
+            if (name not in ("hosts", "vlans") and row.device in gone | lost) or chance.random() < 0.01:
+                unread.add((row.device, name))
+                continue
+            some = name not in ("filters", "vlans") and (whole or chance.random() < 0.3)
+            unplugged = {"device": None, "port": None} if name == "hosts" and row.device in gone else {}
+            kept.append(replace(row, **unplugged, **dict.fromkeys(blank if some else ())))
+        rows[name] = kept
+    rows["coverage"] = [Coverage(*place, "no") for place in sorted(unread) if place[1] in READ_IN_FULL]
+    return rebuilt(survey, rows)
+
+
+def parts(survey, with_tables, columns, random_ones, label):
     """The half-known surveys, each with what was left out."""
+    yield from (without_columns(survey) if columns else ())
+    for number in range(random_ones):
+        yield f"part {number}", thinned(survey, random.Random(f"{label} {number}"))
     for device in dict.fromkeys(row.device for row in survey.ports):
         rows = {name: [r for r in survey.table(name) if r.device != device] for name in TABLES if name != "hosts"}
         hosts = [replace(r, device=None, port=None) if r.device == device else r for r in survey.hosts]
@@ -45,12 +90,12 @@ def parts(survey, with_tables):
 
 def tried(job):
     """What one whole survey's parts come to: counts, and a line for everything that must not be."""
-    case, many, with_tables, campus = job
+    case, many, campus, *which = job
     whole = ct.read_survey(case)
     full = ct.Network(whole)
     truth = {(a, b): verdict for a, b, verdict in ct.matrix(full).reaches}
     context, count, lines, known = Context(full), Counter(), [], {}
-    for left_out, survey in parts(whole, with_tables):
+    for left_out, survey in parts(whole, *which, case.parent.name):
         network = ct.Network(survey)
         said = {(a, b): verdict for a, b, verdict in ct.matrix(network).reaches}
         count["verdicts"] += len(said)
@@ -94,12 +139,14 @@ def main():
     parser.add_argument("folders", nargs="+", type=Path)
     parser.add_argument("--pairs", type=int, default=3)
     parser.add_argument("--tables", action="store_true")
+    parser.add_argument("--columns", action="store_true")
+    parser.add_argument("--random", type=int, default=0, metavar="N")
     parser.add_argument("--campus", action="store_true")
     given = parser.parse_args()
     total = Counter()
     found = [path.parent for folder in given.folders for path in sorted(folder.rglob("survey.toml"))]
     with ProcessPoolExecutor(2) as pool:
-        jobs = [(case, given.pairs, given.tables, given.campus) for case in found]
+        jobs = [(case, given.pairs, given.campus, given.tables, given.columns, given.random) for case in found]
         for count, lines in pool.map(tried, jobs, chunksize=2):
             total += count
             print(*lines, sep="\n", end="\n" if lines else "")

@@ -32,7 +32,8 @@ from crossthread.diagnosis.repair.side_effects import Stopped
 from crossthread.network.topology.names import End
 from crossthread.sources.gathering import gather
 from crossthread.survey import Info
-from crossthread.survey.records import READ_IN_FULL, TABLES, Coverage, Gateway, TreePort, Vlan, columns_of
+from crossthread.survey.records import READ_IN_FULL, TABLES, Coverage, Gateway, Port, Tree, TreePort, Vlan, columns_of
+from crossthread.values import VlanSet
 from tests.building import DATA, LAB, cabled, hosts, network_of, ports, truth_of
 from tests.test_command import run
 from tests.test_generated import plant
@@ -252,6 +253,12 @@ class Harm(unittest.TestCase):
         wire = [Gateway("crane", f"g1.{v}", f"10.9.{v}.1/24", port="g1", untagged="no") for v in (10, 20)]
         two = Network(Survey(gateways=tuple(wire)))
         self.assertIsNone(two.hearing.hears(*two.stations.gateways))  # they may tag alike
+
+    def test_an_unread_vlan_may_be_any_that_something_tells_apart(self):
+        ports = [Port("sw", "a", allowed=VlanSet.parse("5-9")), Port("sw", "b", voice=30)]
+        trees = [Tree("sw", 20, protocol="per-vlan"), Tree("sw", 0, protocol="rstp")]
+        told = Network(Survey(ports=tuple(ports), trees=tuple(trees))).fabric.vids
+        self.assertEqual(VlanSet(told), VlanSet.parse("1-2 5-6 20 30"))  # two of those in the list, two of all others
 
     def test_the_only_vlan_that_is_left_is_not_one_that_was_read(self):
         with tempfile.TemporaryDirectory() as folder:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from crossthread.network.dependencies import PARTS, stale
-from crossthread.network.switching.known_vids import find_known_vids, find_vids
+from crossthread.network.switching.known_vids import TELLING_VIDS_APART, find_known_vids, find_vids
 from crossthread.network.topology.names import End, Names, find_devices
 from crossthread.survey import Survey
 from crossthread.survey.difference import difference
@@ -69,18 +69,14 @@ class Kept:
             found |= {"trees", "bridging"}
         if find_devices(survey) != names.devices:
             found |= set(PARTS)
-        same_vids = find_known_vids(survey) == known and (
-            not columns & _OF_LISTS or find_vids(survey) == find_vids(before)
-        )
+        told_apart = columns & TELLING_VIDS_APART
+        same_vids = find_known_vids(survey) == known and (not told_apart or find_vids(survey) == find_vids(before))
         if not same_vids:
             found.add("bridging")
         self.stale = frozenset(found)
         self.only_hosts = set(rows) <= {"hosts", "ports"} and None not in rows.values() and found <= {"bridging"}
         self.only_hosts = self.only_hosts and same_vids
         self.tree_ends = ends if "names" not in found else set[End]()
-
-
-_OF_LISTS = {"ports.allowed", "ports.untagged", "trees.vlans"}
 
 
 def _leave_the_bridge(before: Survey, survey: Survey, places: frozenset[int]) -> bool:

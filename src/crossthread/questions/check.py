@@ -122,13 +122,13 @@ def _together(first: Check, second: Check) -> Check:
     return Check(tuple(ordered), _counts(ordered), tuple(accepted.values()), 0, first.unchecked)
 
 
-def _told(faults: Faults, known: Set[Identity]) -> Check:
+def _told(one: Faults, known: Set[Identity]) -> Check:
     """What was found, each under what it follows from, without the mends that would stop somebody."""
-    context = faults.context
-    proven = iter(each_harmless(context, [finding for finding in faults.kept if finding.identity not in known]))
-    kept = [finding if finding.identity in known else next(proven) for finding in faults.kept]
-    findings = told_apart(context.network.survey, sorted(nested(context, kept, faults.causes), key=_order))
-    accepted = tuple(sorted(faults.accepted, key=_order))
+    context = one.context
+    proven = iter(each_harmless(context, [finding for finding in one.kept if finding.identity not in known]))
+    kept = [finding if finding.identity in known else next(proven) for finding in one.kept]
+    findings = told_apart(context.network.survey, sorted(nested(context, kept, one.causes), key=_order))
+    accepted = tuple(sorted(one.accepted, key=_order))
     return Check(findings, _counts(findings), accepted, unchecked=not_read(context.network))
 
 

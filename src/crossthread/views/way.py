@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import msgspec
 
+from crossthread.network.hosts.classes import vlan_was_read
 from crossthread.network.hosts.station import HostStation, Station, Tap
 from crossthread.network.network import Network
 from crossthread.network.routing.walks import Leg, Walk
 from crossthread.network.switching.nodes import BEYOND, Node, Reached
-from crossthread.network.switching.segments import Fabric
 from crossthread.network.three_valued import vids_in
 from crossthread.network.topology.open_ends import OUTSIDE
 from crossthread.values import BARE, SOME_VID
@@ -71,14 +71,14 @@ def _end_hop(station: Station, asks_for: str | None) -> Hop:
 
 def _bridges(network: Network, leg: Leg) -> list[Hop]:
     """The bridges between the two stations of a leg, by the surest and then shortest way."""
-    fabric = network.fabric
     for tap in leg.sender.taps:
         for goal in leg.receiver.taps:
             for vid in vids_in(tap.enters.sure & goal.leaves.sure) if tap.device and goal.device else ():
                 start, node = Node(tap.device, vid), Node(goal.device, vid)
                 way = network.components.way(start, node)
                 if way is not None:
-                    return _hops(fabric, leg, tap, goal, start, node, way)
+                    return _hops(network, leg, tap, goal, start, node, way)
+    fabric = network.fabric
     best: tuple[int, int, Tap, Tap, Node, Node] | None = None
     for tap in leg.sender.taps:
         for goal in leg.receiver.taps:
@@ -94,19 +94,20 @@ def _bridges(network: Network, leg: Leg) -> list[Hop]:
     if best is None:
         return []
     _, _, tap, goal, start, node = best
-    return _hops(fabric, leg, tap, goal, start, node, fabric.way(start, node))
+    return _hops(network, leg, tap, goal, start, node, fabric.way(start, node))
 
 
-def _hops(fabric: Fabric, leg: Leg, tap: Tap, goal: Tap, start: Node, node: Node, way: list[Reached]) -> list[Hop]:
+def _hops(network: Network, leg: Leg, tap: Tap, goal: Tap, start: Node, node: Node, way: list[Reached]) -> list[Hop]:
     """The bridges along a way."""
     hops = []
-    read = tap.enters.possible.bit_count() == 1
+    read = vlan_was_read(leg.sender, tap, network.names)
     at, enters, tag_in = start, tap.end.port if tap.end else None, _sent(leg.sender, tap)
     for step in way:
         assert step.crossing is not None
         tag = _tag(at, step)
         hops.append(_bridge(at, enters, tag_in, step, tag, read))
-        read = read if step.tagged else fabric.member(step.crossing.far).pvid is not None
+        known = step.crossing.near != OUTSIDE and network.fabric.member(step.crossing.far).pvid is not None
+        read = read if step.tagged else known
         following = Node(step.crossing.far.device, _arrives(way, step, node))
         at, enters, tag_in = following, step.crossing.far.port, tag
     out = goal.end.port if goal.end else None

@@ -36,5 +36,3 @@ def _against_moving(hearing: Hearing, changes: Iterable[Change]) -> Iterator[str
             yield f"others live in VLAN {row.pvid}, where {end} is now"
         elif hearing.context.once(ListedVlans).of_nobody_known(row.pvid):
             yield f"trunks carry VLAN {row.pvid}, where {end} is now, and no interface is known to serve it"
-        elif row.pvid in hearing.context.once(ListedVlans).empty and all(h.row.gateway == NONE for h in hosts):
-            yield f"trunks carry VLAN {row.pvid}, where {end} is now, and no gateway says which is right"

@@ -22,7 +22,7 @@ from crossthread.network.hosts.access import joined, joined_at
 from crossthread.network.hosts.blocks import Block, InnerBlocks, is_broadcast
 from crossthread.network.hosts.hosts import Members
 from crossthread.network.hosts.special import Special
-from crossthread.network.hosts.station import HostStation, Station
+from crossthread.network.hosts.station import HostStation, Station, Tap
 from crossthread.network.hosts.stations import Stations
 from crossthread.network.switching.components import Components, Part
 from crossthread.network.switching.nodes import Node
@@ -364,13 +364,17 @@ def _block(station: Station) -> Block | None:
     return Block.of(str(station.address)) if station.address is not None else None
 
 
+def vlan_was_read(station: Station, tap: Tap, names: Names) -> bool:
+    """Whether a station's frames can join one VLAN only, by what was read; not as no other exists there."""
+    port = names.row(tap.end) if tap.end is not None else None
+    read = station.row.vid is not None if port is None else port.pvid is not None
+    return tap.enters.possible.bit_count() == 1 and (bool(tap.enters.sure) or station.tag > 0 or read)
+
+
 def current_vlan(station: Station, names: Names) -> int | None:
     """The VLAN that a station's frames join, or would join if its link were up, if that is one and known."""
     for tap in station.taps:
-        port = names.row(tap.end) if tap.end is not None else None
-        read = station.row.vid is not None if port is None else port.pvid is not None
-        # What remains as no other VLAN exists there is none that anybody read.
-        if tap.enters.possible.bit_count() == 1 and (tap.enters.sure or station.tag > 0 or read):
+        if vlan_was_read(station, tap, names):
             vid = tap.enters.possible.bit_length() - 1
             return vid if vid != BARE else None
     if not isinstance(station.row, Host):

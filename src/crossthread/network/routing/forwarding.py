@@ -299,7 +299,7 @@ class Forwarding:
         found = self._by_known_routes(gateway, target, seen)
         unread = found.arrives is False and (
             self._unread.routes_of(device)  # a longer prefix than any that was read may be among them
-            or self._routing.untold(device, table, goal)
+            or self._routing.hop_unread(device, table, goal)
         )
         if unread and self._may_be_routed(gateway, target, seen):
             found = msgspec.structs.replace(found, arrives=None, stop=Stop("beyond", gateway, goal))

@@ -97,11 +97,11 @@ class Routing:
             self._chosen[key] = self._choose(device, table, target)
         return self._chosen[key]
 
-    def untold(self, device: str, table: str | None, target: Address) -> bool:
+    def hop_unread(self, device: str, table: str | None, target: Address) -> bool:
         """Whether a route of a device leads to an address by a next hop that was not observed."""
         leading = (row for row in self.routes(device) if row.table == table and row.kind in (None, "unicast"))
-        told = (row for row in leading if row.next_hop is None and row.origin != "connected")
-        return any(target in self._prefixes[row.prefix] for row in told)
+        unread = (row for row in leading if row.next_hop is None and row.origin != "connected")
+        return any(target in self._prefixes[row.prefix] for row in unread)
 
     def _choose(self, device: str, table: str | None, target: Address) -> list[Choice]:
         found = [(-choice.length, 0, 0, n, choice) for n, choice in enumerate(self.connected(device, table, target))]

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from itertools import islice
 
 from crossthread.network.three_valued import EVERY_VID, vids_in
 from crossthread.survey import Survey
+from crossthread.values import VID_MAX
 
 
 def find_known_vids(survey: Survey) -> int:
@@ -21,7 +23,7 @@ def find_vids(survey: Survey) -> int:
     Of one kind are all those others that no list tells apart. With one alone of each, two ports of which nothing was
     observed would be in one VLAN for sure.
     """
-    known = find_known_vids(survey)
+    known = find_known_vids(survey) | sum(1 << vid for vid in set(_alone(survey)))
     lists = {held for table, column in _LISTS for held in survey.distinct(table, column) if held is not None}
     kinds = [EVERY_VID & ~known]
     for held in lists:
@@ -29,7 +31,19 @@ def find_vids(survey: Survey) -> int:
     return known | sum(1 << vid for kind in kinds for vid in islice(vids_in(kind), 2))
 
 
+def _alone(survey: Survey) -> Iterator[int]:
+    """The VIDs that are treated otherwise than others and are in no list: for phones, or by trees of their own."""
+    yield from filter(None, survey.distinct("ports", "voice"))
+    trees = set(zip(survey.column("trees", "protocol"), survey.column("trees", "instance"), strict=True))
+    yield from (vid for protocol, vid in trees if protocol == "per-vlan" and 0 < vid <= VID_MAX)
+
+
 _LISTS = (("ports", "allowed"), ("ports", "untagged"), ("trees", "vlans"))
+TELLING_VIDS_APART = frozenset(
+    {*(f"{table}.{column}" for table, column in _LISTS), "ports.voice", "trees.instance", "trees.protocol"}
+)
+"""The columns by which VIDs are told apart of which the survey does not speak one by one."""
+
 _FEW = 128
 """A list of more VLANs than this, such as 1-99 101-4094, says what a port keeps out, and not what is there."""
 
