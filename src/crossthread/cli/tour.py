@@ -187,7 +187,7 @@ def live_tour(folder: Path, pause: bool) -> None:
 
 def _run(words: list[str], survey: Any) -> None:
     network = Network(survey)
-    questions: dict[str, Callable[[], tuple[Any, Callable[[Any, Any], None]]]] = {
+    questions: dict[str, Callable[[], tuple[object, Callable[[Any, Any], None]]]] = {
         "map": lambda: (map_network(network), show_map),
         "check": lambda: (check(network), show_check),
         "matrix": lambda: (matrix(network), show_matrix),

@@ -89,8 +89,8 @@ class Rule(NamedTuple):
     reads: frozenset[str]
     needs: frozenset[str]
     differ: frozenset[str]
-    where: Callable[..., Any] | None
-    unless: tuple[Callable[..., Any], ...]
+    where: Callable[..., object] | None
+    unless: tuple[Callable[..., object], ...]
     follows: tuple[str, ...]
     follows_in_vlan: tuple[str, ...]
     cuts: bool
@@ -104,8 +104,8 @@ def rule(
     reads: str = "",
     needs: str = "",
     differ: str = "",
-    where: Callable[..., Any] | None = None,
-    unless: Iterable[Callable[..., Any]] = (),
+    where: Callable[..., object] | None = None,
+    unless: Iterable[Callable[..., object]] = (),
     follows: str = "",
     follows_in_vlan: str = "",
     cuts: bool = False,

@@ -77,7 +77,7 @@ async def read_by_shell(entry: Access, place: Place, address: str, folder: Path)
     """
     import asyncssh
 
-    given: dict[str, Any] = {"known_hosts": str(Path(entry.known_hosts).expanduser())} if entry.known_hosts else {}
+    given: dict[str, object] = {"known_hosts": str(Path(entry.known_hosts).expanduser())} if entry.known_hosts else {}
     if entry.key:
         given["client_keys"] = [str(Path(entry.key).expanduser())]
         given["passphrase"] = entry.pass_phrase.reveal() if entry.pass_phrase else None

@@ -7,7 +7,7 @@ each, of IPv4 where they have one; its *twin* is the same network with their add
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any, TypeVar, cast
+from typing import TypeVar, cast
 
 import msgspec
 
@@ -84,7 +84,7 @@ def _narrowed(change: Change, version: int) -> Change:
 
 def whole(answer: _Told, told: Survey) -> _Told:
     """An answer about a network of one version, with what its changes set put among hosts' other addresses."""
-    found: Any = answer
+    found: object = answer
     if isinstance(answer, Change):
         found = _whole(answer, told)
     elif isinstance(answer, tuple) and answer and not hasattr(answer, "_fields"):

@@ -69,7 +69,7 @@ def recognise(data: bytes) -> tuple[str, Any] | None:
     return None if kind is None else (kind, document)
 
 
-def _writable(value: Any) -> Any:
+def _writable(value: Any) -> object:
     """The same without halves of surrogate pairs, which JSON can spell and no file can hold."""
     if isinstance(value, str):
         return value.encode("utf-8", "replace").decode()

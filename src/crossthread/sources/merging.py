@@ -19,7 +19,7 @@ class Difference(msgspec.Struct, frozen=True):
     """Two sources that say different things of one cell, which was taken, and why."""
 
     table: str
-    key: tuple[Any, ...]
+    key: tuple[object, ...]
     column: str
     taken: str
     taken_from: str
@@ -45,7 +45,7 @@ class Told(msgspec.Struct, frozen=True):
 
 def writable(told: Iterable[Told]) -> Iterator[Told]:
     """The rows as a survey can hold them: a value that could not be read back is left out, a row without a key too."""
-    checked: dict[tuple[str, str, Any], bool] = {}
+    checked: dict[tuple[str, str, object], bool] = {}
     for entry in told:
         record = type(entry.row)
         bad: dict[str, object] = {}
@@ -101,7 +101,7 @@ def merge(base: Survey, told: Iterable[Told], gathered: set[str]) -> tuple[Surve
     """
     differences: list[Difference] = []
     gone = 0
-    fresh: dict[str, dict[tuple[Any, ...], Told]] = {name: {} for name in TABLES}
+    fresh: dict[str, dict[tuple[object, ...], Told]] = {name: {} for name in TABLES}
     for entry in told:
         rows = fresh[type(entry.row).TABLE]
         key = identity(entry.row)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterator
-from typing import Any
 
 from rich.console import Console
 
@@ -92,7 +91,7 @@ def check_sarif(answer: Check, survey: str) -> str:
 
 def _rule(rule: str) -> dict[str, object]:
     known = meaning(rule)
-    found: dict[str, Any] = {"id": rule}
+    found: dict[str, object] = {"id": rule}
     if known is not None:
         found["shortDescription"] = {"text": known.means}
         found["help"] = {"text": f"To confirm it: {known.confirm} The usual mend: {known.mend}"}
@@ -106,7 +105,7 @@ def _result(finding: Finding, index: int, survey: str) -> dict[str, object]:
         place = (at[1], int(at[2])) if at else None
         if place is not None and place not in places:
             places.append(place)
-    locations: list[dict[str, Any]] = [
+    locations: list[dict[str, object]] = [
         {
             "physicalLocation": {
                 "artifactLocation": {"uri": _uri(name if name.endswith(".toml") else f"{survey.rstrip('/')}/{name}")},

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections import Counter, defaultdict
 from collections.abc import Callable, Mapping, Sequence
 from functools import partial
-from typing import Any
+from typing import TYPE_CHECKING
 
 from crossthread.network.spanning.role_arrays import ArrayRoles, column_roles
 from crossthread.network.spanning.roles import BridgeId
@@ -18,6 +18,10 @@ from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End
 from crossthread.survey.records import Tree, TreePort
 from crossthread.values import VID_MAX
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
 
 
 class TreeColumns:
@@ -60,7 +64,7 @@ class TreeColumns:
         for at, device in enumerate(self._devices):
             for held in rows.get(device, ()):
                 self._rows[held.instance][at] = held
-        self._addressed: dict[tuple[str | None, ...], object] = {}
+        self._addressed: dict[tuple[str | None, ...], NDArray[np.int64]] = {}
         self._known: dict[tuple[bytes, ...], ArrayRoles | None] = {}
 
     def roles(self, instance: int) -> ArrayRoles | None:
@@ -106,7 +110,7 @@ class TreeColumns:
             self._known[key] = column_roles(len(order), bridge, ends, device, price[kept], identifier[kept])
         return self._known[key]
 
-    def _by_address(self, addresses: tuple[str | None, ...]) -> Any:
+    def _by_address(self, addresses: tuple[str | None, ...]) -> NDArray[np.int64]:
         """The place of each address among all; negative for none. Mostly the same in every instance."""
         import numpy as np
 
@@ -120,7 +124,7 @@ _ABSENT = 1 << 32
 """In place of a priority: a device that takes no part comes after all that do."""
 
 
-def _identifier(rows: Sequence[Tree | None], order: Any, rank: int) -> BridgeId:
+def _identifier(rows: Sequence[Tree | None], order: NDArray[np.int64], rank: int) -> BridgeId:
     """The identifier of the bridge with this rank."""
     row = rows[order[rank]]
     if row is None or row.priority is None or row.address is None:
@@ -142,7 +146,7 @@ def regular(
     return all(number == 1 for number in count.values())
 
 
-def _by_vid(masks: Sequence[int]) -> Any:
+def _by_vid(masks: Sequence[int]) -> NDArray[np.uint8]:
     """A row of flags for each link, one for each VID, out of its set of VIDs."""
     import numpy as np
 

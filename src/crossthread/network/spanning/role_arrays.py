@@ -10,10 +10,16 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import cached_property
 from itertools import chain
-from typing import Any
+from typing import TYPE_CHECKING
 
 from crossthread.network.spanning.roles import BridgeId, Lan, Offer, Role
 from crossthread.network.topology.names import End
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
+    Numbers = NDArray[np.int64]
 
 _ROLES = ("alternate", "designated", "root")
 
@@ -25,12 +31,12 @@ class ArrayRoles(Mapping[End, Role]):
         self,
         bridge: Callable[[int], BridgeId],
         ends: Sequence[End],
-        device: Any,
-        price: Any,
-        identifier: Any,
-        cost: Any,
-        roots: Any,
-        code: Any,
+        device: Numbers,
+        price: Numbers,
+        identifier: Numbers,
+        cost: Numbers,
+        roots: Numbers,
+        code: Numbers,
     ) -> None:
         self._bridge, self._ends, self._device, self._price = bridge, ends, device, price
         self._identifier, self._cost, self._roots, self._code = identifier, cost, roots, code
@@ -86,7 +92,12 @@ def array_roles(bridges: Mapping[str, BridgeId], lans: Sequence[Lan]) -> ArrayRo
 
 
 def column_roles(
-    bridges: int, bridge: Callable[[int], BridgeId], ends: Sequence[End], device: Any, price: Any, identifier: Any
+    bridges: int,
+    bridge: Callable[[int], BridgeId],
+    ends: Sequence[End],
+    device: Numbers,
+    price: Numbers,
+    identifier: Numbers,
 ) -> ArrayRoles | None:
     """The roles of every port; None if a cable ends twice on one bridge, or a cost is 0.
 

@@ -97,7 +97,7 @@ def _flow(line: str, names: dict[str, str]) -> _Flow:
     told, _, actions = line.partition(" actions=")
     words = [word.strip() for word in told.split(",") if word.strip()]
     action = {"NORMAL": "accept", "drop": "drop"}.get(actions.strip())
-    cells: dict[str, Any] = {"action": action} if action else {"protocol": _NOT_READ}
+    cells: dict[str, object] = {"action": action} if action else {"protocol": _NOT_READ}
     priority, enters, about, resolving = _USUAL, None, dict[str, object](), frozenset("46")
     for word in words:
         key, _, value = word.partition("=")

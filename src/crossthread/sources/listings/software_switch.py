@@ -26,7 +26,7 @@ def rows_of(document: Entry) -> Listing:
     return found
 
 
-def _plain(value: Any) -> Any:
+def _plain(value: object) -> Any:
     if isinstance(value, list) and len(value) == 2:
         if value[0] == "set" and isinstance(value[1], list):
             return [_plain(part) for part in value[1]]
