@@ -11,6 +11,7 @@ from crossthread import Change, Network, SurveyError, apply_changes, check, matr
 from crossthread.demo.generator import generate
 from crossthread.diagnosis.all_rules import ask_about_all, sweep
 from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.repair.turns import Asked, near_turns, turns
 from crossthread.diagnosis.wanted_pairs import Wanted
 from crossthread.network.switching.nodes import BEYOND, Node
 from crossthread.network.three_valued import vids_in
@@ -123,7 +124,15 @@ class Alike(unittest.TestCase):
                 self.assertEqual(class_matrix(copy), class_matrix(fresh), change)
                 self.assertEqual(before.after(copy).matrix, class_matrix(fresh), change)
                 taken_over += copy.moved is not None
+                turned = pairs_of(turns(before.matrix, class_matrix(fresh)))
+                asked = Asked(network), Asked(copy), [change]
+                self.assertEqual(pairs_of(near_turns(*asked, most=10**6)), turned, change)
+                self.assertLessEqual(pairs_of(near_turns(*asked, most=1)), turned, change)
         self.assertGreater(taken_over, 65)
+
+
+def pairs_of(found):
+    return {(a, b, turn.was, turn.now) for turn in found for a in turn.near for b in turn.far if a != b}
 
 
 class Beside(unittest.TestCase):

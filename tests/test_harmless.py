@@ -208,15 +208,18 @@ class Checked(unittest.TestCase):
         self.assertTrue(all(host.host in pair for pair in told))
         self.assertTrue(0 < len(told) <= 20)  # one pair stands for all that are alike
 
-    def test_nor_is_it_proposed_beside_a_thousand_other_hosts(self):
+    def test_nor_is_it_proposed_beside_a_thousand_other_hosts_or_hundreds_of_kinds_of_them(self):
         whole = campus("648433")
-        rows = [(f"bollard-{n}", f"bollard{n}", f"10.250.{n // 200}.{n % 200 + 1}/21") for n in range(1001)]
-        ports = [Port("annex", port, admin="up", oper="up", mode="access", pvid=4000) for _, port, _ in rows]
-        hosts = [Host(name, None, ip, "none", "annex", port, link="up") for name, port, ip in rows]
-        large = replace(whole, ports=[*whole.ports, *ports], hosts=[*whole.hosts, *hosts])
         was = {f.identity: f.repair for f in check(whole).findings}
-        now = {f.identity: f.repair for f in check(large).findings}
-        self.assertEqual({one: now[one] for one in was}, was)
+        alike = [(f"10.250.{n // 200}.{n % 200 + 1}/21", 4000) for n in range(1001)]
+        unlike = [(f"10.250.{n // 60}.{n % 60 * 4 + 1}/30", 3700 + n) for n in range(305)]
+        for places in (alike, unlike):
+            rows = [(f"bollard{n}", *place) for n, place in enumerate(places)]
+            ports = [Port("annex", p, admin="up", oper="up", mode="access", pvid=vid) for p, _, vid in rows]
+            hosts = [Host(f"bollard-{p}", None, ip, "none", "annex", p, link="up") for p, ip, _ in rows]
+            large = replace(whole, ports=[*whole.ports, *ports], hosts=[*whole.hosts, *hosts])
+            now = {f.identity: f.repair for f in check(large).findings}
+            self.assertEqual({one: now[one] for one in was}, was)
         self.assertEqual(self.harmed(whole, why_all(large).repair), [])
 
 

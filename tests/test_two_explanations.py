@@ -110,6 +110,21 @@ class Yard(unittest.TestCase):
         ])  # fmt: skip
         self.assertNotEqual(answer.confidence, "sure")
 
+    def test_whose_port_and_gateway_agree_counts_although_its_address_is_from_elsewhere(self):
+        odd = [interface("crane", "g1.10", 10, address="10.7.7.9/24"), host("desk-loft-1", gateway="10.9.10.78")]
+        odd.append(host("desk-keel-1", address="10.9.20.77/24"))
+        answer = self.asked(odd, desks=(1, 1))
+        self.assertEqual(self.mends(answer), [
+            "gateways crane g1.10 10.7.7.9/24: address = 10.9.10.1/24",
+            "hosts desk-loft-1: gateway = 10.9.10.1",
+        ])  # fmt: skip
+        with tempfile.TemporaryDirectory() as folder:
+            told = check(apply_changes(yard(Path(folder), desks=(1, 1)), odd))
+        self.assertIn("gateways crane g1.10 10.7.7.9/24: address = 10.9.10.1/24", self.mended(told))
+
+    def mended(self, told):
+        return [str(change) for finding in told.findings for change in finding.repair]
+
     def test_an_address_that_something_speaks_of_stays(self):
         odd = [interface("crane", "g1", 10, address="10.7.7.9/24"), at("keel", "t8", pvid=20)]
         spoken = Change("devices", {"device": "loft"}, {"management": "10.7.7.9"})

@@ -14,6 +14,7 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.effects import find_effects
 from crossthread.diagnosis.findings import SEVERITIES, Finding, Identity
 from crossthread.diagnosis.repair.hypotheses import judged
+from crossthread.diagnosis.repair.rival_explanations import speaks_for
 from crossthread.diagnosis.repair.withheld import grounded
 from crossthread.diagnosis.rules import plan as plan_rules
 from crossthread.diagnosis.rules import vlan as vlan_rules
@@ -40,8 +41,10 @@ def find_faults(context: Context, today: date, progress: Callable[[], None] = la
     effects = find_effects(context, progress)
     found: dict[Identity, Finding] = {e.finding.identity: _if_meant(e.told()) for e in effects.effects}
     for finding in sweep(context):
-        if finding.identity not in found:
+        if (known := found.get(finding.identity)) is None:
             found[finding.identity] = _softened(finding)
+        elif known.repair and finding.repair and known.repair != finding.repair:
+            found[finding.identity] = _likelier(context, known, finding)
     by_column: dict[tuple[str, str], list[tuple[Evidence, tuple[str, str]]]] = defaultdict(list)
     for gap in effects.gaps:
         by_column[gap[0].table, gap[0].column].append(gap)
@@ -61,6 +64,14 @@ def find_faults(context: Context, today: date, progress: Callable[[], None] = la
         causes[told.identity] = {finding.identity for finding in way.findings} if way is not None else set()
     kept, accepted, idle = _accepted(context, list(found.values()), today)
     return Faults(context, [*grounded(context, kept), *idle], accepted, causes)
+
+
+def _likelier(context: Context, stopping: Finding, alone: Finding) -> Finding:
+    """A finding that stops somebody, as one pair asks to mend it, or as its rule does, if more speaks for that."""
+    if speaks_for(context, alone) <= speaks_for(context, stopping):
+        return stopping
+    held = {name: getattr(stopping, name) for name in ("severity", "affected", "affects", "example")}
+    return msgspec.structs.replace(alone, **held)
 
 
 _EITHER = ("host-outside-subnet", "port-vlan-wrong")

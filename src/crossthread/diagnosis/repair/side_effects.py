@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from functools import cached_property
 from typing import NamedTuple
 
 import msgspec
 
 from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.repair.turns import Asked, Turn, near_turns, turns
 from crossthread.diagnosis.repair.work_order import WorkStep
 from crossthread.diagnosis.way.echo import lucky
 from crossthread.errors import SurveyError
@@ -24,8 +24,9 @@ Pairs = tuple[tuple[str, str], ...]
 _HOSTS, _CLASSES = 1000, 100
 """Of how many hosts, and classes of them, all pairs are asked to see whom a repair costs: more would be slow."""
 _MOST_CLASSES, _TOLD = 300, 20
-"""How many classes where it is asked of a repair that is to be proposed, and not of each that is weighed; and how many
-pairs are told then at most, where there are many hosts, and one pair stands for all that are alike."""
+"""How many classes where it is asked of a repair that is to be proposed, and not of each that is weighed; of more only
+as many pairs as so many have are asked, the nearest first. And how many pairs are told then at most, where there are
+many hosts, and one pair stands for all that are alike."""
 
 
 def with_touches(
@@ -60,59 +61,13 @@ def _changes(before: ClassMatrix, after: ClassMatrix) -> list[tuple[tuple[str, s
     """
     found = [
         ((one, two), turn.was, turn.now)
-        for turn in _turns(before, after)
+        for turn in turns(before, after)
         for one in turn.near
         for two in turn.far
         if one != two
     ]
     order = {name: number for number, name in enumerate(name for m in (before, after) for n in m.classes for name in n)}
     return sorted(found, key=lambda change: (order[change[0][0]], order[change[0][1]]))
-
-
-class _Turn(NamedTuple):
-    """Hosts that are alike before and after some changes, others that are, and how the verdict between them changes."""
-
-    near: Sequence[str]
-    far: Sequence[str]
-    was: Verdict
-    now: Verdict
-
-    @property
-    def example(self) -> tuple[str, str] | None:
-        """One pair that stands for all of them; None if there is but one host."""
-        one = self.near[0]
-        two = next((name for name in self.far if name != one), None)
-        return (one, two) if two is not None else None
-
-
-_Classes = Sequence[Sequence[str]]
-
-
-def _parts(before: _Classes, after: _Classes) -> dict[tuple[int | None, int | None], Sequence[str]]:
-    """The hosts that are of one class before and after some changes, by the numbers of these; most are unchanged."""
-    numbers = {names: n for n, names in enumerate(after)}
-    found: dict[tuple[int | None, int | None], Sequence[str]]
-    found = {(n, numbers[names]): names for n, names in enumerate(before) if names in numbers}
-    kept = set(found.values())
-    places = [
-        {name: n for n, names in enumerate(classes) if names not in kept for name in names}
-        for classes in (before, after)
-    ]
-    parts: dict[tuple[int | None, int | None], list[str]] = defaultdict(list)
-    for name in dict.fromkeys((*places[0], *places[1])):
-        parts[places[0].get(name), places[1].get(name)].append(name)
-    return found | parts
-
-
-def _turns(before: ClassMatrix, after: ClassMatrix) -> Iterator[_Turn]:
-    verdicts: list[dict[tuple[int | None, int | None], Verdict]]
-    verdicts = [{(a, b): verdict for a, b, verdict in m.reaches} for m in (before, after)]
-    parts = _parts(before.classes, after.classes)
-    for (old, new), members in parts.items():
-        for (far_old, far_new), others in parts.items():
-            was, now = verdicts[0].get((old, far_old), "fails"), verdicts[1].get((new, far_new), "fails")
-            if was != now:
-                yield _Turn(members, others, was, now)
 
 
 def echoes(context: Context) -> Echoes:
@@ -145,9 +100,9 @@ class Stopped:
         """The pairs that stop with some changes.
 
         Of a network of many hosts, or many kinds of them, nothing is worked out but of what is to be `proposed`, and a
-        few pairs stand for all; nor of very many kinds of hosts, nor of changes that cannot be made.
+        few pairs stand for all; nor of changes that cannot be made.
         """
-        if (self.large and not proposed) or len(self._context.network.classes.all) > _MOST_CLASSES:
+        if self.large and not proposed:
             return Costs()
         key = tuple(map(str, changes))
         if key not in self._known:
@@ -169,13 +124,15 @@ class Stopped:
         return self._echoes.matrix
 
     @cached_property
-    def _places(self) -> dict[str, int]:
-        return {name: number for number, names in enumerate(self._before.classes) for name in names}
+    def _asked(self) -> Asked:
+        return Asked(self._context.network)
 
     def _lucky(self, pair: tuple[str, str]) -> bool:
         """Whether a pair works by luck only, worked out once for all of one class that are at the same device."""
-        hosts = [self._context.network.stations.hosts[name.casefold()] for name in pair]
-        key = tuple((self._places[host.name], host.end.device if host.end else None) for host in hosts)
+        hosts, classes = self._context.network.stations.hosts, self._context.network.classes
+        ends = [hosts[name.casefold()].end for name in pair]
+        places = [classes.place(hosts.number(name)) for name in pair]
+        key = tuple((place, end.device if end else None) for place, end in zip(places, ends, strict=True))
         if key not in self._luck:
             self._luck[key] = lucky(self._context, *pair)
         return self._luck[key]
@@ -185,15 +142,19 @@ class Stopped:
             after = self._context.network.mended(changes)
         except SurveyError:
             return Costs()
+        if len(self._context.network.classes.all) > _MOST_CLASSES:
+            return self._examples(near_turns(self._asked, Asked(after), changes, _MOST_CLASSES**2))
         now = self._echoes.after(after).matrix
         if self.large:
-            return self._examples(now)
+            return self._examples(turns(self._before, now))
         changed = _changes(self._before, now)
-        turns = {pair: (was, now) for pair, was, now in changed if now == "fails" or (was, now) == ("works", "unknown")}
-        by_luck = {pair for pair in turns if self._lucky(pair)}
+        turned = {
+            pair: (was, now) for pair, was, now in changed if now == "fails" or (was, now) == ("works", "unknown")
+        }
+        by_luck = {pair for pair in turned if self._lucky(pair)}
 
         def those(was: Verdict, now: Verdict, lucky: bool = False) -> Pairs:
-            return tuple(pair for pair, turn in turns.items() if turn == (was, now) and (pair in by_luck) is lucky)
+            return tuple(pair for pair, turn in turned.items() if turn == (was, now) and (pair in by_luck) is lucky)
 
         return Costs(
             stops=those("works", "fails"),
@@ -202,11 +163,11 @@ class Stopped:
             unsure=those("works", "unknown"),
         )
 
-    def _examples(self, after: ClassMatrix) -> Costs:
+    def _examples(self, found_turns: Iterable[Turn]) -> Costs:
         """The same for a network of many hosts: one pair for all that are alike, and no more than a few."""
         found: dict[str, list[tuple[str, str]]] = {name: [] for name in Costs._fields}
         kinds = {("works", "fails"): "stops", ("unknown", "fails"): "doubtful", ("works", "unknown"): "unsure"}
-        for turn in _turns(self._before, after):
+        for turn in found_turns:
             kind, pair = kinds.get((turn.was, turn.now)), turn.example
             if kind is None or pair is None or len(found[kind]) >= _TOLD or len(found["luck"]) >= 5 * _TOLD:
                 continue

@@ -15,7 +15,7 @@ from crossthread.network.hosts.classes import HostClass
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.survey.changes import Change
 from crossthread.survey.records import Gateway
-from crossthread.values import NONE, Address, address
+from crossthread.values import NONE, Address, PrefixedAddress, address
 
 
 @rule("gateway-address-wrong", "Gateway and routing", About.GATEWAY)
@@ -106,7 +106,7 @@ def _most_asked(context: Context, gateway: Interface, wanted: dict[Address, list
     assert gateway.address is not None
     own = gateway.address
     counts = {hop: sum(len(one.hosts) for one in users) for hop, users in wanted.items()}
-    best = max(counts, key=lambda hop: (counts[hop], end_of(hop, own) is not None), default=None)
+    best = max(counts, key=lambda hop: (counts[hop], _end(hop, own) is not None), default=None)
     used = counts.get(own.ip, 0)
     if best is None or counts[best] <= used:
         return None
@@ -115,16 +115,27 @@ def _most_asked(context: Context, gateway: Interface, wanted: dict[Address, list
 
 
 def asked_for(context: Context, gateway: Interface, vid: int | None) -> dict[Address, list[HostClass]]:
-    """The addresses that hosts have as their gateway, of its VLAN or its subnet, each with those hosts."""
+    """The addresses that hosts have as their gateway, of its VLAN or its subnet, each with those hosts.
+
+    A host of the VLAN with an address from elsewhere counts if its gateway is in the subnet of others there: port and
+    gateway speak for each other, and its address is the odd one out.
+    """
     assert gateway.address is not None
     own = (context.expected.subnet(gateway) or gateway.address).network
     found: dict[Address, list[HostClass]] = defaultdict(list)
+    odd: list[tuple[Address, HostClass]] = []
     for one in context.network.classes.all:
         host = one.hosts[0]
         if one.gateway in (None, NONE) or host.address is None or (one.vid != vid and host.address.ip not in own):
             continue
         hop = ip_interface(str(one.gateway)).ip
         if hop in host.address.network and hop.version == own.version and (one.vid == vid or hop in own):
+            found[hop].append(one)
+        elif one.vid == vid and hop not in host.address.network:
+            odd.append((hop, one))
+    subnets = {one.hosts[0].address.network for users in found.values() for one in users if one.hosts[0].address}
+    for hop, one in odd:
+        if any(hop in subnet for subnet in subnets):
             found[hop].append(one)
     return found
 
@@ -140,8 +151,13 @@ def more_usual(context: Context, gateway: Interface, hop: Address) -> bool:
     usual = {kind for kind in habits if kind is not None}
     if len(others) < 2 or habits[None] * 4 > len(others):
         return False
-    theirs, its = end_of(hop, gateway.address), end_of(gateway.address.ip, gateway.address)
+    theirs, its = _end(hop, gateway.address), end_of(gateway.address.ip, gateway.address)
     return theirs is not None and (its is None or (theirs in usual and its not in usual))
+
+
+def _end(hop: Address, own: PrefixedAddress) -> str | None:
+    """Whether an address is at an end of its subnet, if that is as large as one that is not."""
+    return end_of(hop, ip_interface(f"{hop}/{own.network.prefixlen}"))
 
 
 _WIDE = 4
