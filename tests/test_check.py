@@ -8,6 +8,7 @@ from pathlib import Path
 
 from crossthread import Change, Network, apply_changes, check, matrix
 from crossthread.demo import FAULTS, faulty, healthy
+from crossthread.demo.generator import generate
 from crossthread.diagnosis import rules
 from crossthread.diagnosis.findings import SEVERITIES
 from crossthread.diagnosis.meanings import meanings
@@ -224,6 +225,14 @@ class Planted(unittest.TestCase):
             "frames of VLAN 10 at galley port1 of galley-till come out in VLAN 30 at ropehall port3", told.says
         )
         self.assertEqual({f.rule for f in told.follows} & {"vlan-leak"}, {"vlan-leak"})
+
+    def test_a_vlan_that_a_device_lacks_is_none_to_make_for_a_port_that_is_in_it_by_mistake(self):
+        survey = generate(3, 20, 200, 4, 32)
+        one, two = [h for h in survey.hosts if h.device == survey.hosts[0].device][:2]
+        moved = [Change("ports", {"device": h.device, "port": h.port}, {"pvid": 2, "oper": "up"}) for h in (one, two)]
+        for changes, under in ((moved[:1], ["port-vlan-missing"]), (moved, [])):  # of two somebody may have meant it
+            wrong = [f for f in check(apply_changes(survey, changes)).findings if f.rule == "port-vlan-wrong"]
+            self.assertEqual([[f.rule for f in finding.follows] for finding in wrong], [under] * len(changes))
 
     def test_many_hosts_in_the_wrong_vlan_are_each_named(self):
         wrong = [at("lighthouse-1", f"port{n}", pvid=30) for n in (3, 4, 5)]

@@ -142,7 +142,8 @@ class Stopped:
             after = self._context.network.mended(changes)
         except SurveyError:
             return Costs()
-        if len(self._context.network.classes.all) > _MOST_CLASSES:
+        many = len(self._context.network.classes.all) > _MOST_CLASSES
+        if many or (self.large and after.moved is not None):
             return self._examples(near_turns(self._asked, Asked(after), changes, _MOST_CLASSES**2))
         now = self._echoes.after(after).matrix
         if self.large:

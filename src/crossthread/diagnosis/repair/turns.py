@@ -93,15 +93,20 @@ class Asked:
 
 
 def near_turns(before: Asked, after: Asked, changes: Sequence[Change], most: int) -> Iterator[Turn]:
-    """What turns between the classes that some changes are nearest to and all others, of so many pairs at most.
+    """What turns between the classes that some changes are nearest to and all others.
 
-    Where nothing but hosts moves, those are all that can turn. Else first come the classes whose VLAN the changes name
-    or whose VLAN holds together otherwise with them, or whose gateway is on a changed device; then those that are at
-    one; then some of the rest.
+    Where nothing but hosts moves, those are all that can turn. Else so many pairs are asked at most: first come the
+    classes whose VLAN the changes name or whose VLAN holds together otherwise with them, or whose gateway is on a
+    changed device; then those that are at one; then some of the rest.
     """
     parts = _parts(before.names, after.names)
-    rows = _nearest(before.network, after.network, parts, changes)
-    for part in rows[: max(1, most // max(1, len(parts)))]:
+    moved = after.network.moved
+    if moved is not None and moved[0] is before.network:
+        number = before.network.stations.hosts.number
+        rows = [part for part, (first, *_) in parts.items() if number(first) in moved[1]]
+    else:
+        rows = _nearest(before.network, after.network, parts, changes)[: max(1, most // max(1, len(parts)))]
+    for part in rows:
         for other in parts:
             for near, far in dict.fromkeys(((part, other), (other, part))):
                 was, now = before.verdict(near[0], far[0]), after.verdict(near[1], far[1])
@@ -113,9 +118,6 @@ def _nearest(
     before: Network, after: Network, parts: Mapping[_Part, Sequence[str]], changes: Sequence[Change]
 ) -> list[_Part]:
     """The parts that changes may concern, the nearest first."""
-    if after.moved is not None and after.moved[0] is before:
-        spelled = before.stations.hosts
-        return [part for part, (first, *_) in parts.items() if spelled.number(first) in after.moved[1]]
     named = _vids(changes)
     devices = {str(change.key["device"]) for change in changes if "device" in change.key}
     gateways = {str(station.ip) for station in before.stations.gateways if station.row.device in devices}

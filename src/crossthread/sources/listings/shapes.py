@@ -60,7 +60,7 @@ class _Link(Struct):
     link: str | UnsetType | None = UNSET
     master: str | UnsetType = UNSET
     mtu: _Number | UnsetType = UNSET
-    linkinfo: dict[str, object] | UnsetType = UNSET
+    linkinfo: dict[str, Any] | UnsetType = UNSET
     addr_info: list[_Own] | UnsetType = UNSET
 
 
