@@ -14,7 +14,7 @@ from crossthread.diagnosis.findings import SEVERITIES
 from crossthread.diagnosis.meanings import meanings
 from crossthread.faces.terminal.meanings import meanings_page
 from crossthread.questions.check import select
-from tests.building import cabled, hosts, network_of, ports
+from tests.building import DATA, cabled, hosts, network_of, ports
 
 
 def edit(table, cells, **key):
@@ -225,6 +225,28 @@ class Planted(unittest.TestCase):
             "frames of VLAN 10 at galley port1 of galley-till come out in VLAN 30 at ropehall port3", told.says
         )
         self.assertEqual({f.rule for f in told.follows} & {"vlan-leak"}, {"vlan-leak"})
+
+    def test_no_two_mends_put_two_hosts_past_each_other(self):
+        for name, mended, only_told in (
+            (
+                "379711",
+                "ports sw-d ge2: mode = access, pvid = 17, allowed = , untagged = ",
+                "ports sw-c ge7: pvid = 235",
+            ),
+            ("479813", "ports sw-a eth5: pvid = 303", "ports sw-d eth4: pvid = 22"),  # the one that stops somebody
+        ):
+            found = check(DATA / "half" / name).findings
+            self.assertIn(mended, [str(change) for finding in found for change in finding.repair])
+            self.assertNotIn(only_told, [str(change) for finding in found for change in finding.repair])
+            told = [str(change) for finding in found for other in finding.alternatives for change in other.changes]
+            self.assertIn(only_told, told)
+
+    def test_no_gateway_is_missing_where_only_a_host_is_that_is_there_by_mistake(self):
+        found = check(DATA / "half" / "579820").findings
+        (gateway,) = [f for f in found if f.rule == "gateway-missing"]
+        self.assertEqual([s.vid for s in gateway.subjects], [3152])
+        (port,) = [f for f in found if f.rule == "port-vlan-wrong"]
+        self.assertEqual([(f.rule, [s.vid for s in f.subjects]) for f in port.follows], [("gateway-missing", [2207])])
 
     def test_a_vlan_that_a_device_lacks_is_none_to_make_for_a_port_that_is_in_it_by_mistake(self):
         survey = generate(3, 20, 200, 4, 32)

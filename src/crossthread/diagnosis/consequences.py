@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 
 import msgspec
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import SEVERITIES, Finding, Identity, Subject
+from crossthread.diagnosis.moved_away import left_behind, needs
 from crossthread.diagnosis.registry import cutting, parents, parents_in_vlan
 from crossthread.network.topology.names import End
-from crossthread.survey.records import Port
 from crossthread.values import VlanSet, interface
 
 _Place = tuple[object, ...]
@@ -38,7 +38,7 @@ def nested(context: Context, findings: list[Finding], causes: Mapping[Identity, 
         by_mend[_at_port(finding)].append(finding)
         for place in places[id(finding)]:
             by_place[place].append(finding)
-    left = dict(_left(context, by_rule["port-vlan-wrong"]))
+    left = left_behind(context, by_rule["port-vlan-wrong"])
     above: dict[int, Finding] = {}
     rank = {id(finding): number for number, finding in enumerate(order)}
     for finding in order:
@@ -50,8 +50,8 @@ def nested(context: Context, findings: list[Finding], causes: Mapping[Identity, 
             cause = next((o for o in order if o.identity in known), None)
         if cause is None:
             cause = _by_vlan(finding, by_rule, above)
-        if cause is None and finding.rule == "port-vlan-missing":
-            cause = next((left[device, vid] for device, vid in _lost(finding) if (device, vid) in left), None)
+        if cause is None:
+            cause = next((left[n] for n in needs(finding) if n in left and _leads(above, finding, left[n])), None)
         if cause is None and _at_port(finding) is not None:
             cause = next((o for o in by_mend[_at_port(finding)] if _may_lead(rank, above, finding, o)), None)
         if cause is not None:
@@ -92,21 +92,6 @@ def _at_port(finding: Finding) -> tuple[str, ...] | None:
     if {change.table for change in finding.repair} != {"ports"}:
         return None
     return finding.rule, *(f"{change.key} {change.cells} {change.delete}" for change in finding.repair)
-
-
-def _left(context: Context, findings: Iterable[Finding]) -> Iterator[tuple[tuple[str, int], Finding]]:
-    """The VLANs in which a device has no port any more once the one port that is there by mistake is moved."""
-    for finding in findings:
-        for change in finding.repair:
-            end = End(str(change.key.get("device")), str(change.key.get("port")))
-            row = context.port(end) if "pvid" in change.cells else None
-            beside: Mapping[str, Port] = context.network.names.ports.get(end.device, {})
-            if row and row.pvid and not any(beside[name].pvid == row.pvid for name in beside if name != end.port):
-                yield (end.device, row.pvid), finding
-
-
-def _lost(finding: Finding) -> Iterator[tuple[str, int]]:
-    return ((s.device, s.vid) for s in finding.subjects if s.device is not None and s.vid is not None)
 
 
 def _by_vlan(finding: Finding, by_rule: dict[str, list[Finding]], above: dict[int, Finding]) -> Finding | None:
