@@ -152,14 +152,14 @@ class Yard(unittest.TestCase):
 class Natives(unittest.TestCase):
     """Four switches in a row, one link of which has different native VLANs at its ends."""
 
-    def asked(self, *natives, middle=(10, 20), lists="10 20", pc=10):
+    def asked(self, *natives, middle=(10, 20), lists="10 20", pc=10, far=None):
         """What is told where the middle link has two natives, and the links at its sides have these."""
         first, last = natives
         rows = [
             f"a up trunk {first} 10 20",
             f"b down trunk {first} 10 20",
             f"b up trunk {middle[0]} {lists}",
-            f"c down trunk {middle[1]} {lists}",
+            f"c down trunk {middle[1]} {far or lists}",
             f"c up trunk {last} 10 20",
             f"d down trunk {last} 10 20",
         ]
@@ -170,9 +170,11 @@ class Natives(unittest.TestCase):
                 neighbors=cabled("a up b down", "b up c down", "c up d down"),
                 hosts=hosts("near 10.9.10.20/24 none a pc", "far 10.9.10.21/24 none d pc"),
             )  # fmt: skip
-        (fault,) = why(network, "near", "far").findings
-        self.assertEqual(fault.rule, "link-native-differs")
-        return fault, why(network, "near", "far").confidence
+        self.checked = [f for f in check(network).findings if f.rule == "link-native-differs"]
+        if not far:
+            (fault,) = why(network, "near", "far").findings
+            self.assertEqual(fault.rule, "link-native-differs")
+            return fault, why(network, "near", "far").confidence
 
     def test_what_most_links_have_is_the_sites_habit(self):
         for vid, port in ((10, "c down"), (20, "b up")):
@@ -190,6 +192,13 @@ class Natives(unittest.TestCase):
     def test_what_one_of_several_has_is_none(self):
         fault, sure = self.asked(10, "none")
         self.assertEqual((sure, len(fault.alternatives)), ("open", 2))
+        self.assertEqual([(f.repair, len(f.alternatives)) for f in self.checked], [((), 2)])  # check tells both, too
+
+    def test_a_list_without_it_and_no_native_went_together(self):
+        for vid in (10, 30):
+            self.asked(1, 99, middle=(vid, "none"), lists=f"10 20 {vid}", far="20", pc=20)
+            self.assertEqual([str(f.repair[0])[:14] for f in self.checked], ["ports c down: "])
+            self.assertEqual([f.repair[0].cells["pvid"] for f in self.checked], [vid])
 
 
 class Equals(unittest.TestCase):

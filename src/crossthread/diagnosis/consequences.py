@@ -9,8 +9,8 @@ import msgspec
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import SEVERITIES, Finding, Identity, Subject
-from crossthread.diagnosis.moved_away import left_behind, needs
 from crossthread.diagnosis.registry import cutting, parents, parents_in_vlan
+from crossthread.diagnosis.settled import needs, settled
 from crossthread.network.topology.names import End
 from crossthread.values import VlanSet, interface
 
@@ -38,7 +38,7 @@ def nested(context: Context, findings: list[Finding], causes: Mapping[Identity, 
         by_mend[_at_port(finding)].append(finding)
         for place in places[id(finding)]:
             by_place[place].append(finding)
-    left = left_behind(context, by_rule["port-vlan-wrong"])
+    done = settled(context, by_rule)
     above: dict[int, Finding] = {}
     rank = {id(finding): number for number, finding in enumerate(order)}
     for finding in order:
@@ -51,7 +51,7 @@ def nested(context: Context, findings: list[Finding], causes: Mapping[Identity, 
         if cause is None:
             cause = _by_vlan(finding, by_rule, above)
         if cause is None:
-            cause = next((left[n] for n in needs(finding) if n in left and _leads(above, finding, left[n])), None)
+            cause = next((done[n] for n in needs(finding) if n in done and _leads(above, finding, done[n])), None)
         if cause is None and _at_port(finding) is not None:
             cause = next((o for o in by_mend[_at_port(finding)] if _may_lead(rank, above, finding, o)), None)
         if cause is not None:

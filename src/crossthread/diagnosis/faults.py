@@ -15,7 +15,7 @@ from crossthread.diagnosis.effects import find_effects
 from crossthread.diagnosis.findings import SEVERITIES, Finding, Identity
 from crossthread.diagnosis.repair.hypotheses import judged
 from crossthread.diagnosis.repair.rival_explanations import speaks_for
-from crossthread.diagnosis.repair.withheld import grounded, not_past_each_other
+from crossthread.diagnosis.repair.withheld import grounded, not_past_each_other, weighed
 from crossthread.diagnosis.rules import plan as plan_rules
 from crossthread.diagnosis.rules import vlan as vlan_rules
 from crossthread.diagnosis.rules.survey import survey_gap
@@ -63,7 +63,8 @@ def find_faults(context: Context, today: date, progress: Callable[[], None] = la
         way = search.between(pieces[0][0], pieces[1][0])
         causes[told.identity] = {finding.identity for finding in way.findings} if way is not None else set()
     kept, accepted, idle = _accepted(context, list(found.values()), today)
-    return Faults(context, [*not_past_each_other(context, grounded(context, kept)), *idle], accepted, causes)
+    sound = not_past_each_other(context, weighed(context, grounded(context, kept)))
+    return Faults(context, [*sound, *idle], accepted, causes)
 
 
 def _likelier(context: Context, stopping: Finding, alone: Finding) -> Finding:

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.hearing import Hearing
-from crossthread.diagnosis.judgement.needs import across
+from crossthread.diagnosis.judgement.needs import across, native_lost
 from crossthread.diagnosis.judgement.witness import Witness
 from crossthread.diagnosis.listed_vlans import ListedVlans
 from crossthread.network.hosts.station import HostStation, Interface, Station
@@ -154,6 +154,9 @@ def _native(hearing: Hearing, end: End, vid: object) -> Iterator[Witness]:
     same, count = sum(native in told for told in natives), len(natives)
     if same > 1 and 2 * same > count:  # what fewer links have, or just one, is no habit of the site
         yield Witness(weights.USUAL * (same - 1) / count, f"{same} of {count} other links have it so")
+    own, fars = context.port(end), [context.port(link.far(end)) for link in context.adjacencies_at.get(end, ())]
+    if own is not None and any(far is not None and far.pvid == vid and native_lost(own, far) for far in fars):
+        yield Witness(weights.TAKEN_AWAY, f"its list lacks VLAN {vid}, too, as if both were taken away at once")
     if vid == NONE:
         yield Witness(weights.FREE_NATIVE, "")
     elif vid not in context.used_vlans and (same or vid == 1 or _listed(hearing, end, vid)):

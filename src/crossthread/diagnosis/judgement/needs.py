@@ -1,4 +1,4 @@
-"""What is needed across a link: the VLANs that have stations on its two sides."""
+"""What a link is for: the VLANs that have stations on its two sides, and what its ends had once."""
 
 from __future__ import annotations
 
@@ -9,7 +9,8 @@ from crossthread.diagnosis.context import Context
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.graph import distances
 from crossthread.network.topology.names import End
-from crossthread.values import VlanSet
+from crossthread.survey.records import Port
+from crossthread.values import NO_VID, VlanSet
 
 
 def across(context: Context, link: Adjacency, end: End) -> tuple[VlanSet, VlanSet]:
@@ -53,3 +54,9 @@ def _living(context: Context) -> dict[str, set[int]]:
             if vid and tap.device:
                 found[tap.device].add(vid)
     return found
+
+
+def native_lost(own: Port, far: Port) -> bool:
+    """Whether a trunk has no native VLAN and does not list the far end's, which does: as if both were taken away."""
+    listed = [row.allowed is not None and far.pvid in row.allowed for row in (own, far)]
+    return own.pvid == NO_VID and bool(far.pvid) and own.allowed is not None and listed == [False, True]

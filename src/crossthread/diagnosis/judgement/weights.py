@@ -55,6 +55,8 @@ AT_END = 0.3
 """It is the first or last address of its subnet, as gateways mostly are: decides only between equals."""
 FREE_NATIVE = 0.5
 """No station is in that VLAN, as is fit for a trunk's native one."""
+TAKEN_AWAY = 1.5
+"""A trunk without a native VLAN does not list the far end's either: both went together, as two slips are rare."""
 CARRIED = 0.5
 """The far end carries that VLAN."""
 LEFT_OUT = -1.5

@@ -12,7 +12,7 @@ from crossthread.diagnosis.rules.gateway_address import asked_for
 from crossthread.diagnosis.rules.gateway_missing import places_for
 from crossthread.diagnosis.rules.host.address import free_address
 from crossthread.diagnosis.rules.host.tag import tag_mends
-from crossthread.diagnosis.rules.link import both_trunks
+from crossthread.diagnosis.rules.link import both_trunks, with_native
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
@@ -38,7 +38,7 @@ def _ends(context: Context, finding: Finding) -> list[tuple[End, Port]]:
 def _natives(context: Context, finding: Finding) -> Iterator[Option]:
     ends = _ends(context, finding)
     if len(ends) == 2:
-        yield from ((set_port(ends[n][0], pvid=ends[1 - n][1].pvid or NONE),) for n in (0, 1))
+        yield from ((with_native(*ends[n], ends[1 - n][1].pvid),) for n in (0, 1))
 
 
 def _access_ends(context: Context, finding: Finding) -> Iterator[Option]:

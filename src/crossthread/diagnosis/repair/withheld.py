@@ -12,6 +12,7 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import SEVERITIES, Alternative, Finding
 from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.confidence import confidence_of
+from crossthread.diagnosis.repair.alternatives import alternatives
 from crossthread.diagnosis.repair.rival_explanations import speaks_for
 from crossthread.diagnosis.repair.side_effects import Pairs, Stopped
 from crossthread.diagnosis.repair.trials import changes_of
@@ -58,6 +59,17 @@ def _of_one_host(context: Context, finding: Finding) -> bool:
     ends = [End(str(c.key["device"]), str(c.key["port"])) for c in finding.repair if c.table == "ports"]
     placed = finding.rule in _PLACES and bool(finding.repair) and moves(context, finding)
     return placed and all(context.hosts_at(end) for end in ends)
+
+
+def weighed(context: Context, findings: Iterable[Finding]) -> list[Finding]:
+    """The same findings; of a link whose ends have different native VLANs the likelier end's mend, or both told."""
+
+    def best(finding: Finding) -> Finding:
+        options = alternatives(context, finding, (), lambda _: True, lambda _: 0)
+        found = msgspec.structs.replace(finding, repair=options[0].changes, alternatives=options)
+        return told_only(found) if confidence_of(found) == "open" else msgspec.structs.replace(found, alternatives=())
+
+    return [best(one) if one.rule == "link-native-differs" and one.repair else one for one in findings]
 
 
 def not_past_each_other(context: Context, findings: Sequence[Finding]) -> list[Finding]:

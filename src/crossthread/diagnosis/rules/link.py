@@ -9,10 +9,11 @@ import msgspec
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_port
 from crossthread.diagnosis.findings import Finding, at_port
-from crossthread.diagnosis.judgement.needs import across
+from crossthread.diagnosis.judgement.needs import across, native_lost
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.vlan import leaks, leaks_in_words
 from crossthread.network.topology.adjacency import Adjacency
+from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
 from crossthread.survey.records import Port
 from crossthread.values import NONE, VlanSet
@@ -204,12 +205,10 @@ def link_native_differs(context: Context, adjacency: Adjacency) -> Finding | Non
         if row.mode in TAGS and row is not rows[0] and row is not rows[1]
     )
     fits = {id(row): row.pvid in (other.allowed or ()) for row, other in (rows, rows[::-1])}
-    keep = max(rows, key=lambda row: (common[row.pvid], fits[id(row)]))  # the far end has it in its list, at least
+    lost = {id(row): native_lost(other, row) for row, other in (rows, rows[::-1])}
+    keep = max(rows, key=lambda row: (lost[id(row)], common[row.pvid], fits[id(row)]))  # the far end lists it, at least
     odd = adjacency.b if keep is rows[0] else adjacency.a
     odd_row = rows[1] if keep is rows[0] else rows[0]
-    cells: dict[str, object] = {"pvid": keep.pvid or NONE}
-    if keep.pvid and odd_row.allowed is not None and keep.pvid not in odd_row.allowed:
-        cells["allowed"] = odd_row.allowed | VlanSet.of([keep.pvid])
     return Finding(
         "link-native-differs",
         "breaks" if spills else "risks",
@@ -217,8 +216,16 @@ def link_native_differs(context: Context, adjacency: Adjacency) -> Finding | Non
         f"{adjacency.a} has the native VLAN {rows[0].pvid or NONE}, {adjacency.b} at the other end "
         f"{rows[1].pvid or NONE}.{leaking}{_tree_breaks(context, adjacency)}",
         context.evidence(rows[0], "mode", "pvid") + context.evidence(rows[1], "mode", "pvid"),
-        (set_port(odd, **cells),),
+        (with_native(odd, odd_row, keep.pvid),),
     )
+
+
+def with_native(end: End, row: Port, vid: int | None) -> Change:
+    """Give a trunk's end the native VLAN of the other, which its list then has as well."""
+    cells: dict[str, object] = {"pvid": vid or NONE}
+    if vid and row.mode in TAGS and row.allowed is not None and vid not in row.allowed:
+        cells["allowed"] = row.allowed | VlanSet.of([vid])
+    return set_port(end, **cells)
 
 
 def _tree_breaks(context: Context, adjacency: Adjacency) -> str:

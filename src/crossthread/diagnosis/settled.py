@@ -1,8 +1,8 @@
-"""What nobody needs any more once the ports that are in a VLAN by mistake are moved: it is no fault of its own."""
+"""What the mend of one finding settles for others: what they say is missing or differs is then no fault of its own."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
@@ -11,11 +11,31 @@ from crossthread.survey.records import Port
 from crossthread.values import NONE, interface
 
 Need = tuple[object, ...]
-"""A VLAN that must exist on a device, or a gateway that a subnet must have in a VLAN."""
+"""A VLAN that must exist on a device, a gateway that a subnet must have in a VLAN, or two ends that must agree."""
 
 
-def left_behind(context: Context, moving: Iterable[Finding]) -> dict[Need, Finding]:
-    """What nobody else needs than the hosts at ports that some findings move, with that finding."""
+def settled(context: Context, by_rule: Mapping[str, Sequence[Finding]]) -> dict[Need, Finding]:
+    """What nobody needs any more, or is there, with some findings' mends."""
+    return {**_natives(context, by_rule["link-vlan-missing"]), **_left_behind(context, by_rule["port-vlan-wrong"])}
+
+
+def _natives(context: Context, findings: Iterable[Finding]) -> dict[Need, Finding]:
+    """The links that have one native VLAN at both ends with a mend that lets it across."""
+    found: dict[Need, Finding] = {}
+    for finding in findings:
+        told = {End(str(c.key["device"]), str(c.key["port"])): c.cells for c in finding.repair if "pvid" in c.cells}
+        for end in told:
+            for adjacency in context.adjacencies_at.get(end, ()):
+                far = adjacency.far(end)
+                row = context.port(far)
+                there = told[far]["pvid"] if far in told else row.pvid if row is not None else None
+                if there is not None and there == told[end]["pvid"]:
+                    found["native", frozenset((end, far))] = finding
+    return found
+
+
+def _left_behind(context: Context, moving: Iterable[Finding]) -> dict[Need, Finding]:
+    """What nobody needs but the hosts at ports that some findings move elsewhere, as they are there by mistake."""
     found: dict[Need, Finding] = {}
     moved: dict[str, Finding] = {}
     for finding in moving:
@@ -38,7 +58,7 @@ def left_behind(context: Context, moving: Iterable[Finding]) -> dict[Need, Findi
 
 
 def needs(finding: Finding) -> Iterator[Need]:
-    """What a finding says is missing."""
+    """What a finding says is missing, or differs."""
     vids = [subject for subject in finding.subjects if subject.vid is not None]
     if finding.rule == "port-vlan-missing":
         yield from (("exists", subject.device, subject.vid) for subject in vids)
@@ -46,3 +66,5 @@ def needs(finding: Finding) -> Iterator[Need]:
         told = (fact.value for fact in finding.evidence if (fact.table, fact.column) == ("hosts", "address"))
         subnets = [interface(text).network for text in told if text not in (None, NONE)]
         yield from (("gateway", subject.vid, subnet) for subject in vids for subnet in subnets[:1])
+    elif finding.rule == "link-native-differs":
+        yield "native", frozenset(End(str(subject.device), str(subject.port)) for subject in finding.subjects)
