@@ -6,7 +6,7 @@ import unittest
 from dataclasses import replace
 from pathlib import Path
 
-from crossthread import Change, Network, apply_changes, check, matrix
+from crossthread import Change, Network, apply_changes, check, matrix, read_survey
 from crossthread.demo import FAULTS, faulty, healthy
 from crossthread.demo.generator import generate
 from crossthread.diagnosis import rules
@@ -14,7 +14,9 @@ from crossthread.diagnosis.findings import SEVERITIES
 from crossthread.diagnosis.meanings import meanings
 from crossthread.faces.terminal.meanings import meanings_page
 from crossthread.questions.check import select
+from crossthread.survey.changes import merge_changes
 from tests.building import DATA, cabled, hosts, network_of, ports
+from tests.recording import SURVEYS
 
 
 def edit(table, cells, **key):
@@ -225,6 +227,17 @@ class Planted(unittest.TestCase):
             "frames of VLAN 10 at galley port1 of galley-till come out in VLAN 30 at ropehall port3", told.says
         )
         self.assertEqual({f.rule for f in told.follows} & {"vlan-leak"}, {"vlan-leak"})
+
+    def test_what_follows_from_something_is_gone_once_that_is_mended(self):
+        nested = 0
+        for place in (*SURVEYS, *(DATA / "half").iterdir()):
+            found = check(read_survey(place)).findings
+            below = {one.identity for f in found if f.repair for one in every(f.follows) if one.repair}
+            mends = merge_changes(change for finding in found for change in finding.repair)
+            left = check(apply_changes(read_survey(place), mends)).findings
+            self.assertEqual(below & {one.identity for one in every(left)}, set(), place)
+            nested += len(below)
+        self.assertGreater(nested, 10)
 
     def test_no_two_mends_put_two_hosts_past_each_other(self):
         for name, mended, only_told in (

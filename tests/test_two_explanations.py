@@ -175,6 +175,7 @@ class Natives(unittest.TestCase):
             (fault,) = why(network, "near", "far").findings
             self.assertEqual(fault.rule, "link-native-differs")
             return fault, why(network, "near", "far").confidence
+        return None
 
     def test_what_most_links_have_is_the_sites_habit(self):
         for vid, port in ((10, "c down"), (20, "b up")):

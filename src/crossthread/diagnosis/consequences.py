@@ -3,22 +3,56 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterator, Mapping
+from collections.abc import Container, Iterator, Mapping
 
 import msgspec
 
+from crossthread.diagnosis.all_rules import standing
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import SEVERITIES, Finding, Identity, Subject
 from crossthread.diagnosis.registry import cutting, parents, parents_in_vlan
 from crossthread.diagnosis.settled import needs, settled
+from crossthread.errors import SurveyError
 from crossthread.network.topology.names import End
-from crossthread.values import VlanSet, interface
+from crossthread.survey.changes import Change, merge_changes
+from crossthread.values import VlanSet
 
 _Place = tuple[object, ...]
 
 
-def nested(context: Context, findings: list[Finding], causes: Mapping[Identity, set[Identity]]) -> list[Finding]:
-    """The findings with those that follow from another put under it.
+def consequences(context: Context, findings: list[Finding], causes: Mapping[Identity, set[Identity]]) -> list[Finding]:
+    """The findings with those that follow from another put under it; see `nested`.
+
+    What is wrong with a host follows from nothing if its rule finds it all the same once the mends of all that leads
+    are made: it is a fault of its own, whose mend is to be told.
+    """
+    found = nested(context, findings, causes)
+    under = [other for finding in found if finding.repair for other in _below(finding)]
+    doubtful = [other for other in under if other.repair and any(subject.host for subject in other.subjects)]
+    if not doubtful:
+        return found
+    try:
+        mended = context.network.mended(merge_changes(c for finding in found for c in finding.repair))
+    except SurveyError:
+        return found
+    still = standing(Context(mended, context.plan), doubtful)
+    own = {other.identity for other in doubtful if other.identity in still}
+    return nested(context, findings, causes, own) if own else found
+
+
+def _below(finding: Finding) -> Iterator[Finding]:
+    for other in finding.follows:
+        yield other
+        yield from _below(other)
+
+
+def nested(
+    context: Context,
+    findings: list[Finding],
+    causes: Mapping[Identity, set[Identity]],
+    own: Container[Identity] = (),
+) -> list[Finding]:
+    """The findings with those that seem to follow from another put under it.
 
     Parameters
     ----------
@@ -26,6 +60,8 @@ def nested(context: Context, findings: list[Finding], causes: Mapping[Identity, 
         What was found where.
     causes
         By the identity of a finding the identities of those that were found to cause it, where that was worked out.
+    own
+        The identities of those that follow from nothing.
     """
     # Findings are told apart as objects here: they hold dictionaries, and two may say the same.
     order = sorted(findings, key=lambda f: (SEVERITIES.index(f.severity), -f.affected))
@@ -42,8 +78,11 @@ def nested(context: Context, findings: list[Finding], causes: Mapping[Identity, 
     above: dict[int, Finding] = {}
     rank = {id(finding): number for number, finding in enumerate(order)}
     for finding in order:
+        if finding.identity in own:
+            continue
         above_it = parents().get(finding.rule, ())
-        near = (other for place in places[id(finding)] for other in by_place[place]) if above_it else iter(())
+        held = (place for place in places[id(finding)] if place[0] != "device" or finding.rule == "vlan-unused")
+        near = (other for place in held for other in by_place[place]) if above_it else iter(())
         cause = next((o for o in near if o.rule in above_it and _may_lead(rank, above, finding, o)), None)
         known = causes.get(finding.identity)
         if known:
@@ -67,7 +106,21 @@ def _built(finding: Finding, under: dict[int, list[Finding]]) -> Finding:
     below = under.get(id(finding))
     if not below:
         return finding
-    return msgspec.structs.replace(finding, follows=tuple(_built(other, under) for other in below))
+    same = [other for other in below if _at_port(other) == _at_port(finding) is not None]
+    repair = tuple(_with_lists(n, finding, same) for n in range(len(finding.repair)))
+    return msgspec.structs.replace(finding, repair=repair, follows=tuple(_built(other, under) for other in below))
+
+
+def _with_lists(n: int, finding: Finding, same: list[Finding]) -> Change:
+    """A change of a port's list that also lets through what others of the same kind at that port need."""
+    change = finding.repair[n]
+    lists = [str(one.repair[n].cells["allowed"]) for one in (finding, *same) if one.repair[n].cells.get("allowed")]
+    if len(set(lists)) < 2:
+        return change
+    allowed = VlanSet.parse(lists[0])
+    for text in lists[1:]:
+        allowed |= VlanSet.parse(text)
+    return msgspec.structs.replace(change, cells={**change.cells, "allowed": allowed})
 
 
 def _may_lead(rank: dict[int, int], above: dict[int, Finding], finding: Finding, cause: Finding) -> bool:
@@ -91,7 +144,8 @@ def _at_port(finding: Finding) -> tuple[str, ...] | None:
     """What is the same of findings of one rule that are mended at ports in one go, as for two VLANs of an uplink."""
     if {change.table for change in finding.repair} != {"ports"}:
         return None
-    return finding.rule, *(f"{change.key} {change.cells} {change.delete}" for change in finding.repair)
+    others = ({c: v for c, v in change.cells.items() if c != "allowed"} for change in finding.repair)
+    return finding.rule, *(f"{change.key} {cells}" for change, cells in zip(finding.repair, others, strict=True))
 
 
 def _by_vlan(finding: Finding, by_rule: dict[str, list[Finding]], above: dict[int, Finding]) -> Finding | None:
@@ -99,25 +153,11 @@ def _by_vlan(finding: Finding, by_rule: dict[str, list[Finding]], above: dict[in
     hosts = {subject.host for subject in finding.subjects if subject.host}
     for rule in parents_in_vlan().get(finding.rule, ()):
         for other in by_rule.get(rule, ()):
-            if other is finding or not _leads(above, finding, other) or _outlasts(finding, other):
+            if other is finding or not _leads(above, finding, other):
                 continue
             if (vids and vids & _vids(other)) or hosts & set(other.affects):
                 return other
     return None
-
-
-def _outlasts(finding: Finding, cause: Finding) -> bool:
-    """Whether a host is to get an address of the very subnet that the cause's mend leads to: it is wrong either way."""
-    given = [
-        c.cells.get("address")
-        for one, table in ((finding, "hosts"), (cause, "gateways"))
-        for c in one.repair[:1]
-        if c.table == table
-    ]
-    if len(given) < 2 or not all(text and "/" in str(text) for text in given):
-        return False
-    host, gateway = (interface(str(text)) for text in given)
-    return host.ip in gateway.network
 
 
 def _vids(finding: Finding) -> set[int]:

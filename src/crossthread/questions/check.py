@@ -7,7 +7,7 @@ from datetime import date
 
 from crossthread.answer import Answer
 from crossthread.collector import held_still
-from crossthread.diagnosis.consequences import nested
+from crossthread.diagnosis.consequences import consequences
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.faults import Faults, find_faults
 from crossthread.diagnosis.findings import SEVERITIES, Finding, Identity, Severity, Subject
@@ -127,7 +127,7 @@ def _told(one: Faults, known: Set[Identity]) -> Check:
     context = one.context
     proven = iter(each_harmless(context, [finding for finding in one.kept if finding.identity not in known]))
     kept = [finding if finding.identity in known else next(proven) for finding in one.kept]
-    findings = told_apart(context.network.survey, sorted(nested(context, kept, one.causes), key=_order))
+    findings = told_apart(context.network.survey, sorted(consequences(context, kept, one.causes), key=_order))
     accepted = tuple(sorted(one.accepted, key=_order))
     return Check(findings, _counts(findings), accepted, unchecked=not_read(context.network))
 
