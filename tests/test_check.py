@@ -239,6 +239,12 @@ class Planted(unittest.TestCase):
             nested += len(below)
         self.assertGreater(nested, 10)
 
+    def test_a_link_need_not_carry_a_vlan_for_a_host_whose_address_is_from_elsewhere(self):
+        found = check(DATA / "half" / "279763").findings
+        self.assertNotIn("link-vlan-missing", [f.rule for f in found])
+        (host,) = [f for f in found if f.rule == "host-outside-subnet"]
+        self.assertEqual([f.rule for f in host.follows], ["link-vlan-missing"])
+
     def test_no_two_mends_put_two_hosts_past_each_other(self):
         for name, mended, only_told in (
             (

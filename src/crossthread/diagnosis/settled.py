@@ -16,7 +16,9 @@ Need = tuple[object, ...]
 
 def settled(context: Context, by_rule: Mapping[str, Sequence[Finding]]) -> dict[Need, Finding]:
     """What nobody needs any more, or is there, with some findings' mends."""
-    return {**_natives(context, by_rule["link-vlan-missing"]), **_left_behind(context, by_rule["port-vlan-wrong"])}
+    links = by_rule["link-vlan-missing"]
+    found = {**_natives(context, links), **_left_behind(context, by_rule["port-vlan-wrong"])}
+    return found | _asked_by_mistake(context, links, by_rule["host-outside-subnet"])
 
 
 def _natives(context: Context, findings: Iterable[Finding]) -> dict[Need, Finding]:
@@ -57,6 +59,18 @@ def _left_behind(context: Context, moving: Iterable[Finding]) -> dict[Need, Find
     return {need: finding for need, finding in found.items() if need not in needed}
 
 
+def _asked_by_mistake(context: Context, links: Iterable[Finding], wrong: Iterable[Finding]) -> dict[Need, Finding]:
+    """The links that lack a VLAN which only hosts need there that have an address of its subnet by mistake."""
+    renumbered = {s.host: finding for finding in wrong if finding.repair for s in finding.subjects if s.host}
+    found: dict[Need, Finding] = {}
+    for link in links:
+        if link.affects and link.affected == len(link.affects) and renumbered.keys() >= set(link.affects):
+            hosts = [context.network.stations.hosts[name.casefold()] for name in link.affects]
+            if {context.expected.current_vlan(host) for host in hosts}.isdisjoint(s.vid for s in link.subjects):
+                found["carried", link.identity] = renumbered[link.affects[0]]
+    return found
+
+
 def needs(finding: Finding) -> Iterator[Need]:
     """What a finding says is missing, or differs."""
     vids = [subject for subject in finding.subjects if subject.vid is not None]
@@ -66,5 +80,7 @@ def needs(finding: Finding) -> Iterator[Need]:
         told = (fact.value for fact in finding.evidence if (fact.table, fact.column) == ("hosts", "address"))
         subnets = [interface(text).network for text in told if text not in (None, NONE)]
         yield from (("gateway", subject.vid, subnet) for subject in vids for subnet in subnets[:1])
+    elif finding.rule == "link-vlan-missing":
+        yield "carried", finding.identity
     elif finding.rule == "link-native-differs":
         yield "native", frozenset(End(str(subject.device), str(subject.port)) for subject in finding.subjects)
