@@ -239,6 +239,13 @@ class Planted(unittest.TestCase):
             nested += len(below)
         self.assertGreater(nested, 10)
 
+    def test_of_a_host_without_a_gateway_among_others_without_one_its_port_or_its_address_may_be_wrong(self):
+        (port,) = [f for f in check(DATA / "half" / "179815").findings if f.rule == "port-vlan-wrong"]
+        told = [[str(change) for change in other.changes] for other in port.alternatives]
+        self.assertEqual((port.repair, told), ((), [
+            ["ports sw-a e4: pvid = 566"], ["hosts host-1: address = 192.168.243.2/25, gateway = none"],
+        ]))  # fmt: skip
+
     def test_a_link_need_not_carry_a_vlan_for_a_host_whose_address_is_from_elsewhere(self):
         found = check(DATA / "half" / "279763").findings
         self.assertNotIn("link-vlan-missing", [f.rule for f in found])

@@ -15,7 +15,8 @@ from crossthread.diagnosis.effects import find_effects
 from crossthread.diagnosis.findings import SEVERITIES, Finding, Identity
 from crossthread.diagnosis.repair.hypotheses import judged
 from crossthread.diagnosis.repair.rival_explanations import speaks_for
-from crossthread.diagnosis.repair.withheld import grounded, not_past_each_other, weighed
+from crossthread.diagnosis.repair.undecided import not_past_each_other, weighed
+from crossthread.diagnosis.repair.withheld import grounded
 from crossthread.diagnosis.rules import plan as plan_rules
 from crossthread.diagnosis.rules import vlan as vlan_rules
 from crossthread.diagnosis.rules.survey import survey_gap

@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from functools import partial
 
 import msgspec
 
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.findings import SEVERITIES, Alternative, Finding
+from crossthread.diagnosis.findings import Alternative, Finding
 from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.confidence import confidence_of
-from crossthread.diagnosis.repair.alternatives import alternatives
 from crossthread.diagnosis.repair.rival_explanations import speaks_for
 from crossthread.diagnosis.repair.side_effects import Pairs, Stopped
 from crossthread.diagnosis.repair.trials import changes_of
@@ -59,47 +57,6 @@ def _of_one_host(context: Context, finding: Finding) -> bool:
     ends = [End(str(c.key["device"]), str(c.key["port"])) for c in finding.repair if c.table == "ports"]
     placed = finding.rule in _PLACES and bool(finding.repair) and moves(context, finding)
     return placed and all(context.hosts_at(end) for end in ends)
-
-
-def weighed(context: Context, findings: Iterable[Finding]) -> list[Finding]:
-    """The same findings; of a link whose ends have different native VLANs the likelier end's mend, or both told."""
-
-    def best(finding: Finding) -> Finding:
-        options = alternatives(context, finding, (), lambda _: True, lambda _: 0)
-        found = msgspec.structs.replace(finding, repair=options[0].changes, alternatives=options)
-        return told_only(found) if confidence_of(found) == "open" else msgspec.structs.replace(found, alternatives=())
-
-    return [best(one) if one.rule == "link-native-differs" and one.repair else one for one in findings]
-
-
-def not_past_each_other(context: Context, findings: Sequence[Finding]) -> list[Finding]:
-    """The same findings, of which no two put hosts of one subnet each into the VLAN that the other is in.
-
-    What stops somebody stays, before what only may; then a port that is in the wrong mode, as it is wrong either way.
-    Where nothing tells, both are told.
-    """
-    moves: dict[tuple[object, ...], list[Finding]] = defaultdict(list)
-    against: dict[int, Finding] = {}
-    for finding in findings:
-        for subnet, now, then in _moved(context, finding):
-            against.update((id(one), finding) for one in moves[subnet, then, now])
-            against.update((id(finding), one) for one in moves[subnet, then, now])
-            moves[subnet, now, then].append(finding)
-
-    def rank(finding: Finding) -> tuple[int, bool]:
-        return SEVERITIES.index(finding.severity), finding.rule != "port-mode-wrong"
-
-    lost = {n for finding in findings if (n := id(finding)) in against and rank(finding) >= rank(against[n])}
-    return [told_only(finding) if id(finding) in lost else finding for finding in findings]
-
-
-def _moved(context: Context, finding: Finding) -> Iterator[tuple[object, int | None, object]]:
-    """The subnets of the hosts whose ports a mend puts into another VLAN, with the VLAN now and then."""
-    for change in finding.repair:
-        if change.table == "ports" and "pvid" in change.cells:
-            for host in context.hosts_at(End(str(change.key["device"]), str(change.key["port"]))):
-                if host.address is not None:
-                    yield host.address.network, context.expected.current_vlan(host), change.cells["pvid"]
 
 
 def each_harmless(context: Context, findings: Iterable[Finding]) -> list[Finding]:

@@ -1,0 +1,81 @@
+"""Mends of which nothing that was read decides which is right: each is told as one that may be meant."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable, Iterator, Sequence
+
+import msgspec
+
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.findings import SEVERITIES, Alternative, Finding
+from crossthread.diagnosis.judgement.confidence import confidence_of
+from crossthread.diagnosis.repair.alternatives import alternatives
+from crossthread.diagnosis.repair.hypotheses import hypotheses
+from crossthread.diagnosis.repair.withheld import told_only
+from crossthread.network.topology.names import End
+from crossthread.survey.changes import Change
+from crossthread.values import NONE
+
+
+def weighed(context: Context, findings: Iterable[Finding]) -> list[Finding]:
+    """The same findings, of which those are only told that have two explanations which are about as good.
+
+    That are the ends of a link that have different native VLANs, if nothing decides between them; and the port and the
+    address of a host that has no gateway, which would be the third witness, where nobody serves the VLAN of its port.
+    """
+
+    def best(finding: Finding) -> Finding:
+        if finding.rule == "link-native-differs":
+            options = alternatives(context, finding, (), lambda _: True, lambda _: 0)
+            found = msgspec.structs.replace(finding, repair=options[0].changes, alternatives=options)
+            return (
+                told_only(found) if confidence_of(found) == "open" else msgspec.structs.replace(found, alternatives=())
+            )
+        others = _renumbered(context, finding) if finding.rule == "port-vlan-wrong" else ()
+        told = tuple(Alternative(changes, ()) for changes in (finding.repair, *others))
+        return msgspec.structs.replace(finding, repair=(), alternatives=told) if others else finding
+
+    return [best(finding) if finding.repair else finding for finding in findings]
+
+
+def _renumbered(context: Context, finding: Finding) -> list[tuple[Change, ...]]:
+    """The address of the VLAN that a port is in for a host without a gateway, if nobody serves that VLAN."""
+    hosts = [context.network.stations.hosts[s.host.casefold()] for s in finding.subjects if s.host]
+    for host in hosts[:1]:
+        lone = host.row.gateway == NONE and not context.expected.served(context.expected.current_vlan(host))
+        if lone and context.expected.planned(host) is None:
+            return [
+                told.repair for told in hypotheses(context, host) if told.rule == "host-outside-subnet" and told.repair
+            ]
+    return []
+
+
+def not_past_each_other(context: Context, findings: Sequence[Finding]) -> list[Finding]:
+    """The same findings, of which no two put hosts of one subnet each into the VLAN that the other is in.
+
+    What stops somebody stays, before what only may; then a port that is in the wrong mode, as it is wrong either way.
+    Where nothing tells, both are told.
+    """
+    moves: dict[tuple[object, ...], list[Finding]] = defaultdict(list)
+    against: dict[int, Finding] = {}
+    for finding in findings:
+        for subnet, now, then in _moved(context, finding):
+            against.update((id(one), finding) for one in moves[subnet, then, now])
+            against.update((id(finding), one) for one in moves[subnet, then, now])
+            moves[subnet, now, then].append(finding)
+
+    def rank(finding: Finding) -> tuple[int, bool]:
+        return SEVERITIES.index(finding.severity), finding.rule != "port-mode-wrong"
+
+    lost = {n for finding in findings if (n := id(finding)) in against and rank(finding) >= rank(against[n])}
+    return [told_only(finding) if id(finding) in lost else finding for finding in findings]
+
+
+def _moved(context: Context, finding: Finding) -> Iterator[tuple[object, int | None, object]]:
+    """The subnets of the hosts whose ports a mend puts into another VLAN, with the VLAN now and then."""
+    for change in finding.repair:
+        if change.table == "ports" and "pvid" in change.cells:
+            for host in context.hosts_at(End(str(change.key["device"]), str(change.key["port"]))):
+                if host.address is not None:
+                    yield host.address.network, context.expected.current_vlan(host), change.cells["pvid"]
