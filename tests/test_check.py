@@ -6,7 +6,7 @@ import unittest
 from dataclasses import replace
 from pathlib import Path
 
-from crossthread import Change, Network, apply_changes, check, matrix, read_survey
+from crossthread import Change, Network, apply_changes, check, matrix, read_survey, write_survey
 from crossthread.demo import FAULTS, faulty, healthy
 from crossthread.demo.generator import generate
 from crossthread.diagnosis import rules
@@ -17,6 +17,7 @@ from crossthread.questions.check import select
 from crossthread.survey.changes import merge_changes
 from tests.building import DATA, cabled, hosts, network_of, ports
 from tests.recording import SURVEYS
+from tests.test_command import run
 
 
 def edit(table, cells, **key):
@@ -245,6 +246,17 @@ class Planted(unittest.TestCase):
         self.assertEqual((port.repair, told), ((), [
             ["ports sw-a e4: pvid = 566"], ["hosts host-1: address = 192.168.243.2/25, gateway = none"],
         ]))  # fmt: skip
+
+    def test_a_mend_for_which_not_all_speaks_is_likely(self):
+        told = {str(f.repair[0]): f.confidence for f in check(faulty()).findings if f.repair}
+        self.assertEqual(told["ports ropehall port4: pvid = 20"], "likely")  # others live in VLAN 30, too
+        self.assertEqual(told["ports ropehall port1: allowed = 10 20 30 40 50 90"], "sure")
+        self.assertIsNone(told["vlans lighthouse-2 30: state = active"])  # nothing to judge
+        with tempfile.TemporaryDirectory() as folder:
+            write_survey(faulty(), Path(folder) / "faulty")
+            shown = run("check", Path(folder) / "faulty").stdout
+        self.assertIn("mend  ports ropehall port4: pvid → 20  (likely)", shown)
+        self.assertEqual(shown.count("(likely)"), list(told.values()).count("likely"))
 
     def test_a_link_need_not_carry_a_vlan_for_a_host_whose_address_is_from_elsewhere(self):
         found = check(DATA / "half" / "279763").findings

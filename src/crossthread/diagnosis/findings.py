@@ -13,6 +13,7 @@ from crossthread.survey.survey import Evidence
 
 Severity = Literal["breaks", "risks", "note"]
 SEVERITIES: tuple[Severity, ...] = get_args(Severity)
+Confidence = Literal["sure", "likely", "open"]
 
 
 class Subject(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -77,7 +78,11 @@ class Finding(msgspec.Struct, frozen=True):
     repair
         The changes that would mend it, in an order that works; empty where none can be worked out.
     alternatives
-        The repair and others that are no larger, ranked by what speaks for them; only in an answer about two hosts.
+        The repair and others that are no larger, ranked by what speaks for them, in an answer about two hosts; else
+        what may be meant, where no repair is proposed.
+    confidence
+        How sure its repair is by itself: `sure`, or `likely` if something speaks for another explanation; None where
+        none is proposed, where the repair sets nothing that could be meant otherwise, and in an answer about two hosts.
     affected, affects
         How many hosts lose by it, and the names of the first of them.
     example
@@ -97,6 +102,7 @@ class Finding(msgspec.Struct, frozen=True):
     affects: tuple[str, ...] = ()
     example: tuple[str, str] | None = None
     follows: tuple[Finding, ...] = ()
+    confidence: Confidence | None = None
 
     @property
     def identity(self) -> Identity:

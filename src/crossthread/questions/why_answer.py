@@ -5,8 +5,7 @@ from __future__ import annotations
 import msgspec
 
 from crossthread.answer import Answer
-from crossthread.diagnosis.findings import Finding
-from crossthread.diagnosis.judgement.confidence import Confidence
+from crossthread.diagnosis.findings import Confidence, Finding
 from crossthread.diagnosis.looking import Look
 from crossthread.diagnosis.repair.side_effects import Pairs
 from crossthread.diagnosis.repair.work_order import WorkStep

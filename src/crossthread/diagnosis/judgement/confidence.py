@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Literal, get_args
+from typing import get_args
 
-from crossthread.diagnosis.findings import Alternative, Finding
+from crossthread.diagnosis.findings import Alternative, Confidence, Finding
 from crossthread.diagnosis.judgement import weights
 from crossthread.values import NONE, VlanSet
 
-Confidence = Literal["sure", "likely", "open"]
 _LEVELS: tuple[Confidence, ...] = get_args(Confidence)
 
 _CHOSEN = {

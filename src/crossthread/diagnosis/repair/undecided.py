@@ -79,3 +79,20 @@ def _moved(context: Context, finding: Finding) -> Iterator[tuple[object, int | N
             for host in context.hosts_at(End(str(change.key["device"]), str(change.key["port"]))):
                 if host.address is not None:
                     yield host.address.network, context.expected.current_vlan(host), change.cells["pvid"]
+
+
+_JUDGED = frozenset({"pvid", "mode", "allowed", "address", "gateway", "vid"})
+"""Columns of which the witnesses say what they should be."""
+
+
+def with_confidence(context: Context, findings: Iterable[Finding]) -> tuple[Finding, ...]:
+    """The same findings, each with how sure its mend is, if it sets anything that is judged."""
+
+    def judged(finding: Finding) -> Finding:
+        if all(_JUDGED.isdisjoint(change.cells) for change in finding.repair):
+            return finding
+        options = alternatives(context, finding, (), lambda _: True, lambda _: 0)
+        sure = confidence_of(msgspec.structs.replace(finding, alternatives=options)) == "sure"
+        return msgspec.structs.replace(finding, confidence="sure" if sure else "likely")
+
+    return tuple(map(judged, findings))

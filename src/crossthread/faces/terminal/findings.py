@@ -53,8 +53,7 @@ def _folded(number: int, findings: Sequence[Finding], out: Console, numbered: bo
         paragraph(out, said(finding.says), 3)
     paragraph(out, line(("and at  ", "dim"), others(findings[_SHOWN:])), 3)
     for finding in findings if len(findings) < CROWD else findings[:_SHOWN]:
-        for change in finding.repair:
-            paragraph(out, line(("mend  ", "green"), describe(change)), 5)
+        _mend(finding, out)
     if len(findings) >= CROWD and any(finding.repair for finding in findings):
         paragraph(out, line(("      and so on; --json has the mend of each", "dim")), 5)
 
@@ -87,9 +86,15 @@ def _show_each(
         if finding.alternatives:
             _mends(finding.alternatives, bool(finding.repair), out, at, homes)
         else:
-            for change in finding.repair:
-                paragraph(out, line(("mend  ", "green"), describe(change)), 5)
+            _mend(finding, out)
         _under(finding, out, 5)
+
+
+def _mend(finding: Finding, out: Console) -> None:
+    """The mend of a finding, and whether something speaks for another explanation."""
+    for left, change in enumerate(finding.repair, 1 - len(finding.repair)):
+        word = "  (likely)" if not left and finding.confidence == "likely" else ""
+        paragraph(out, line(("mend  ", "green"), describe(change), (word, "dim")), 5)
 
 
 def _mends(ranked: Sequence[Alternative], proposed: bool, out: Console, at: int, homes: _Homes) -> None:
