@@ -15,8 +15,7 @@ from crossthread.diagnosis.effects import find_effects
 from crossthread.diagnosis.findings import SEVERITIES, Finding, Identity
 from crossthread.diagnosis.repair.hypotheses import judged
 from crossthread.diagnosis.repair.rival_explanations import speaks_for
-from crossthread.diagnosis.repair.undecided import not_past_each_other, weighed
-from crossthread.diagnosis.repair.withheld import grounded
+from crossthread.diagnosis.repair.undecided import decided_mends
 from crossthread.diagnosis.rules import plan as plan_rules
 from crossthread.diagnosis.rules import vlan as vlan_rules
 from crossthread.diagnosis.rules.survey import survey_gap
@@ -64,8 +63,7 @@ def find_faults(context: Context, today: date, progress: Callable[[], None] = la
         way = search.between(pieces[0][0], pieces[1][0])
         causes[told.identity] = {finding.identity for finding in way.findings} if way is not None else set()
     kept, accepted, idle = _accepted(context, list(found.values()), today)
-    sound = not_past_each_other(context, weighed(context, grounded(context, kept)))
-    return Faults(context, [*sound, *idle], accepted, causes)
+    return Faults(context, [*decided_mends(context, kept), *idle], accepted, causes)
 
 
 def _likelier(context: Context, stopping: Finding, alone: Finding) -> Finding:

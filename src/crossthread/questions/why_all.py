@@ -14,7 +14,8 @@ from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.repair.facts import told_apart
 from crossthread.diagnosis.repair.proof import in_order
 from crossthread.diagnosis.repair.steps import wakes
-from crossthread.diagnosis.repair.withheld import grounded, together_harmless
+from crossthread.diagnosis.repair.undecided import decided_mends, with_confidence
+from crossthread.diagnosis.repair.withheld import together_harmless
 from crossthread.diagnosis.repair.work_order import WorkStep, central, work_order
 from crossthread.diagnosis.wanted_pairs import Share, Tally, Wanted
 from crossthread.network.given import of_network
@@ -120,7 +121,7 @@ def why_all(
 
 def _every(context: Context, found: list[Finding], seat: str | None, tried: Callable[[], None]) -> WhyAll:
     network = context.network
-    found = grounded(context, found)
+    found = decided_mends(context, found)
     kept = [finding for finding in found if finding.repair]
     wanted, woken = Wanted(context), _woken(context, kept)
     echoes, known = Echoes(network), dict[frozenset[int], Tally]()
@@ -147,7 +148,8 @@ def _every(context: Context, found: list[Finding], seat: str | None, tried: Call
     kept = [one for one in kept if all(one.identity != other.identity for other in withheld)]
     kept.sort(key=lambda finding: -weight[id(finding)])
     mends, now = [], share([])
-    for number, (finding, told) in enumerate(zip(kept, told_apart(network.survey, kept), strict=True), 1):
+    named = told_apart(network.survey, with_confidence(context, kept))
+    for number, (finding, told) in enumerate(zip(kept, named, strict=True), 1):
         mends.append(Mend(told, weight[id(finding)], share(kept[:number])))
     order = work_order(network, kept, None, seat)
     repair = in_order(merge_changes(change for finding in kept for change in finding.repair), order)

@@ -12,10 +12,15 @@ from crossthread.diagnosis.findings import SEVERITIES, Alternative, Finding
 from crossthread.diagnosis.judgement.confidence import confidence_of
 from crossthread.diagnosis.repair.alternatives import alternatives
 from crossthread.diagnosis.repair.hypotheses import hypotheses
-from crossthread.diagnosis.repair.withheld import told_only
+from crossthread.diagnosis.repair.withheld import grounded, told_only
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
 from crossthread.values import NONE
+
+
+def decided_mends(context: Context, findings: Iterable[Finding]) -> list[Finding]:
+    """The same findings with those mends only for which enough speaks, and none of which contradict each other."""
+    return not_past_each_other(context, weighed(context, grounded(context, findings)))
 
 
 def weighed(context: Context, findings: Iterable[Finding]) -> list[Finding]:

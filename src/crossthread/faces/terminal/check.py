@@ -64,13 +64,25 @@ def _every(findings: tuple[Finding, ...], cause: str = "") -> Iterator[tuple[Fin
 
 def check_csv(answer: Check) -> str:
     """A line for each finding; what follows from another names its rule."""
-    header = ("severity", "rule", "subjects", "hosts", "from", "to", "says", "mend", "follows_from")
+    header = ("severity", "rule", "subjects", "hosts", "from", "to", "says", "mend", "confidence", "follows_from")
     rows = []
     for finding, cause in _every(answer.findings):
         subjects = "; ".join(map(str, finding.subjects))
         mend = "; ".join(map(describe, finding.repair))
         example = finding.example or ("", "")
-        rows.append((finding.severity, finding.rule, subjects, finding.affected, *example, finding.says, mend, cause))
+        rows.append(
+            (
+                finding.severity,
+                finding.rule,
+                subjects,
+                finding.affected,
+                *example,
+                finding.says,
+                mend,
+                finding.confidence or "",
+                cause,
+            )
+        )
     return as_csv(header, rows)
 
 

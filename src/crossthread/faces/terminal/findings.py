@@ -53,7 +53,7 @@ def _folded(number: int, findings: Sequence[Finding], out: Console, numbered: bo
         paragraph(out, said(finding.says), 3)
     paragraph(out, line(("and at  ", "dim"), others(findings[_SHOWN:])), 3)
     for finding in findings if len(findings) < CROWD else findings[:_SHOWN]:
-        _mend(finding, out)
+        show_mend(finding, out)
     if len(findings) >= CROWD and any(finding.repair for finding in findings):
         paragraph(out, line(("      and so on; --json has the mend of each", "dim")), 5)
 
@@ -86,11 +86,11 @@ def _show_each(
         if finding.alternatives:
             _mends(finding.alternatives, bool(finding.repair), out, at, homes)
         else:
-            _mend(finding, out)
+            show_mend(finding, out)
         _under(finding, out, 5)
 
 
-def _mend(finding: Finding, out: Console) -> None:
+def show_mend(finding: Finding, out: Console) -> None:
     """The mend of a finding, and whether something speaks for another explanation."""
     for left, change in enumerate(finding.repair, 1 - len(finding.repair)):
         word = "  (likely)" if not left and finding.confidence == "likely" else ""
