@@ -290,9 +290,13 @@ class Planted(unittest.TestCase):
         survey = generate(3, 20, 200, 4, 32)
         one, two = [h for h in survey.hosts if h.device == survey.hosts[0].device][:2]
         moved = [Change("ports", {"device": h.device, "port": h.port}, {"pvid": 2, "oper": "up"}) for h in (one, two)]
-        for changes, under in ((moved[:1], ["port-vlan-missing"]), (moved, [])):  # of two somebody may have meant it
+        there = {"device": one.device, "interface": "vlan2", "address": "10.200.0.1/24"}
+        served = Change("gateways", there, {"vid": 2, "admin": "up", "oper": "up"})
+        # Of two, or with an interface there, somebody may have meant it.
+        for changes, under in ((moved[:1], ["port-vlan-missing"]), (moved, []), ([moved[0], served], [])):
             wrong = [f for f in check(apply_changes(survey, changes)).findings if f.rule == "port-vlan-wrong"]
-            self.assertEqual([[f.rule for f in finding.follows] for finding in wrong], [under] * len(changes))
+            self.assertEqual([[f.rule for f in finding.follows] for finding in wrong], [under] * len(wrong))
+            self.assertTrue(wrong)
 
     def test_many_hosts_in_the_wrong_vlan_are_each_named(self):
         wrong = [at("lighthouse-1", f"port{n}", pvid=30) for n in (3, 4, 5)]

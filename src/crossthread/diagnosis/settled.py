@@ -45,8 +45,7 @@ def _left_behind(context: Context, moving: Iterable[Finding]) -> dict[Need, Find
         for change in finding.repair:
             end = End(str(change.key.get("device")), str(change.key.get("port")))
             row = context.port(end) if "pvid" in change.cells else None
-            beside: Mapping[str, Port] = context.network.names.ports.get(end.device, {})
-            if row and row.pvid and not any(beside[name].pvid == row.pvid for name in beside if name != end.port):
+            if row is not None and row.pvid and not _in_vlan(context, end, row.pvid):
                 found["exists", end.device, row.pvid] = finding
     needed: set[Need] = set()
     for one in context.network.classes.all if moved else ():
@@ -57,6 +56,15 @@ def _left_behind(context: Context, moving: Iterable[Finding]) -> dict[Need, Find
         else:
             needed.add(need)
     return {need: finding for need, finding in found.items() if need not in needed}
+
+
+def _in_vlan(context: Context, end: End, vid: int) -> bool:
+    """Whether another port of a device is in a VLAN, or an interface of it."""
+    beside: Mapping[str, Port] = context.network.names.ports.get(end.device, {})
+    interfaces = context.network.stations.on_device.get(end.device, ())
+    return any(beside[name].pvid == vid for name in beside if name != end.port) or any(
+        station.row.vid == vid for station in interfaces
+    )
 
 
 def _asked_by_mistake(context: Context, links: Iterable[Finding], wrong: Iterable[Finding]) -> dict[Need, Finding]:
