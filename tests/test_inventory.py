@@ -92,16 +92,17 @@ class Drawings(unittest.TestCase):
             )
             done = run("drawing", folder / "s", folder / "new.csv")
             self.assertEqual((done.returncode, done.stdout), (0, "The drawing is right: 18 cables as drawn.\n"))
-            for text, says in [
-                ("a,b\n", "expected a column device"),
-                ("device,port,far_device,far_port\nx,,y,z\n", ":2: port"),
+            for text, says, count in [
+                ("port,b\n1,2\n", "expected a column device", 3),
+                ("device,port,far_device,far_port\nx,,y,z\n", ":2: port", 1),
             ]:
                 (folder / "bad.csv").write_text(text)
                 done = run("drawing", folder / "s", folder / "bad.csv")
                 self.assertEqual((done.returncode, done.stdout), (3, ""))
                 self.assertIn(says, done.stderr)
-                with self.assertRaisesRegex(SurveyError, says):
+                with self.assertRaisesRegex(SurveyError, says) as caught:
                     read_drawing(folder / "bad.csv")
+                self.assertEqual(len(caught.exception.problems), count)
             self.assertTrue(run("inventory", folder / "s").stdout.startswith("11 devices, 11 surveyed, 0 remarks."))
 
 

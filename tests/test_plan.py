@@ -66,7 +66,8 @@ class Reading(unittest.TestCase):
 
     def test_what_is_no_toml_or_no_file_is_one_sentence(self):
         for text, says in (("[vlans\n", ":1: not valid TOML in column 7"), ("x = 1\nx = 2\n", "not valid TOML"),
-                           ('[[links]]\nends = ["a", "", "b", "c"]\n', "four names in quotes")):  # fmt: skip
+                           ('[[links]]\nends = ["a", "", "b", "c"]\n', "four names in quotes"),
+                           ('[[links]]\nends = ["a", "b", "c", 4]\n', "four names in quotes")):  # fmt: skip
             with self.assertRaises(SurveyError) as caught:
                 plan_of(text)
             self.assertIn(says, str(caught.exception))
