@@ -202,8 +202,11 @@ class Pages(Demo):
         self.assertEqual({line.port: line.state for line in page.ports}["port8"], "shut")
         self.assertIn("route-missing", [finding.rule for finding in page.findings])
         key = {"device": "core-east", "interface": "vlan10", "address": "10.61.10.1/24"}
-        sharing = apply_changes(faulty(), [Change("gateways", key, {"virtual": "10.61.10.3", "virtual_state": "master"})])
-        told = [", shares 10.61.10.3 (master)" in fact.value for fact in device(sharing, "core-east").interfaces]
+        shared = Change("gateways", key, {"virtual": "10.61.10.3", "virtual_state": "master"})
+        told = [
+            ", shares 10.61.10.3 (master)" in f.value
+            for f in device(apply_changes(faulty(), [shared]), "core-east").interfaces
+        ]
         self.assertEqual((told.count(True), any("shares" in fact.value for fact in page.interfaces)), (1, False))
         shown = run("device", self.before, "core-east").stdout
         for text in (
