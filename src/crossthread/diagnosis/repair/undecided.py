@@ -30,18 +30,23 @@ def weighed(context: Context, findings: Iterable[Finding]) -> list[Finding]:
     address of a host that has no gateway, which would be the third witness, where nobody serves the VLAN of its port.
     """
 
-    def best(finding: Finding) -> Finding:
+    def told(finding: Finding) -> Finding:
         if finding.rule == "link-native-differs":
-            options = alternatives(context, finding, (), lambda _: True, lambda _: 0)
-            found = msgspec.structs.replace(finding, repair=options[0].changes, alternatives=options)
-            return (
-                told_only(found) if confidence_of(found) == "open" else msgspec.structs.replace(found, alternatives=())
-            )
+            return _native(context, finding)
         others = _renumbered(context, finding) if finding.rule == "port-vlan-wrong" else ()
-        told = tuple(Alternative(changes, ()) for changes in (finding.repair, *others))
-        return msgspec.structs.replace(finding, repair=(), alternatives=told) if others else finding
+        either = tuple(Alternative(changes, ()) for changes in (finding.repair, *others))
+        return msgspec.structs.replace(finding, repair=(), alternatives=either) if others else finding
 
-    return [best(finding) if finding.repair else finding for finding in findings]
+    return [told(finding) if finding.repair else finding for finding in findings]
+
+
+def _native(context: Context, finding: Finding) -> Finding:
+    """The finding with the native VLAN for which more speaks, or with both."""
+    options = alternatives(context, finding, (), lambda _: True, lambda _: 0)
+    found = msgspec.structs.replace(finding, repair=options[0].changes, alternatives=options)
+    if confidence_of(found) == "open":
+        return told_only(found)
+    return msgspec.structs.replace(found, alternatives=())
 
 
 def _renumbered(context: Context, finding: Finding) -> list[tuple[Change, ...]]:
