@@ -246,6 +246,11 @@ class Planted(unittest.TestCase):
         self.assertEqual((port.repair, told), ((), [
             ["ports sw-a e4: pvid = 566"], ["hosts host-1: address = 192.168.243.2/25, gateway = none"],
         ]))  # fmt: skip
+        shown = run("why", "--all", DATA / "half" / "179815").stdout
+        self.assertRegex(shown, r"^✗ 4 of 6 wanted pairs do not work: no repair is proposed\.\n")
+        self.assertRegex(
+            shown, r"maybe ports sw-a e4(?s:.*)or    hosts host-1(?s:.*)decide  ask where the host is meant"
+        )
 
     def test_a_mend_for_which_not_all_speaks_is_likely(self):
         told = {str(f.repair[0]): f.confidence for f in check(faulty()).findings if f.repair}

@@ -8,6 +8,7 @@ from itertools import groupby
 from rich.console import Console
 
 from crossthread.diagnosis.findings import Alternative, Finding
+from crossthread.diagnosis.meanings import meaning
 from crossthread.diagnosis.repair.facts import ONCE_MENDED
 from crossthread.faces.terminal.console import STYLES, count, line, paragraph, said
 from crossthread.survey.changes import Change
@@ -16,14 +17,19 @@ _Homes = dict[tuple[str, ...], int]
 """Each explanation with the number of the finding at which it is told: others that it does without refer to that."""
 
 
-def show_findings(findings: Sequence[Finding], out: Console, numbered: bool = True, evidence: bool = True) -> None:
-    """Each finding as a paragraph: severity and rule, what it says, the facts with their sources, the changes."""
+def show_findings(
+    findings: Sequence[Finding], out: Console, numbered: bool = True, evidence: bool = True, decide: bool = True
+) -> None:
+    """Each finding as a paragraph: severity and rule, what it says, the facts with their sources, the changes.
+
+    Where there are two explanations, also what would `decide` between them.
+    """
     homes = _homes(findings)
     for number, alike in _alike(findings):
         if len(alike) >= (CROWD if alike[0].affected else _MANY):
             _folded(number, alike, out, numbered)
             continue
-        _show_each(number, alike, out, numbered, evidence, homes)
+        _show_each(number, alike, out, numbered, evidence, decide, homes)
 
 
 _MANY, _SHOWN = 5, 3
@@ -66,7 +72,13 @@ def others(findings: Sequence[Finding]) -> str:
 
 
 def _show_each(
-    number: int, findings: Sequence[Finding], out: Console, numbered: bool, evidence: bool, homes: _Homes
+    number: int,
+    findings: Sequence[Finding],
+    out: Console,
+    numbered: bool,
+    evidence: bool,
+    decide: bool,
+    homes: _Homes,
 ) -> None:
     for at, finding in enumerate(findings, number):
         out.print()
@@ -85,9 +97,24 @@ def _show_each(
             paragraph(out, line((label, "dim"), (fact, "dim")), 5)
         if finding.alternatives:
             _mends(finding.alternatives, bool(finding.repair), out, at, homes)
+            if decide:
+                _what_decides(finding, out)
         else:
             show_mend(finding, out)
         _under(finding, out, 5)
+
+
+def show_either(finding: Finding, out: Console) -> None:
+    """What may be meant by a finding of which no mend is proposed, and what would decide."""
+    _mends(finding.alternatives, False, out, 1, _homes([finding]))
+    _what_decides(finding, out)
+
+
+def _what_decides(finding: Finding, out: Console) -> None:
+    """Whom to ask, or what to look at, where there are two explanations and none is proposed."""
+    told = meaning(finding.rule) if not finding.repair and len(finding.alternatives) > 1 else None
+    if told is not None:
+        paragraph(out, line(("decide  ", "bold"), told.decide or told.confirm), 5)
 
 
 def show_mend(finding: Finding, out: Console) -> None:

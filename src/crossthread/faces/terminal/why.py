@@ -29,7 +29,7 @@ def show_why(answer: Why, out: Console, brief: bool = False) -> None:
     for head, findings in _headed(answer):
         out.print()
         out.print(line((head, "bold")))
-        show_findings(findings, out, evidence=not brief)
+        show_findings(findings, out, evidence=not brief, decide=False)
     if answer.caveats and (answer.verdict == "works" or answer.repair_proven):
         out.print()
         out.print(line(("What was not seen, and could still stop it:", "bold")))

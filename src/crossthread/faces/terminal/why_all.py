@@ -10,7 +10,7 @@ from rich.text import Text
 
 from crossthread.diagnosis.wanted_pairs import Share
 from crossthread.faces.terminal.console import MARKS, STYLES, count, line, paragraph, said, table
-from crossthread.faces.terminal.findings import CROWD, describe, others, show_mend
+from crossthread.faces.terminal.findings import CROWD, others, show_either, show_mend
 from crossthread.faces.terminal.why import show_order
 from crossthread.questions.why_all import Mend, WhyAll
 
@@ -34,6 +34,8 @@ def show_why_all(answer: WhyAll, out: Console) -> None:
     all_of = "them all" if not left else f"all but {left:,}" if left < failing else "none of them"
     aside = f"; of {then.unknown:,} it is not known" if then.unknown else ""
     says = f": {count(len(answer.mends), 'repair')} {'mends' if len(answer.mends) == 1 else 'mend'} {all_of}{aside}."
+    if not answer.mends:
+        says = f": no repair is proposed{aside}."
     paragraph(out, line((head, STYLES["fails"]), says), 0)
     number = 0
     for rule, group in groupby(answer.mends, lambda mend: mend.finding.rule):
@@ -80,8 +82,7 @@ def _show_unmended(answer: WhyAll, out: Console) -> None:
         none = "no repair is proposed" if finding.alternatives else "no repair can be worked out"
         out.print(line((finding.rule, "bold"), f"  {none}"))
         paragraph(out, said(finding.says), 3)
-        for change in (change for one in finding.alternatives for change in one.changes):
-            paragraph(out, line(("maybe ", "green"), describe(change)), 5)
+        show_either(finding, out)
 
 
 def percent(share: Share) -> str:
