@@ -105,7 +105,7 @@ class Alike(unittest.TestCase):
             self.assertGreater(len(before.matrix.classes), 1)
             other, vlan = chance.choice(survey.hosts), chance.choice(survey.gateways).vid
             at = {"device": host.device, "port": host.port}
-            for change in (
+            for number, change in enumerate((
                 Change("ports", at, {"admin": "up", "oper": "up"}), Change("ports", at, {"mode": "trunk"}),
                 Change("ports", at, {"description": "to core-1", "oper": "down"}), Change("ports", at, {"voice": 20}),
                 Change("hosts", {"host": host.host}, {"link": "up", "vid": 20}),
@@ -114,7 +114,7 @@ class Alike(unittest.TestCase):
                 Change("hosts", {"host": host.host}, {"gateway": other.gateway or "none"}),
                 Change("ports", at, {"mode": "access", "pvid": vlan or 20}),
                 Change("hosts", {"host": host.host}, {}, delete=True),
-            ):  # fmt: skip
+            )):  # fmt: skip
                 try:
                     fresh = Network(apply_changes(survey, [change]))
                 except SurveyError:
@@ -124,6 +124,8 @@ class Alike(unittest.TestCase):
                 self.assertEqual(class_matrix(copy), class_matrix(fresh), change)
                 self.assertEqual(before.after(copy).matrix, class_matrix(fresh), change)
                 taken_over += copy.moved is not None
+                if number % 3:
+                    continue
                 turned = pairs_of(turns(before.matrix, class_matrix(fresh)))
                 asked = Asked(network), Asked(copy), [change]
                 self.assertEqual(pairs_of(near_turns(*asked, most=10**6)), turned, change)
