@@ -100,7 +100,7 @@ def differences(was: object, now: object, at: str = "") -> Iterator[str]:
 
 EDITED = {
     "yard": 3, "keel-routes": 2, "campus": 2, "quay": 3, "planned": 3, "museum-between": 1, "kinds-05": 1,
-    "kinds-41": 1, "network-06": 1, "network-11": 1, "half-00": 1, "half-15": 1,
+    "network-06": 1, "network-11": 1, "half-00": 1, "half-15": 1,
 }  # fmt: skip
 """How many values each column of a small network is given, one at a time; in every second edit two columns."""
 _PLAN = """
