@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
@@ -39,31 +39,32 @@ def _natives(context: Context, findings: Iterable[Finding]) -> dict[Need, Findin
 def _left_behind(context: Context, moving: Iterable[Finding]) -> dict[Need, Finding]:
     """What nobody needs but the hosts at ports that some findings move elsewhere, as they are there by mistake."""
     found: dict[Need, Finding] = {}
-    moved: dict[str, Finding] = {}
+    hosts: dict[str, Finding] = {}
+    ends: dict[End, Finding] = {}
     for finding in moving:
-        moved.update({s.host: finding for s in finding.subjects if s.host and finding.repair})
-        for change in finding.repair:
-            end = End(str(change.key.get("device")), str(change.key.get("port")))
-            row = context.port(end) if "pvid" in change.cells else None
-            if row is not None and row.pvid and not _in_vlan(context, end, row.pvid):
-                found["exists", end.device, row.pvid] = finding
+        hosts.update({s.host: finding for s in finding.subjects if s.host and finding.repair})
+        moves = (change.key for change in finding.repair if change.table == "ports" and "pvid" in change.cells)
+        ends.update({End(str(key["device"]), str(key["port"])): finding for key in moves})
+    for end, finding in ends.items():
+        row = context.port(end)
+        if row is not None and row.pvid and not _in_vlan(context, end.device, row.pvid, ends):
+            found.setdefault(("exists", end.device, row.pvid), finding)
     needed: set[Need] = set()
-    for one in context.network.classes.all if moved else ():
+    for one in context.network.classes.all if hosts else ():
         host = one.hosts[0]
         need = "gateway", one.vid, host.address.network if host.address is not None else None
-        if all(name in moved for name in one.hosts.names):
-            found.setdefault(need, moved[host.name])
+        if all(name in hosts for name in one.hosts.names):
+            found.setdefault(need, hosts[host.name])
         else:
             needed.add(need)
     return {need: finding for need, finding in found.items() if need not in needed}
 
 
-def _in_vlan(context: Context, end: End, vid: int) -> bool:
-    """Whether another port of a device is in a VLAN, or an interface of it."""
-    beside: Mapping[str, Port] = context.network.names.ports.get(end.device, {})
-    interfaces = context.network.stations.on_device.get(end.device, ())
-    return any(beside[name].pvid == vid for name in beside if name != end.port) or any(
-        station.row.vid == vid for station in interfaces
+def _in_vlan(context: Context, device: str, vid: int, moved: Container[End]) -> bool:
+    """Whether a port of a device that is not moved is in a VLAN, or an interface of it."""
+    rows: Mapping[str, Port] = context.network.names.ports.get(device, {})
+    return any(rows[name].pvid == vid and End(device, name) not in moved for name in rows) or any(
+        station.row.vid == vid for station in context.network.stations.on_device.get(device, ())
     )
 
 

@@ -41,7 +41,9 @@ def gateway_address_wrong(context: Context, gateway: Interface, asked: Address |
     if best not in gateway.address.network:
         lengths = Counter({length: 1})  # what is wrong with its address need not be wrong with its prefix
         for one in wanted[best]:
-            lengths[one.hosts[0].address.network.prefixlen if one.hosts[0].address else length] += len(one.hosts)
+            own = one.hosts[0].address
+            if own is not None and best in own.network:  # one with an address from elsewhere tells no length
+                lengths[own.network.prefixlen] += len(one.hosts)
         length = max(lengths, key=lambda n: (lengths[n], n == length))
     evidence = context.evidence(gateway.row, "address")
     for host in users:

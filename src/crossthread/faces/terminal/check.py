@@ -70,19 +70,8 @@ def check_csv(answer: Check) -> str:
         subjects = "; ".join(map(str, finding.subjects))
         mend = "; ".join(map(describe, finding.repair))
         example = finding.example or ("", "")
-        rows.append(
-            (
-                finding.severity,
-                finding.rule,
-                subjects,
-                finding.affected,
-                *example,
-                finding.says,
-                mend,
-                finding.confidence or "",
-                cause,
-            )
-        )
+        told = (finding.severity, finding.rule, subjects, finding.affected, *example, finding.says)
+        rows.append((*told, mend, finding.confidence or "", cause))
     return as_csv(header, rows)
 
 
