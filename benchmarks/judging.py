@@ -1,13 +1,14 @@
 """Of the mends that `why` proposes, how many undo what was really broken; and what its words of confidence are worth.
 
-    python benchmarks/judging.py FOLDER... [--pairs N] [--missed]
+    python benchmarks/judging.py FOLDER... [--pairs N] [--missed] [--planned]
 
 FOLDER holds cases as `imagined.py` or a lab writes them. Of each case up to N broken pairs are asked (4 unless told).
 A mend is *true* if every cell that it changes gets the value of the healthy network, and *listed* if it is the first or
 an alternative of each finding. Printed for each folder, and for all together: how many are true and listed, by word of
 confidence; how many are true or, where the answer says that two explanations are possible, listed; and how many wrong
 mends stop a pair that works (other than those that `why` tells as working by luck only). With --missed each pair whose
-true mend is not the first is told, with what was proposed.
+true mend is not the first is told, with what was proposed. With --planned each is asked with the plan that is drafted
+from the healthy network, so that it is known what was intended.
 """
 
 import argparse
@@ -20,6 +21,7 @@ from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 
 import crossthread as ct
+from crossthread.plan.reading import parse_plan
 
 SEEN = {
     "oper",
@@ -84,7 +86,7 @@ def undone(network, faults):
 
 def judged(job):
     """What became of a case's broken pairs: `(case, pair, confidence, true, listed, whom it stops, what was wrong)`."""
-    case, many = job
+    case, many, planned = job
     truth = json.loads((case / "truth.json").read_text(encoding="utf-8"))
     healthy_pairs = {(a, b) for a, b, reached in truth["healthy_reaches"] if reached is True}
     works = {(a, b) for a, b, reached in truth["reaches"] if reached is True}
@@ -92,9 +94,10 @@ def judged(job):
     random.Random("j" + case.name).shuffle(broken)
     network = ct.Network(ct.read_survey(case / "survey"))
     healthy = undone(network, truth["faults"])
+    plan = parse_plan(ct.draft_plan(healthy), "drafted", []) if planned else None
     rows = []
     for a, b in broken[:many]:
-        said = ct.why(network, a, b)
+        said = ct.why(network, a, b, plan=plan)
         bad = [change for change in said.repair if not is_right(healthy, change)]
         true = bool(said.repair) and not bad
         listed = true or (bool(said.findings) and all(is_listed(healthy, f) for f in said.findings))
@@ -131,14 +134,14 @@ def main():
     parser.add_argument("folders", nargs="+", type=Path)
     parser.add_argument("--pairs", type=int, default=4)
     parser.add_argument("--missed", action="store_true")
+    parser.add_argument("--planned", action="store_true")
     given = parser.parse_args()
     everything = []
     with ProcessPoolExecutor(2) as pool:
         for folder in given.folders:
             found = sorted(path.parent for path in folder.rglob("truth.json"))
-            rows = [
-                row for part in pool.map(judged, [(case, given.pairs) for case in found], chunksize=4) for row in part
-            ]
+            jobs = [(case, given.pairs, given.planned) for case in found]
+            rows = [row for part in pool.map(judged, jobs, chunksize=4) for row in part]
             if given.missed:
                 for case, pair, word, true, listed, stops, wrong in rows:
                     if not true or stops:

@@ -7,7 +7,7 @@ from crossthread.network.hosts.station import Station
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
 from crossthread.survey.records import Port
-from crossthread.values import VlanSet
+from crossthread.values import NONE, VlanSet
 
 
 def closed_itself(row: Port | None) -> bool:
@@ -47,6 +47,13 @@ def set_port(end: End, **cells: object) -> Change:
     """A change of a port's cells."""
     shown = {column: str(value) if isinstance(value, VlanSet) else value for column, value in cells.items()}
     return Change("ports", {"device": end.device, "port": end.port}, shown)
+
+
+def planned_trunk(context: Context, end: End) -> dict[str, object]:
+    """The list and the native VLAN that the plan has for a trunk, as cells."""
+    entry = context.plan.port(end.device, end.port)
+    cells = {"pvid": NONE if entry.native == 0 else entry.native, "allowed": entry.allowed}
+    return {column: value for column, value in cells.items() if value is not None}
 
 
 def carry(context: Context, end: End, more: VlanSet, **cells: object) -> Change:

@@ -134,6 +134,14 @@ class Plan(msgspec.Struct, frozen=True):
     talk: tuple[Talk, ...] = ()
     accept: tuple[Accepted, ...] = ()
 
+    def port(self, device: str, port: str) -> PlannedPort:
+        """What is planned for a port; nothing, if the plan does not know it."""
+        return self.ports.get((device.casefold(), port)) or PlannedPort(device, port)
+
+    def served_at(self, address: str) -> int | None:
+        """The VLAN of which an address is planned as a gateway's."""
+        return next((vid for vid, entry in self.vlans.items() if address in (entry.gateways or ())), None)
+
     def may_talk(self, one: int | None, two: int | None) -> bool:
         """Whether hosts of two VLANs may talk with each other."""
         for entry in reversed(self.talk):

@@ -39,10 +39,11 @@ def confidence(findings: Sequence[Finding], proven: bool = True) -> Confidence:
 def left_out(findings: Sequence[Finding]) -> bool:
     """Whether a port gets a VLAN that both ends of some link leave out: the two agree that it does not belong there.
 
-    So they do where both are access ports of one other VLAN.
+    So they do where both are access ports of one other VLAN. What the plan decides is not asked.
     """
     agreed = [f for f in findings if len({str(c.key) for c in f.repair if c.table == "ports"}) > 1]
     single = [f for f in findings if f.rule in ("port-vlan-wrong", "port-mode-wrong") and f not in agreed]
+    single = [finding for finding in single if not decided(finding)]
     moved = {change.cells.get("pvid") for finding in single for change in finding.repair}
     return any(isinstance(vid, int) and vid in lacking(agreed) for vid in moved)
 
@@ -64,9 +65,11 @@ def confidence_of(finding: Finding) -> Confidence:
         return "open"
     if others and _margin(finding, others) < weights.OPEN:
         return "open"
+    if decided(finding):
+        return "sure"
+    by_hand = any("forbidden" in change.cells for change in finding.repair)
     at_a_port = all(change.table == "ports" for change in finding.repair)
     at_a_host = at_a_port and any(change.table == "hosts" for rival in others for change in rival.changes)
-    by_hand = any("forbidden" in change.cells for change in finding.repair)
     if (
         at_a_host
         or by_hand
@@ -79,6 +82,16 @@ def confidence_of(finding: Finding) -> Confidence:
     ):
         return "likely"
     return "sure"
+
+
+def decided(finding: Finding) -> bool:
+    """Whether so much speaks for its repair, more than for any other, as only the plan does.
+
+    Which device had a lost interface no plan says, nor whether somebody forbade a VLAN on purpose.
+    """
+    by_hand = any("forbidden" in change.cells for change in finding.repair)
+    weighs = min(_own_weight(finding), _margin(finding, rivals(finding)))
+    return weighs >= weights.DECIDED and not by_hand and finding.rule != "gateway-missing"
 
 
 def picked(finding: Finding) -> bool:
@@ -123,7 +136,8 @@ def rivals(finding: Finding) -> list[Alternative]:
 
 
 def _margin(finding: Finding, others: Sequence[Alternative]) -> float:
-    return _own_weight(finding) - max(rival.weight for rival in others)
+    """By how much the repair outweighs the best other one; what it weighs if there is none."""
+    return _own_weight(finding) - max((rival.weight for rival in others), default=0.0)
 
 
 def _own_weight(finding: Finding) -> float:

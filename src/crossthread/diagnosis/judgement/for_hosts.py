@@ -48,10 +48,12 @@ def _count(number: int, noun: str) -> str:
 
 def _for_gateway(hearing: Hearing, host: HostStation, hop: str) -> Iterator[Witness]:
     """What other hosts, and interfaces, say of the address of a gateway."""
+    own, served = host.address, hearing.context.plan.served_at(hop)
+    if served is not None and own is not None and address(hop) in own.network:
+        yield Witness(weights.PLAN, f"the plan has the gateway {hop} for VLAN {served}")
     users = hearing.count_users(hop, host)
     yield from agreeing(users, f"{_count(users, 'other host')} {'use' if users > 1 else 'uses'} {hop}")
     holders = [s for s in hearing.context.network.stations.by_address.of(hop) if isinstance(s, Interface)]
-    own = host.address
     if holders and own is not None and (address(hop) in own.network or address(hop).is_link_local):
         yield Witness(weights.IN_USE, "")  # one outside its own prefix is no gateway
     now = host.row.gateway

@@ -25,9 +25,13 @@ def for_interface(hearing: Hearing, change: Change, instead: Change) -> Iterator
     tag, text = change.cells.get("vid"), str(change.cells.get("address") or "")
     added = str(change.key.get("address") or NONE)
     if not text and added != NONE and all(s.row.address != added for s in rows):
+        if own is None:  # else it may be there because of another mend
+            yield from _planned(hearing, interface(added), tag)
         yield from _for_another(hearing, own, interface(added), tag)
         return
     if text not in ("", NONE):
+        vid = tag if tag is not None or own is None else context.expected.current_vlan(own)
+        yield from _planned(hearing, interface(text), vid)
         yield from _for_address(hearing, own, interface(text), str(instead.cells.get("address") or ""))
     if not isinstance(tag, int):
         return
@@ -45,6 +49,13 @@ def for_interface(hearing: Hearing, change: Change, instead: Change) -> Iterator
         yield Witness(weights.STRANGERS, "")
     if context.expected.planned(own) == tag:
         yield Witness(weights.PLAN, f"the plan has {own.address.network} in VLAN {tag}")
+
+
+def _planned(hearing: Hearing, wanted: PrefixedAddress, vid: object) -> Iterator[Witness]:
+    """Whether the plan has a gateway with that address in the VLAN that it will be in."""
+    planned = hearing.context.plan.served_at(str(wanted.ip))
+    if planned is not None and planned == vid:
+        yield Witness(weights.PLAN, f"the plan has a gateway {wanted.ip} in VLAN {vid}")
 
 
 def _for_another(hearing: Hearing, own: Interface | None, wanted: PrefixedAddress, vid: object) -> Iterator[Witness]:

@@ -20,9 +20,7 @@ def for_port(hearing: Hearing, change: Change, instead: Change) -> Iterator[Witn
     """What speaks for the mode, VLAN and allowed list that a change gives to a port, instead of another."""
     context, vid = hearing.context, change.cells.get("pvid")
     end = End(str(change.key["device"]), str(change.key["port"]))
-    planned = context.plan.ports.get((end.device.casefold(), end.port))
-    if planned is not None and vid is not None and planned.vlan == vid:
-        yield Witness(weights.PLAN, f"the plan has {end} in VLAN {vid}")
+    yield from _planned(hearing, end, change, instead)
     links = context.adjacencies_at.get(end, ())
     stations: list[Station] = [*(context.hosts_at(end) or context.behind(end))[:1]]
     stations += [g for link in links for g in context.network.gateways_at.get(link.far(end), ()) if not g.tag][:1]
@@ -47,6 +45,24 @@ def for_port(hearing: Hearing, change: Change, instead: Change) -> Iterator[Witn
 def _mode(hearing: Hearing, end: End, change: Change) -> object:
     row = hearing.context.port(end)
     return change.cells.get("mode") or (row.mode if row is not None else None)
+
+
+def _planned(hearing: Hearing, end: End, change: Change, instead: Change) -> Iterator[Witness]:
+    """What the plan has of a port, by itself or for all trunks."""
+    context, cells = hearing.context, change.cells
+    entry = context.plan.port(end.device, end.port)
+    mode, vid = _mode(hearing, end, change), cells.get("pvid")
+    native = entry.native if entry.native is not None else context.plan.settings.native
+    if entry.mode is not None and cells.get("mode") == entry.mode:
+        yield Witness(weights.PLAN, f"the plan has {end} in mode {mode}")
+    if entry.vlan is not None and vid == entry.vlan:
+        yield Witness(weights.PLAN, f"the plan has {end} in VLAN {vid}")
+    if mode == "trunk" and native is not None and vid == (native or NONE):
+        yield Witness(weights.PLAN, f"the plan has native VLAN {vid} at {end}")
+    if entry.allowed is not None and cells.get("allowed"):
+        now, then = (VlanSet.parse(str(one.cells.get("allowed") or NONE)) for one in (instead, change))
+        if (then - now or now - then) and not then - now - entry.allowed and not (now - then) & entry.allowed:
+            yield Witness(weights.PLAN, f"the plan lets {end} carry {entry.allowed}")
 
 
 def _named(hearing: Hearing, end: End, vid: int) -> Iterator[Witness]:
@@ -124,7 +140,8 @@ def for_station(hearing: Hearing, station: Station, vid: int) -> Iterator[Witnes
         says = f"{mates} of {every} other hosts of its subnet are in VLAN {vid}"
         yield Witness(first + min(mates * weights.MATE, weights.MATES), says)
     if hearing.context.expected.planned(station) == vid:
-        yield Witness(weights.PLAN, f"the plan has {station.name} in VLAN {vid}")
+        where = f"{station.device} " if isinstance(station, Interface) else ""
+        yield Witness(weights.PLAN, f"the plan has {where}{station.name} in VLAN {vid}")
     if isinstance(station, Interface):
         if hearing.context.expected.named_vid(station) == vid:
             yield Witness(weights.NAMED, f"the interface is named {station.name}")

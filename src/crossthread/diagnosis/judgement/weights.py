@@ -82,3 +82,5 @@ PROPOSED = 0.25
 
 OPEN, SURE = 0.6, 3.0
 """By how much the best explanation has to outweigh the second to be likely, and to be sure."""
+DECIDED = 5.0
+"""So much a repair weighs, and more than any other, if the plan has it so: then it is sure, whatever speaks against."""

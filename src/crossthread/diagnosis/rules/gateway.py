@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.edits import carry, raise_link, set_gateway, set_port
+from crossthread.diagnosis.edits import carry, planned_trunk, raise_link, set_gateway, set_port
 from crossthread.diagnosis.findings import Finding, at_port, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.network.hosts.station import HostStation, Interface
@@ -222,7 +222,8 @@ def gateway_port_mode_wrong(
     if port.mode == "access":
         native = native or _untagged_behind(context, gateway) or _usual_native(context, far.device, tags)
         allowed = tags | VlanSet.of([native] if native else ())
-        change = set_port(far, mode="trunk", pvid=native or NONE, allowed=allowed)
+        cells = {"mode": "trunk", "pvid": native or NONE, "allowed": allowed}
+        change = set_port(far, **cells | planned_trunk(context, far))
         says = f"is an access port (VLAN {port.pvid or NONE})"
     elif port.pvid == wanted:
         change = set_port(far, pvid=NONE)

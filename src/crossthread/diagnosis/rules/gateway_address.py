@@ -128,12 +128,13 @@ def asked_for(context: Context, gateway: Interface, vid: int | None) -> dict[Add
     odd: list[tuple[Address, HostClass]] = []
     for one in context.network.classes.all:
         host = one.hosts[0]
-        if one.gateway in (None, NONE) or host.address is None or (one.vid != vid and host.address.ip not in own):
+        there = one.vid == vid and context.expected.planned(host) in (None, vid)
+        if one.gateway in (None, NONE) or host.address is None or not (there or host.address.ip in own):
             continue
         hop = ip_interface(str(one.gateway)).ip
-        if hop in host.address.network and hop.version == own.version and (one.vid == vid or hop in own):
+        if hop in host.address.network and hop.version == own.version and (there or hop in own):
             found[hop].append(one)
-        elif one.vid == vid and hop not in host.address.network:
+        elif there and hop not in host.address.network:
             odd.append((hop, one))
     subnets = {one.hosts[0].address.network for users in found.values() for one in users if one.hosts[0].address}
     for hop, one in odd:

@@ -7,7 +7,7 @@ from collections import Counter
 import msgspec
 
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.edits import set_port
+from crossthread.diagnosis.edits import planned_trunk, set_port
 from crossthread.diagnosis.findings import Finding, at_port
 from crossthread.diagnosis.judgement.needs import across, native_lost
 from crossthread.diagnosis.registry import About, rule
@@ -41,17 +41,17 @@ def like(far: Port) -> dict[str, object]:
     return cells
 
 
-def trunk_for(context: Context, *rows: Port) -> dict[str, object]:
-    """The cells of a trunk for all VLANs that have stations, where neither end says what the trunk should be."""
+def trunks_for(context: Context, adjacency: Adjacency, *rows: Port) -> tuple[Change, ...]:
+    """The changes that make both ends of a link trunks, as planned, or else for all VLANs that have stations."""
     used = context.used_vlans | VlanSet.of(row.pvid for row in rows if row.pvid)
-    return {"mode": "trunk", "pvid": NONE, "allowed": str(used)}
+    cells = {"mode": "trunk", "pvid": context.plan.settings.native or NONE, "allowed": used}
+    return tuple(set_port(end, **cells | planned_trunk(context, end)) for end in (adjacency.a, adjacency.b))
 
 
 def both_trunks(context: Context, adjacency: Adjacency) -> tuple[Change, ...]:
-    """The changes that make both ends of a link trunks for all VLANs that have stations."""
+    """The same for what was observed of the two ends."""
     rows = [row for row in map(context.port, (adjacency.a, adjacency.b)) if row is not None]
-    cells = trunk_for(context, *rows)
-    return (set_port(adjacency.a, **cells), set_port(adjacency.b, **cells))
+    return trunks_for(context, adjacency, *rows)
 
 
 @rule("link-mode-differs", "Link", About.LINK, differ="mode", cuts=True)
@@ -77,7 +77,7 @@ def link_mode_differs(context: Context, adjacency: Adjacency) -> Finding | None:
         (at_port(wrong), at_port(right)),
         f"{wrong} is an access port (VLAN {low.pvid or 'unknown'}), but {right} at the other end is a {high.mode}.",
         context.evidence(low, "mode", "pvid") + context.evidence(high, "mode", "pvid", "allowed"),
-        (set_port(wrong, **like(high)),),
+        (set_port(wrong, **like(high) | planned_trunk(context, wrong)),),
     )
 
 

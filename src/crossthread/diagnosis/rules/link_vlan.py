@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.edits import carry, set_port
+from crossthread.diagnosis.edits import carry
 from crossthread.diagnosis.findings import Finding, at_port, at_station
 from crossthread.diagnosis.registry import About, rule
-from crossthread.diagnosis.rules.link import TAGS, ends_of, trunk_for
+from crossthread.diagnosis.rules.link import TAGS, ends_of, trunks_for
 from crossthread.network.switching.nodes import Node
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End
@@ -138,7 +138,7 @@ def uplink_access(context: Context, adjacency: Adjacency) -> Finding | None:
         f"{adjacency.a} and {adjacency.b}, the two ends of one link between switches, are access ports "
         f"(VLAN {rows[0].pvid or 'unknown'} and {rows[1].pvid or 'unknown'}), where most such links are trunks.",
         context.evidence(rows[0], "mode", "pvid") + context.evidence(rows[1], "mode", "pvid"),
-        tuple(set_port(end, **trunk_for(context, *rows)) for end in (adjacency.a, adjacency.b)),
+        trunks_for(context, adjacency, *rows),
     )
 
 

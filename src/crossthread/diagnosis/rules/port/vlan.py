@@ -38,7 +38,7 @@ def port_vlan_wrong(context: Context, host: HostStation, vid: int | None = None)
     Mend: put the port into the VLAN of the host's subnet.
     """
     wanted = vid or context.expected.vlan(host)
-    if host.end is None or wanted is None:
+    if host.end is None or wanted is None or context.expected.planned(host) not in (None, wanted):
         return None
     row = context.port(host.end)
     if row is None or row.mode not in (None, "access") or row.pvid is None or row.pvid == wanted or host.row.vid:
