@@ -10,6 +10,7 @@ from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.for_lengths import for_length
 from crossthread.diagnosis.judgement.hearing import Hearing
 from crossthread.diagnosis.judgement.witness import Witness, agreeing
+from crossthread.diagnosis.led_to import routers_by_routes
 from crossthread.diagnosis.listed_vlans import ListedVlans
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.survey.changes import Change
@@ -27,6 +28,7 @@ def for_interface(hearing: Hearing, change: Change, instead: Change) -> Iterator
     if not text and added != NONE and all(s.row.address != added for s in rows):
         if own is None:  # else it may be there because of another mend
             yield from _planned(hearing, interface(added), tag)
+            yield from _routed(hearing, device, interface(added))
         yield from _for_another(hearing, own, interface(added), tag)
         return
     if text not in ("", NONE):
@@ -56,6 +58,15 @@ def _planned(hearing: Hearing, wanted: PrefixedAddress, vid: object) -> Iterator
     planned = hearing.context.plan.served_at(str(wanted.ip))
     if planned is not None and planned == vid:
         yield Witness(weights.PLAN, f"the plan has a gateway {wanted.ip} in VLAN {vid}")
+
+
+def _routed(hearing: Hearing, device: str, wanted: PrefixedAddress) -> Iterator[Witness]:
+    """What routes for the very subnet of an interface say of the device that is to have it."""
+    led, passed = routers_by_routes(hearing.context, wanted)
+    if device in passed:
+        yield Witness(-weights.ROUTED, "")
+    elif others := sorted(led.get(device, set()) & passed):
+        yield Witness(weights.ROUTED, f"{others[0]} sends what is for {wanted.network} to {device}")
 
 
 def _for_another(hearing: Hearing, own: Interface | None, wanted: PrefixedAddress, vid: object) -> Iterator[Witness]:

@@ -17,6 +17,8 @@ SEVERAL = 3.0
 """What several hosts, each by its own settings, weigh at most against an interface."""
 MATE, MATES = 0.25, 0.75
 """Each other host that shows where the subnet lives, and all of them at most."""
+ROUTED = 1.0
+"""Another router sends what is for the very subnet to the device that is to have it; or the device sends it away."""
 ONE_ROUTE = 0.25
 """One route leads to an address that nobody has: as well may the route be wrong, and that is mended with less risk."""
 PEER, PEERS = 0.5, 1.5

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections import Counter, defaultdict
+from collections import Counter
 from collections.abc import Callable, Collection, Iterator
 from ipaddress import ip_interface, ip_network
 from itertools import chain, islice
@@ -13,6 +13,7 @@ from crossthread.diagnosis.context import Context, unused
 from crossthread.diagnosis.edits import raise_link, set_gateway, set_port
 from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.findings import Finding, Subject, at_station
+from crossthread.diagnosis.led_to import routers_by_routes
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway import called
 from crossthread.diagnosis.rules.gateway_address import transit_address_wrong
@@ -87,7 +88,7 @@ def gateway_missing(context: Context, host: HostStation, vid: int | None = None)
 
 def _is_routed_to(context: Context, changes: Collection[Change], wanted: PrefixedAddress) -> bool:
     """Whether a change sets an address of an interface anew, at a device to which others' routes lead for it."""
-    led, _ = _routers_by_routes(context, wanted)
+    led, _ = routers_by_routes(context, wanted)
     anew = [str(c.key["device"]) for c in changes if c.table == "gateways" and "address" in c.cells]
     return any(led.get(device, set()) - {device} for device in anew)
 
@@ -114,7 +115,7 @@ def places_for(context: Context, own: PrefixedAddress, vid: int | None) -> Itera
     serving = [g for g in gateways if g.row.vid == vid and vid]
     bare = [g for g in serving if g.row.address in (None, NONE)]
     asked = bool(context.expected.users(own.ip))  # else whoever uses the other address may be one of those not listed
-    led, _ = _routers_by_routes(context, own)
+    led, _ = routers_by_routes(context, own)
     spare = [g for g in serving if (asked or led.get(g.device, set()) - {g.device}) and unused(context, g)]
     for gateway in bare[:1] or spare[:1]:
         yield (set_gateway(gateway, address=str(own)),)
@@ -175,11 +176,11 @@ def _takes_tag(context: Context, end: End, vid: int) -> bool:
 def _unfit(context: Context, own: PrefixedAddress, vid: int | None) -> Callable[[Interface], tuple[bool, ...]]:
     """What speaks against the device of an interface as the one that had the address.
 
-    It does not route; it sends that very subnet's packets on to somebody else; no route of others leads to it for that
-    subnet; the VLAN does not get there.
+    It sends that very subnet's packets on to somebody else; no route of others leads to it for that subnet; it does not
+    route, which may be a fault of its own; the VLAN does not get there.
     """
     network, parts = context.network, context.network.components
-    led, passed = _routers_by_routes(context, own)
+    led, passed = routers_by_routes(context, own)
     living = [s for s in context.expected.near(own.ip) if context.expected.current_vlan(s) == vid]
     homes = {parts.of(node) for s in living for tap in s.taps for node in tap.enter([vid or 0])} - {None}
 
@@ -187,20 +188,9 @@ def _unfit(context: Context, own: PrefixedAddress, vid: int | None) -> Callable[
         there = (parts.of(Node(tap.device, vid or 0)) for tap in gateway.taps if tap.device)
         led_here = bool(led.get(gateway.device, set()) - {gateway.device})
         off, elsewhere = network.routing.on(gateway.device) is False, gateway.device in passed
-        return off, elsewhere, not led_here, not any(part in homes for part in there)
+        return elsewhere, not led_here, off, not any(part in homes for part in there)
 
     return unfit
-
-
-def _routers_by_routes(context: Context, own: PrefixedAddress) -> tuple[dict[str, set[str]], set[str]]:
-    """Where routes lead for an address, each with who sends there; and who sends its very subnet on."""
-    network, led, passed = context.network, defaultdict[str, set[str]](set), set[str]()
-    for route in network.survey.routes:
-        if route.next_hop not in (None, NONE) and own.ip in ip_network(route.prefix):
-            passed |= {network.names.spelled[route.device]} if own.network == ip_network(route.prefix) else set()
-            for holder in network.stations.by_address.of(route.next_hop or ""):
-                led[holder.device].add(network.names.spelled[route.device])
-    return led, passed
 
 
 @rule("gateway-missing", "Gateway and routing", About.DEVICE)
