@@ -12,8 +12,9 @@ from crossthread.diagnosis.repair.side_effects import Stopped
 from crossthread.diagnosis.repair.withheld import harmless
 from crossthread.diagnosis.repair.work_order import WorkStep
 from crossthread.plan import Plan
-from crossthread.plan.plan import PlannedHost
+from crossthread.plan.plan import PlannedHost, PlannedPort, PlannedVlan, Settings
 from crossthread.survey import Info
+from crossthread.values import VlanSet
 from tests.building import cabled, hosts, network_of, ports, survey_of
 from tests.refusing import Refusing
 from tests.test_command import run
@@ -281,6 +282,41 @@ class Situations(unittest.TestCase):
     def test_a_host_on_a_port_that_routes(self):
         found = self.told([at("loft", "desk1", mode="routed")])
         self.assertEqual(found, [("port-mode-wrong", ["ports loft desk1: mode = access, pvid = 10"])])
+
+    def test_what_is_planned_is_sure_whatever_speaks_against_it(self):
+        allowed = VlanSet.parse("1 10 20 40")
+        ends = [PlannedPort(d, "t1", "trunk", allowed=allowed, native=1) for d in ("keel", "loft")]
+        trunks = Plan(ports={(end.device, "t1"): end for end in ends})
+        both = [at(end.device, "t1", mode="trunk", allowed="1 10 20 40", pvid=1) for end in ends]
+        access = [at(end.device, "t1", mode="access", pvid=10 * n, allowed="") for n, end in enumerate(ends, 1)]
+        own, till = interface("crane", "g1.20", 20, address="10.9.20.7/24"), host("till-loft-1", gateway="10.9.20.7")
+        again = Change("gateways", {**own.key, "address": "10.9.20.7/24"}, {"address": "10.9.20.1/24"})
+        for changes, plan, word, mends in (
+            ([at("loft", "desk1", pvid=20)], Plan(ports={("loft", "desk1"): PlannedPort("loft", "desk1", vlan=10)}),
+             "likely", [at("loft", "desk1", pvid=10)]),
+            ([at("keel", "t1", pvid=10), at("loft", "t1", pvid=20)], Plan(settings=Settings(native=1)),
+             "open", [at("keel", "t1", pvid=1), at("loft", "t1", pvid=1)]),
+            (access, trunks, "likely", both),
+            (access[:1], trunks, "sure", both[:1]),
+            ([own, till], Plan(vlans={20: PlannedVlan(20, gateways=("10.9.20.1",))}),
+             "sure", [again, host("till-loft-1", gateway="10.9.20.1")]),
+        ):  # fmt: skip
+            self.told(changes)
+            self.assertEqual(self.answer.confidence, word)
+            self.told(changes, plan=plan)
+            self.assertEqual(self.answer.confidence, "sure")
+            self.assertCountEqual(self.answer.repair, mends)
+
+    def test_a_route_tells_which_router_had_a_lost_gateway(self):
+        beside = {"device": "loft", "interface": "vlan20", "address": "10.9.20.2/24"}
+        led = {"device": "keel", "prefix": "10.9.10.0/24", "next_hop": "10.9.20.2"}
+        found = self.told([
+            Change("gateways", interface("keel", "vlan10", 10).key, delete=True),
+            Change("gateways", beside, {"vid": 20, "admin": "up", "oper": "up"}),
+            Change("routes", led, {"interface": "vlan20"}),
+        ], style="own")  # fmt: skip
+        self.assertEqual([rule for rule, _ in found], ["gateway-missing", "routing-off"])
+        self.assertTrue(found[0][1][0].startswith("gateways loft vlan10 10.9.10.1/24"))
 
     def test_a_fault_that_is_one_anyway_speaks_for_no_explanation(self):
         """Its port and gateway agree, its address does not; two interfaces that are wrong, too, decide nothing."""

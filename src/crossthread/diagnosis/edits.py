@@ -51,8 +51,8 @@ def set_port(end: End, **cells: object) -> Change:
 
 def planned_trunk(context: Context, end: End) -> dict[str, object]:
     """The list and the native VLAN that the plan has for a trunk, as cells."""
-    entry = context.plan.port(end.device, end.port)
-    cells = {"pvid": NONE if entry.native == 0 else entry.native, "allowed": entry.allowed}
+    native = context.plan.native(end.device, end.port)
+    cells = {"pvid": NONE if native == 0 else native, "allowed": context.plan.port(end.device, end.port).allowed}
     return {column: value for column, value in cells.items() if value is not None}
 
 

@@ -138,6 +138,11 @@ class Plan(msgspec.Struct, frozen=True):
         """What is planned for a port; nothing, if the plan does not know it."""
         return self.ports.get((device.casefold(), port)) or PlannedPort(device, port)
 
+    def native(self, device: str, port: str) -> int | None:
+        """The native VLAN that is planned for a trunk, by itself or for all; 0 if it is to have none."""
+        own = self.port(device, port).native
+        return own if own is not None else self.settings.native
+
     def served_at(self, address: str) -> int | None:
         """The VLAN of which an address is planned as a gateway's."""
         return next((vid for vid, entry in self.vlans.items() if address in (entry.gateways or ())), None)

@@ -52,7 +52,7 @@ def _planned(hearing: Hearing, end: End, change: Change, instead: Change) -> Ite
     context, cells = hearing.context, change.cells
     entry = context.plan.port(end.device, end.port)
     mode, vid = _mode(hearing, end, change), cells.get("pvid")
-    native = entry.native if entry.native is not None else context.plan.settings.native
+    native = context.plan.native(end.device, end.port)
     if entry.mode is not None and cells.get("mode") == entry.mode:
         yield Witness(weights.PLAN, f"the plan has {end} in mode {mode}")
     if entry.vlan is not None and vid == entry.vlan:

@@ -79,6 +79,8 @@ def alternatives(
             option = _option(hearing, changes, own - less, 0)  # whom it stops is in its weight already
             options.append(msgspec.structs.replace(option, stops=stops))
     harmless = [option for option in options if not option.stops]
+    if all(option.weight < weights.AGAINST and option.changes != chosen for option in harmless):
+        harmless = []  # what costs nobody and is wrong is no better
     return tuple(sorted(harmless or options, key=lambda option: -option.weight)[:_MOST])
 
 

@@ -219,6 +219,17 @@ def _as_others_ask(context: Context, finding: Finding) -> Iterator[Option]:
                 yield (set_gateway(own, address=f"{hop}/{length}"), *changed)
 
 
+def _as_planned(context: Context, finding: Finding) -> Iterator[Option]:
+    """Have those who use the address that an interface has instead of the planned one use the planned one, too."""
+    yield from _as_others_ask(context, finding)
+    for change in finding.repair[:1]:
+        wanted = str(change.cells.get("address") or "").partition("/")[0]
+        now = str(change.key.get("address") or NONE)
+        if now != NONE and context.plan.served_at(wanted) is not None:
+            users = context.expected.users(interface(now).ip)
+            yield (change, *(set_host(host, gateway=wanted) for host in users))
+
+
 _BY_RULE: Mapping[str, Callable[[Context, Finding], Iterator[Option]]] = {
     "link-native-differs": _natives,
     "link-access-vlan-differs": _access_ends,
@@ -232,7 +243,7 @@ _BY_RULE: Mapping[str, Callable[[Context, Finding], Iterator[Option]]] = {
     "gateway-missing": _other_routers,
     "route-missing": _next_hops,
     "route-back-missing": _next_hops,
-    "gateway-address-wrong": _as_others_ask,
+    "gateway-address-wrong": _as_planned,
     "host-gateway-wrong": _gateways,
     "host-gateway-missing": _gateways,
     "host-gateway-outside-subnet": _gateways,

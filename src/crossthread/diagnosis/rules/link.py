@@ -44,7 +44,7 @@ def like(far: Port) -> dict[str, object]:
 def trunks_for(context: Context, adjacency: Adjacency, *rows: Port) -> tuple[Change, ...]:
     """The changes that make both ends of a link trunks, as planned, or else for all VLANs that have stations."""
     used = context.used_vlans | VlanSet.of(row.pvid for row in rows if row.pvid)
-    cells = {"mode": "trunk", "pvid": context.plan.settings.native or NONE, "allowed": used}
+    cells = {"mode": "trunk", "pvid": NONE, "allowed": used}
     return tuple(set_port(end, **cells | planned_trunk(context, end)) for end in (adjacency.a, adjacency.b))
 
 
@@ -209,6 +209,11 @@ def link_native_differs(context: Context, adjacency: Adjacency) -> Finding | Non
     keep = max(rows, key=lambda row: (lost[id(row)], common[row.pvid], fits[id(row)]))  # the far end lists it, at least
     odd = adjacency.b if keep is rows[0] else adjacency.a
     odd_row = rows[1] if keep is rows[0] else rows[0]
+    repair: tuple[Change, ...] = (with_native(odd, odd_row, keep.pvid),)
+    ends = tuple(zip((adjacency.a, adjacency.b), rows, strict=True))
+    if len(planned := {context.plan.native(end.device, end.port) for end, _ in ends} - {None}) == 1:
+        (native,) = planned
+        repair = tuple(with_native(end, row, native) for end, row in ends if row.pvid != native)
     return Finding(
         "link-native-differs",
         "breaks" if spills else "risks",
@@ -216,7 +221,7 @@ def link_native_differs(context: Context, adjacency: Adjacency) -> Finding | Non
         f"{adjacency.a} has the native VLAN {rows[0].pvid or NONE}, {adjacency.b} at the other end "
         f"{rows[1].pvid or NONE}.{leaking}{_tree_breaks(context, adjacency)}",
         context.evidence(rows[0], "mode", "pvid") + context.evidence(rows[1], "mode", "pvid"),
-        (with_native(odd, odd_row, keep.pvid),),
+        repair,
     )
 
 

@@ -18,9 +18,9 @@ from crossthread.survey.survey import Evidence
 from crossthread.values import NONE, VlanSet
 
 _AS_WELL = (
-    "port-vlan-wrong port-mode-wrong link-mode-differs link-native-differs link-mtu-differs link-tagging-differs "
-    "link-vlan-missing link-speed-differs host-gateway-wrong host-gateway-missing host-mask-differs "
-    "host-outside-subnet host-gateway-outside-subnet host-address-missing"
+    "port-vlan-wrong port-mode-wrong link-mode-differs link-access-vlan-differs link-native-differs link-mtu-differs "
+    "link-tagging-differs link-vlan-missing link-speed-differs host-gateway-wrong host-gateway-missing "
+    "host-mask-differs host-outside-subnet host-gateway-outside-subnet host-address-missing"
 )
 """What says of the same cell that it is wrong."""
 
