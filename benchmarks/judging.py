@@ -84,6 +84,11 @@ def undone(network, faults):
     return network
 
 
+def drafted(healthy):
+    """The plan that a healthy network keeps: what was intended before anything was broken."""
+    return parse_plan(ct.draft_plan(healthy), "drafted", [])
+
+
 def judged(job):
     """What became of a case's broken pairs: `(case, pair, confidence, true, listed, whom it stops, what was wrong)`."""
     case, many, planned = job
@@ -94,7 +99,7 @@ def judged(job):
     random.Random("j" + case.name).shuffle(broken)
     network = ct.Network(ct.read_survey(case / "survey"))
     healthy = undone(network, truth["faults"])
-    plan = parse_plan(ct.draft_plan(healthy), "drafted", []) if planned else None
+    plan = drafted(healthy) if planned else None
     rows = []
     for a, b in broken[:many]:
         said = ct.why(network, a, b, plan=plan)

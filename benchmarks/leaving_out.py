@@ -1,6 +1,6 @@
 """What half-known surveys say, against the whole ones: verdicts that contradict, and mends that do harm.
 
-    python benchmarks/leaving_out.py FOLDER... [--pairs N] [--tables] [--columns] [--random N] [--campus]
+    python benchmarks/leaving_out.py FOLDER... [--pairs N] [--tables] [--columns] [--random N] [--campus] [--planned]
 
 FOLDER holds surveys, each in a folder `survey/`. Of each, every device is left out in turn (its hosts stay, without a
 place); with --tables every table as well, of all devices at once; with --columns every column; and with --random N so
@@ -9,16 +9,19 @@ survey's verdicts are the truth. Counted are the verdicts that are known, those 
 the mends that `why` proposes for up to N pairs that fail (3 unless told), carried out on the whole survey: a pair that
 works there must not stop. One that works there by luck only is counted by itself: from a half-known survey nobody can
 see that, and the true mend ends it, too. With --campus the same of each mend of `check`, and of all that `why --all`
-proposes together.
+proposes together. With --planned all are asked with the plan that is drafted from the network before anything was
+broken (`truth.json` beside the survey says what was): who lives where it is not planned then works by luck.
 """
 
 import argparse
+import json
 import random
 import sys
 from collections import Counter
 from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 
+from judging import drafted, undone
 from msgspec.structs import replace
 
 import crossthread as ct
@@ -90,11 +93,14 @@ def parts(survey, with_tables, columns, random_ones, label):
 
 def tried(job):
     """What one whole survey's parts come to: counts, and a line for everything that must not be."""
-    case, many, campus, *which = job
+    case, many, campus, planned, *which = job
     whole = ct.read_survey(case)
     full = ct.Network(whole)
     truth = {(a, b): verdict for a, b, verdict in ct.matrix(full).reaches}
-    context, count, lines, known = Context(full), Counter(), [], {}
+    truth_of = case.parent / "truth.json"
+    faults = json.loads(truth_of.read_text(encoding="utf-8"))["faults"] if planned and truth_of.exists() else []
+    plan = drafted(undone(full, faults)) if planned else ct.Plan()
+    context, count, lines, known = Context(full, plan), Counter(), [], {}
     for left_out, survey in parts(whole, *which, case.parent.name):
         network = ct.Network(survey)
         said = {(a, b): verdict for a, b, verdict in ct.matrix(network).reaches}
@@ -106,10 +112,10 @@ def tried(job):
                 lines.append(f"  {case.parent.name} without {left_out}: {' '.join(pair)} {verdict}, is {truth[pair]}")
         failing = [pair for pair, verdict in said.items() if verdict == "fails"]
         random.Random(f"{case.parent.name} {left_out}").shuffle(failing)
-        asked = [(f"{a} {b}", ct.why(network, a, b)) for a, b in failing[:many]]
+        asked = [(f"{a} {b}", ct.why(network, a, b, plan=plan)) for a, b in failing[:many]]
         if campus:
-            asked += [(f"check {finding.rule}", finding) for finding in ct.check(network).findings]
-            asked.append(("why --all", ct.why_all(network)))
+            asked += [(f"check {finding.rule}", finding) for finding in ct.check(network, plan).findings]
+            asked.append(("why --all", ct.why_all(network, plan)))
         for question, answer in asked:
             count["mends"] += bool(answer.repair)
             key = tuple(map(str, answer.repair))
@@ -142,11 +148,13 @@ def main():
     parser.add_argument("--columns", action="store_true")
     parser.add_argument("--random", type=int, default=0, metavar="N")
     parser.add_argument("--campus", action="store_true")
+    parser.add_argument("--planned", action="store_true")
     given = parser.parse_args()
     total = Counter()
     found = [path.parent for folder in given.folders for path in sorted(folder.rglob("survey.toml"))]
     with ProcessPoolExecutor(2) as pool:
-        jobs = [(case, given.pairs, given.campus, given.tables, given.columns, given.random) for case in found]
+        which = (given.pairs, given.campus, given.planned, given.tables, given.columns, given.random)
+        jobs = [(case, *which) for case in found]
         for count, lines in pool.map(tried, jobs, chunksize=2):
             total += count
             print(*lines, sep="\n", end="\n" if lines else "")

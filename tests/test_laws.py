@@ -26,7 +26,7 @@ from crossthread.demo import faulty, healthy
 from crossthread.demo.generator import generate
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.relevant_rows import focus
-from crossthread.diagnosis.rules.plan import plan_port
+from crossthread.diagnosis.rules.plan_ports import plan_port
 from crossthread.questions.plan_draft import draft_plan
 from crossthread.questions.tree_ways import failure_of
 from crossthread.survey.cell_kinds import ADDRESS, INTERFACE, MAC

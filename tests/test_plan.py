@@ -8,6 +8,7 @@ from pathlib import Path
 from crossthread import Change, Network, SurveyError, apply_changes, check, read_plan
 from crossthread.demo import faulty, healthy
 from crossthread.questions.plan_draft import draft_plan
+from tests.yard import at, yard
 
 BROKEN = """title = 7
 colour = "red"
@@ -134,6 +135,37 @@ class Compared(unittest.TestCase):
         self.assertLessEqual(expected, found)
         sources = {fact.source for f in answer.findings for fact in f.evidence if fact.table == "plan"}
         self.assertTrue(all(source.rpartition(":")[2].isdecimal() for source in sources), sources)
+
+    def mends(self, changes, plan):
+        """What `check` mends, and what it tells as what may be meant, of ports in the yard."""
+        with tempfile.TemporaryDirectory() as folder:
+            found = check(Network(apply_changes(yard(Path(folder)), changes)), plan_of(plan)).findings
+        told = [c for f in found if not f.repair for one in f.alternatives[:1] for c in one.changes]
+        return [{str(c) for c in some if c.table == "ports"} for some in ([c for f in found for c in f.repair], told)]
+
+    def test_a_link_is_mended_at_both_ends_or_only_told(self):
+        plan = '[ports.loft]\nt1 = { mode = "trunk", native = 20, allowed = "10 20" }\n'
+        both = f"{plan}[ports.keel]\nt1 = {{ native = 20 }}\n"
+        loft, keel = "ports loft t1: pvid = 20, allowed = 10 20", "ports keel t1: pvid = 20"
+        self.assertEqual(self.mends([], both), [{loft, keel}, set()])
+        self.assertEqual(self.mends([], plan), [set(), {loft}])
+        gone = Change("ports", {"device": "keel", "port": "t1"}, delete=True)
+        mended, told = self.mends([gone], both)
+        self.assertEqual((mended, loft in told), (set(), True))
+        for settings, own, expected in (
+            ("native = 20", "", [{"ports loft t1: pvid = 20", "ports keel t1: pvid = 20"}, set()]),
+            ("native = 20", "native = 1", [set(), {"ports keel t1: pvid = 20"}]),
+        ):
+            text = f"[settings]\n{settings}\n[ports.loft]\nt1 = {{ {own} }}\n[ports.keel]\nt9 = {{ native = 1 }}\n"
+            self.assertEqual(self.mends([], text), expected)
+
+    def test_no_mend_overturns_what_is_planned(self):
+        wrong, mend = (
+            [at("loft", "t1", mode="access", pvid=20, allowed="")],
+            "ports loft t1: mode = trunk, allowed = 1 10 20, pvid = 1",
+        )
+        self.assertEqual(self.mends(wrong, "")[0], {mend})
+        self.assertNotIn(mend, self.mends(wrong, '[ports.loft]\nt1 = { mode = "access", vlan = 20 }\n')[0])
 
     def test_vlans_that_may_not_talk(self):
         text = (

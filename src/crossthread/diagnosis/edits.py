@@ -57,12 +57,14 @@ def planned_trunk(context: Context, end: End) -> dict[str, object]:
 
 
 def carry(context: Context, end: End, more: VlanSet, **cells: object) -> Change:
-    """A change that lets a port carry more VLANs, and no longer forbids them there."""
+    """A change that lets a port carry more VLANs, untagged if that is planned, and no longer forbids them there."""
     row = context.port(end)
     allowed = ((row.allowed if row else None) or VlanSet()) | more
     forbidden = row.forbidden if row else None
     lifted = {} if forbidden is None or not forbidden & more else {"forbidden": forbidden - more}
-    return set_port(end, allowed=allowed, **lifted, **cells)
+    native = context.plan.native(end.device, end.port)
+    planned = {"pvid": native} if native and native in more and row is not None and row.pvid != native else {}
+    return set_port(end, **{"allowed": allowed, **lifted, **planned, **cells})
 
 
 def set_gateway(gateway: Station, **cells: object) -> Change:

@@ -32,6 +32,17 @@ def weight(hearing: Hearing, changes: Sequence[Change]) -> float:
     return gain - lost - weights.ROW * len(edited(changes))
 
 
+def unplanned(context: Context, changes: Sequence[Change]) -> bool:
+    """Whether some changes overturn what the plan has, and set nothing that it has instead."""
+    hearing = Hearing(context, accused(context, changes))
+
+    def planned(change: Change, instead: Change) -> float:
+        return sum(one.weight for one in _for(hearing, change, instead) if one.weight >= weights.PLAN)
+
+    pairs = [(change, _as_it_is(context, change)) for change in changes]
+    return any(planned(now, change) > planned(change, now) for change, now in pairs)
+
+
 def accused(context: Context, changes: Iterable[Change]) -> set[Accused]:
     """The hosts and interfaces that some changes call wrong: by their own settings, or a host by its access port."""
     found = set[Accused]()

@@ -10,6 +10,7 @@ import msgspec
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import SEVERITIES, Alternative, Finding
 from crossthread.diagnosis.judgement.confidence import confidence_of
+from crossthread.diagnosis.judgement.weighing import unplanned
 from crossthread.diagnosis.repair.alternatives import alternatives
 from crossthread.diagnosis.repair.hypotheses import hypotheses
 from crossthread.diagnosis.repair.withheld import grounded, told_only
@@ -19,8 +20,9 @@ from crossthread.values import NONE
 
 
 def decided_mends(context: Context, findings: Iterable[Finding]) -> list[Finding]:
-    """The same findings with those mends only for which enough speaks, and none of which contradict each other."""
-    return not_past_each_other(context, weighed(context, grounded(context, findings)))
+    """The same findings with those mends only for which enough speaks, and which contradict no other, and no plan."""
+    planned = [told_only(one) if one.repair and unplanned(context, one.repair) else one for one in findings]
+    return not_past_each_other(context, weighed(context, grounded(context, planned)))
 
 
 def weighed(context: Context, findings: Iterable[Finding]) -> list[Finding]:

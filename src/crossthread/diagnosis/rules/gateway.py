@@ -264,6 +264,8 @@ def gateway_port_vlan_wrong(context: Context, gateway: Interface, far: End, vid:
     Mend: put the switch port into the VLAN of the gateway's subnet.
     """
     port, wanted = context.port(far), vid or context.expected.vlan(gateway)
+    if context.expected.planned(gateway) not in (None, wanted):
+        return None
     if gateway.tag != 0 or port is None or port.pvid is None or wanted is None or gateway.address is None:
         return None
     if port.pvid == wanted or port.mode not in ("access", "trunk", "hybrid"):

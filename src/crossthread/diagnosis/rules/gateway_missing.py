@@ -111,7 +111,7 @@ def places_for(context: Context, own: PrefixedAddress, vid: int | None) -> Itera
 
     The likeliest first.
     """
-    gateways = context.network.stations.gateways
+    network, gateways = context.network, context.network.stations.gateways
     serving = [g for g in gateways if g.row.vid == vid and vid]
     bare = [g for g in serving if g.row.address in (None, NONE)]
     asked = bool(context.expected.users(own.ip))  # else whoever uses the other address may be one of those not listed
@@ -132,7 +132,8 @@ def places_for(context: Context, own: PrefixedAddress, vid: int | None) -> Itera
         cells2: dict[str, object] = {"vid": vid, "admin": "up", "oper": "up", "proxy_arp": "no"}
         if gateway.end:
             facing = [context.port(a.far(gateway.end)) for a in context.adjacencies_at.get(gateway.end, ())]
-            native = any(port is not None and port.pvid == vid for port in facing)
+            tagged = any(beside.tag for beside in network.gateways_at.get(gateway.end, ()))
+            native = any(p is not None and p.pvid == vid and not (tagged and p.mode == "access") for p in facing)
             cells2 |= {"port": gateway.end.port, "untagged": "yes" if native else "no"}
         yield (Change("gateways", {"device": gateway.device, "interface": name, "address": str(own)}, cells2),)
 

@@ -213,7 +213,10 @@ def link_native_differs(context: Context, adjacency: Adjacency) -> Finding | Non
     ends = tuple(zip((adjacency.a, adjacency.b), rows, strict=True))
     if len(planned := {context.plan.native(end.device, end.port) for end, _ in ends} - {None}) == 1:
         (native,) = planned
-        repair = tuple(with_native(end, row, native) for end, row in ends if row.pvid != native)
+        odd_ends = [(end, row) for end, row in ends if row.pvid != native]
+        repair = tuple(
+            set_port(end, **with_native(end, row, native).cells | _listed(context, end, row)) for end, row in odd_ends
+        )
     return Finding(
         "link-native-differs",
         "breaks" if spills else "risks",
@@ -223,6 +226,12 @@ def link_native_differs(context: Context, adjacency: Adjacency) -> Finding | Non
         context.evidence(rows[0], "mode", "pvid") + context.evidence(rows[1], "mode", "pvid"),
         repair,
     )
+
+
+def _listed(context: Context, end: End, row: Port) -> dict[str, object]:
+    """The list that the plan has for a trunk, if it has another now."""
+    allowed = context.plan.port(end.device, end.port).allowed
+    return {"allowed": allowed} if allowed not in (None, row.allowed) else {}
 
 
 def with_native(end: End, row: Port, vid: int | None) -> Change:

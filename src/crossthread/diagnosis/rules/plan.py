@@ -7,23 +7,14 @@ from collections.abc import Iterator
 from datetime import date
 
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.edits import set_host, set_port
-from crossthread.diagnosis.findings import Finding, Subject, at_port
+from crossthread.diagnosis.edits import set_host
+from crossthread.diagnosis.findings import Finding, Subject
 from crossthread.diagnosis.registry import About, rule
 from crossthread.network.hosts.station import HostStation
-from crossthread.network.topology.names import End
-from crossthread.plan.plan import Accepted, PlannedHost, PlannedPort
-from crossthread.survey.records import Device, Port
+from crossthread.plan.plan import Accepted, PlannedHost
+from crossthread.survey.records import Device
 from crossthread.survey.survey import Evidence
-from crossthread.values import NONE, VlanSet
-
-_AS_WELL = (
-    "port-vlan-wrong port-mode-wrong link-mode-differs link-access-vlan-differs link-native-differs link-mtu-differs "
-    "link-tagging-differs link-vlan-missing link-speed-differs host-gateway-wrong host-gateway-missing "
-    "host-mask-differs host-outside-subnet host-gateway-outside-subnet host-address-missing"
-)
-"""What says of the same cell that it is wrong."""
-
+from crossthread.values import VlanSet
 
 _MOST = 3
 """How many have to agree, at least, for it to be said of most."""
@@ -60,52 +51,6 @@ def software_mixed(context: Context) -> Iterator[Finding]:
             says,
             tuple(fact for row in odd[:5] for fact in context.evidence(row, "software")),
         )
-
-
-@rule("plan-differs", "Plan and inventory", About.PLANNED_PORT, follows=_AS_WELL)
-def plan_port(context: Context, entry: PlannedPort) -> Finding | None:
-    """A port's mode, VLAN, allowed list or native VLAN is not as planned.
-
-    Matters: somebody changed it, or it was never set; what hangs on it may be in the wrong VLAN or cut off.
-    Notice: depends on what differs; look whether a host behind it has trouble.
-    Confirm: compare the port's settings with the plan's entry.
-    Mend: set the port as planned, or correct the plan.
-    """
-    device = context.network.names.device(entry.device)
-    name = context.network.names.port(device, entry.port) if device else None
-    row = context.port(End(device, name)) if device and name else None
-    key = {"ports": f"{entry.device} {entry.port}"}
-    if device is None or name is None or row is None:
-        what = "the device" if device is None else "the port"
-        subject = Subject(device=device or entry.device, port=entry.port)
-        says = f"{entry.device} {entry.port} is planned, but {what} is not in the survey."
-        return Finding("plan-differs", "note", (subject,), says, context.plan.evidence(entry, key))
-    cells: dict[str, object] = {}
-    evidence: tuple[Evidence, ...] = ()
-    parts = []
-    for word, column, wanted in (
-        ("mode", "mode", entry.mode),
-        ("vlan", "pvid", entry.vlan),
-        ("native", "pvid", entry.native),
-        ("allowed", "allowed", entry.allowed),
-    ):
-        found = getattr(row, column)
-        if wanted is None or found is None or found == wanted:
-            continue
-        cells[column] = NONE if wanted == 0 else wanted
-        parts.append(f"{word} {found if found != 0 else NONE}, planned {wanted if wanted != 0 else NONE}")
-        evidence += context.evidence(row, column) + context.plan.evidence(entry, key, word)
-    if not cells:
-        return None
-    rule = "plan-differs"
-    if "mode" in cells:
-        rule = "port-mode-wrong"
-    elif entry.vlan is not None and "pvid" in cells:
-        rule = "port-vlan-wrong"
-    end = End(device, name)
-    subjects = (at_port(end, entry.vlan),) if rule == "port-vlan-wrong" else (at_port(end),)
-    says = f"{end} is not as planned: {'; '.join(parts)}."
-    return Finding(rule, "risks", subjects, says, evidence, (set_port(end, **cells),))
 
 
 @rule("plan-differs", "Plan and inventory", About.PLANNED_HOST)
@@ -162,51 +107,6 @@ def plan_vlans(context: Context) -> Iterator[Finding]:
         for vid in used - VlanSet.of(plan.vlans):
             says = f"VLAN {vid} has hosts or gateways, but the plan does not know it."
             yield Finding("plan-differs", "note", (Subject(vid=vid),), says, ())
-
-
-@rule("plan-differs", "Plan and inventory", About.CAMPUS)
-def plan_settings(context: Context) -> Iterator[Finding]:
-    """Ports do not have the settings that the plan has for all of them.
-
-    Matters: what is set differently in one place is forgotten there.
-    Notice: depends on what differs; large packets get lost where the frame size is too small.
-    Confirm: compare the ports' settings with the plan's.
-    Mend: set the ports as planned, or accept the difference in the plan.
-    """
-    settings = context.plan.settings
-    if settings.mtu is None and settings.speed is None and settings.native is None and settings.tagging is None:
-        return
-    alike: dict[tuple[str, str, str], list[tuple[End, Port]]] = defaultdict(list)
-    for end, row in _open_ports(context):
-        between = end in context.adjacencies_at
-        checks: list[tuple[str, str, int | str | None]] = [("mtu", "mtu", settings.mtu)]
-        if between and row.mode in ("trunk", "hybrid"):
-            checks += [("native", "pvid", settings.native), ("tagging", "tagging", settings.tagging)]
-        for word, column, wanted in checks:
-            found = getattr(row, column)
-            if found is not None and wanted is not None and found != wanted:
-                alike[word, column, str(found or NONE)].append((end, row))
-        slow = row.speed is not None and settings.speed is not None and row.speed < settings.speed
-        if between and slow and row.oper == "up":
-            alike["speed", "speed", str(row.speed)].append((end, row))
-    for (word, column, found), ends in alike.items():
-        wanted = getattr(settings, word) or NONE
-        listed = ", ".join(str(end) for end, _ in ends[:3]) + (f" and {len(ends) - 3} more" if len(ends) > 3 else "")
-        has = "has" if len(ends) == 1 else "have"
-        evidence = tuple(fact for _, row in ends[:5] for fact in context.evidence(row, column))
-        yield Finding(
-            "plan-differs",
-            "risks",
-            tuple(at_port(end) for end, _ in ends),
-            f"{listed} {has} {word} {found}, where {wanted} is planned for all.",
-            evidence + context.plan.evidence(settings, {"settings": word}, word),
-            tuple(set_port(end, **{column: wanted}) for end, _ in ends) if word != "speed" else (),
-        )
-
-
-def _open_ports(context: Context) -> Iterator[tuple[End, Port]]:
-    for device, ports in context.network.names.ports.items():
-        yield from ((End(device, port), row) for port, row in ports.items() if row.admin != "down")
 
 
 @rule("plan-differs", "Plan and inventory", About.CAMPUS)
