@@ -27,8 +27,8 @@ from crossthread.values import NO_VID
 ALIKE = frozenset({"subnet", "gateway", "tag", "place", "port-vlan", "current-vlan", "holders", "expected"})
 """Facts in which hosts of one class do not differ: the subnet of their address, their gateway, the tag they send,
 whether they were located, mode and VLAN of their port (if it is an access port and they do not tag), the VLAN that
-their frames join, whether anybody else has their address, and what is expected of them (unless a plan speaks of single
-hosts or ports)."""
+their frames join, whether anybody else has their address, and what is expected of them (if the plan has them in one
+VLAN)."""
 
 _Asked = tuple[object, ...]
 
@@ -41,7 +41,7 @@ def sweep(context: Context) -> Iterator[Finding]:
 
 def ask_everywhere(context: Context, rule: Rule) -> Iterator[Finding]:
     """What one rule finds; nothing for one that only a question about two hosts asks."""
-    if rule.about is About.HOST and not rule.needs and _alike(context, rule):
+    if rule.about is About.HOST and not rule.needs and rule.reads and rule.reads <= ALIKE:
         yield from _by_classes(context, rule)
     elif rule.about is not None:
         for asked in _needed(context, rule):
@@ -72,17 +72,12 @@ def ask(context: Context, rule: Rule, *asked: object) -> Iterable[Finding]:
     return (found,) if isinstance(found, Finding) else found or ()
 
 
-def _alike(context: Context, rule: Rule) -> bool:
-    """Whether hosts of one class are one to a rule."""
-    told_apart = {"expected"} if context.plan.hosts or context.plan.ports else set()
-    return bool(rule.reads) and rule.reads <= ALIKE - told_apart
-
-
 def _by_classes(context: Context, rule: Rule) -> Iterator[Finding]:
     for one in context.network.classes.all:
         found = list(ask(context, rule, one.hosts[0]))
         yield from found
         apart = "port-vlan" in rule.reads and _as_set_apart(context, one.hosts[0])
+        apart = apart or ("expected" in rule.reads and not context.expected.alike(one))
         for host in one.hosts[1:] if found or apart else ():
             yield from ask(context, rule, host)
 

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from difflib import get_close_matches
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any, NamedTuple, TypeVar
 
 from crossthread.errors import Problem, SurveyError, visible
 from crossthread.plan.plan import (
@@ -20,6 +20,7 @@ from crossthread.plan.plan import (
     Talk,
 )
 from crossthread.survey.building import cell_text
+from crossthread.survey.cell_kinds import Kind
 from crossthread.survey.contents import decoded
 from crossthread.survey.toml_text import Steps, lines_of, parse_toml
 from crossthread.values import parse_vid
@@ -54,6 +55,20 @@ def parse_plan(text: str, file: str, problems: list[Problem]) -> Plan:
     return Plan(file) if document is None else _Reader(document, lines_of(text), file, problems).plan()
 
 
+class _Word(NamedTuple):
+    """What a word of an entry may hold, and whether it may be left out."""
+
+    kind: Kind
+    optional: bool
+
+
+def _words(record: type, known: Collection[str]) -> dict[str, _Word]:
+    """The words of an entry that are not known anyway."""
+    skipped = {*known, "line", "ends"}
+    hints = ((name, hint) for name, hint in record.__annotations__.items() if name not in skipped)
+    return {name: _Word(hint.__metadata__[0], not isinstance(hint.__origin__, type)) for name, hint in hints}
+
+
 class _Reader:
     """Turns a document into records, noting what is wrong."""
 
@@ -61,6 +76,7 @@ class _Reader:
         self, document: dict[str, object], lines: dict[Steps, int], file: str, problems: list[Problem]
     ) -> None:
         self._document, self._lines, self._file, self._problems = document, lines, file, problems
+        self._words: dict[type, dict[str, _Word]] = {}
 
     def plan(self) -> Plan:
         """The plan."""
@@ -117,32 +133,30 @@ class _Reader:
         if not isinstance(given, dict):
             self._wrong(path, "expected a table such as { … }", given)
             return None
-        hints = {
-            name: hint
-            for name, hint in record.__annotations__.items()
-            if name not in known and name not in ("line", "ends")
-        }
+        if record not in self._words:
+            self._words[record] = _words(record, known)
+        words = self._words[record]
         before = len(self._problems)
         cells = dict(known)
         for word, value in given.items():
             if word == "ends" and "ends" in known:
                 continue
-            if word not in hints:
-                self._unknown((*path, word), word, tuple(hints))
+            if word not in words:
+                self._unknown((*path, word), word, tuple(words))
                 continue
-            kind = hints[word].__metadata__[0]
+            kind = words[word].kind
             try:
                 text = cell_text(value).strip()
                 cells[word] = kind.read(text) if text else None
             except ValueError as error:
                 says = str(error) if str(error).startswith(("a ", "an ", "VLAN")) else kind.expected
                 self._wrong((*path, word), f"expected {says}", value)
-        for word, hint in hints.items():
-            if isinstance(hint.__origin__, type) and cells.get(word) is None:  # not one that may be left out
+        for word, (kind, optional) in words.items():
+            if not optional and cells.get(word) is None:
                 if word not in given:
                     self._wrong(path, f"this entry also needs {word}", column=str(path[0]))
                 elif not given[word]:
-                    self._wrong((*path, word), f"empty, expected {hint.__metadata__[0].expected}")
+                    self._wrong((*path, word), f"empty, expected {kind.expected}")
         cells["line"] = self._line(path)
         return record(**cells) if len(self._problems) == before else None
 

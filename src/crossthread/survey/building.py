@@ -184,6 +184,6 @@ def cell_text(value: object) -> str:
     if isinstance(value, dict):
         raise ValueError("text, a number, yes or no, or a list of such")
     text = str(value)
-    if "\0" in text or any("\ud800" <= c <= "\udfff" for c in text):
+    if "\0" in text or (not text.isascii() and any("\ud800" <= c <= "\udfff" for c in text)):
         raise ValueError("text in UTF-8 without NUL")
     return text

@@ -45,12 +45,24 @@ def _statements(text: str) -> Iterator[tuple[int, str]]:
     yield line, text[begin:]
 
 
+_PLAIN = re.compile(r"\s*(?:\[([\w.-]+)\]|([\w-]+)\s*=)", re.ASCII)
+"""A table's header, or the beginning of a statement, with keys that need no quotes: nothing else has to be parsed."""
+
+
 def lines_of(text: str) -> dict[Steps, int]:
-    """The line in which each table and each key of a TOML document stands."""
+    """The line in which each table and each key of a TOML document stands.
+
+    A key of a table in braces stands where that begins, if it is not told by itself.
+    """
     found: dict[Steps, int] = {}
     prefix: Steps = ()
     counts: dict[Steps, int] = {}
     for at, statement in _statements(text):
+        if plain := _PLAIN.match(statement):
+            if plain[1]:
+                prefix = tuple(plain[1].split("."))
+            found.setdefault(prefix if plain[1] else (*prefix, plain[2]), at)
+            continue
         parsed = tomllib.loads(statement)
         keys = _keys(parsed)
         if not parsed:

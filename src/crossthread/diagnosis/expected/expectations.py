@@ -49,6 +49,7 @@ class Expected:
         self._weights: dict[Station, dict[int, float]] = {}
         self._astray: dict[Station, bool] = {}
         self._claims: dict[Station, bool] = {}
+        self._alike: dict[Station, bool] = {}
         self._voters = Voters(network)
         self._lengths = PrefixLengths(network, self._voters)
         self._gateways: dict[Station, list[Interface]] = {}
@@ -79,11 +80,22 @@ class Expected:
 
     def _one_for_all(self, station: Station) -> Station:
         """The station that stands for all that are like this one."""
-        if self._plan.hosts or self._plan.ports:
-            return station  # the plan may tell them apart
         if not isinstance(station, HostStation) or station in self._firsts:
             return station
-        return self._network.classes.of(station.name).hosts[0]
+        one = self._network.classes.of(station.name)
+        return one.hosts[0] if self.alike(one) else station
+
+    def alike(self, one: HostClass) -> bool:
+        """Whether the plan has all hosts of a class in one VLAN."""
+        first = one.hosts[0]
+        if first not in self._alike:
+            self._alike[first] = not self._has_places or len(set(map(self.planned, one.hosts))) == 1
+        return self._alike[first]
+
+    @cached_property
+    def _has_places(self) -> bool:
+        """Whether the plan says anything of where hosts belong."""
+        return bool(self._planned_subnets or self._plan.hosts or self._plan.ports)
 
     @cached_property
     def _firsts(self) -> dict[Station, HostClass]:
@@ -116,23 +128,34 @@ class Expected:
         return 1 if weights.get(vid, 0.0) >= 0.5 * weights.get(wanted, 1.0) else 3
 
     @cached_property
-    def planned_subnets(self) -> list[tuple[Prefix, int]]:
-        """The subnets of the plan with their VLANs, the longest prefix first."""
-        found = [(ip_network(text), vid) for vid, entry in self._plan.vlans.items() for text in entry.subnets or ()]
-        return sorted(found, key=lambda pair: -pair[0].prefixlen)
+    def _planned_subnets(self) -> dict[tuple[int, int], dict[Prefix, int]]:
+        """The VLANs of the plan's subnets by IP version and prefix length, the longest first."""
+        found = defaultdict[tuple[int, int], dict[Prefix, int]](dict)
+        for vid, entry in self._plan.vlans.items():
+            for prefix in map(ip_network, entry.subnets or ()):
+                found[prefix.version, prefix.prefixlen].setdefault(prefix, vid)
+        return dict(sorted(found.items(), reverse=True))
+
+    def _planned_subnet(self, station: Station) -> tuple[int, int] | None:
+        """The prefix length and the VLAN of the planned subnet that a station's address is in."""
+        own = station.address
+        for (version, length), vids in self._planned_subnets.items() if own is not None else ():
+            if own is not None and own.version == version:
+                vid = vids.get(ip_network((own.ip, length), strict=False))
+                if vid is not None:
+                    return length, vid
+        return None
 
     def planned(self, station: Station) -> int | None:
         """The VLAN that the plan has for a station: by its name, its port, or the subnet that its address is in."""
-        if not self.planned_subnets and not self._plan.hosts and not self._plan.ports:
+        if not self._has_places:
             return None
         if isinstance(station, HostStation):
             entry = self._plan.hosts.get(station.name.casefold())
             if entry is not None and entry.vlan is not None:
                 return entry.vlan
-        if station.address is not None:
-            for network, vid in self.planned_subnets:
-                if station.address.ip in network:
-                    return vid
+        if (known := self._planned_subnet(station)) is not None:
+            return known[1]
         if isinstance(station, HostStation) and station.end is not None:
             port = self._plan.ports.get((station.end.device.casefold(), station.end.port))
             return port.vlan if port is not None else None
@@ -265,10 +288,8 @@ class Expected:
 
     def length(self, station: Station) -> int | None:
         """The prefix length a station should have: the plan's, else what most of those in its subnet have."""
-        for network, _ in self.planned_subnets:
-            if station.address is not None and station.address.ip in network:
-                return network.prefixlen
-        return self._lengths.length(self._one_for_all(station))
+        known = self._planned_subnet(station)
+        return known[0] if known is not None else self._lengths.length(self._one_for_all(station))
 
     def subnet(self, station: Station) -> PrefixedAddress | None:
         """A station's address with the prefix length it should have."""
