@@ -159,6 +159,13 @@ class Compared(unittest.TestCase):
             text = f"[settings]\n{settings}\n[ports.loft]\nt1 = {{ {own} }}\n[ports.keel]\nt9 = {{ native = 1 }}\n"
             self.assertEqual(self.mends([], text), expected)
 
+    def test_of_hosts_that_are_alike_one_is_planned_elsewhere(self):
+        with tempfile.TemporaryDirectory() as folder:
+            survey = yard(Path(folder), desks=(4, 1))
+        for text in ("[hosts]\ndesk-loft-3 = { vlan = 20 }\n", "[ports.loft]\ndesk3 = { vlan = 20 }\n"):
+            _, answer = rules(survey, f'[vlans]\n20 = {{ subnets = "10.9.20.0/24" }}\n{text}')
+            self.assertEqual({str(c) for f in answer.findings for c in f.repair}, {"ports loft desk3: pvid = 20"})
+
     def test_no_mend_overturns_what_is_planned(self):
         wrong, mend = (
             [at("loft", "t1", mode="access", pvid=20, allowed="")],
