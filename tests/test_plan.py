@@ -8,7 +8,7 @@ from pathlib import Path
 from crossthread import Change, Network, SurveyError, apply_changes, check, read_plan
 from crossthread.demo import faulty, healthy
 from crossthread.questions.plan_draft import draft_plan
-from tests.yard import at, yard
+from tests.yard import at, host, yard
 
 BROKEN = """title = 7
 colour = "red"
@@ -137,11 +137,12 @@ class Compared(unittest.TestCase):
         self.assertTrue(all(source.rpartition(":")[2].isdecimal() for source in sources), sources)
 
     def mends(self, changes, plan):
-        """What `check` mends, and what it tells as what may be meant, of ports in the yard."""
+        """What `check` mends, and what it tells as what may be meant, of ports and hosts in the yard."""
         with tempfile.TemporaryDirectory() as folder:
             found = check(Network(apply_changes(yard(Path(folder)), changes)), plan_of(plan)).findings
         told = [c for f in found if not f.repair for one in f.alternatives[:1] for c in one.changes]
-        return [{str(c) for c in some if c.table == "ports"} for some in ([c for f in found for c in f.repair], told)]
+        proposed = [c for f in found for c in f.repair]
+        return [{str(c) for c in some if c.table in ("hosts", "ports")} for some in (proposed, told)]
 
     def test_a_link_is_mended_at_both_ends_or_only_told(self):
         plan = '[ports.loft]\nt1 = { mode = "trunk", native = 20, allowed = "10 20" }\n'
@@ -165,6 +166,19 @@ class Compared(unittest.TestCase):
         for text in ("[hosts]\ndesk-loft-3 = { vlan = 20 }\n", "[ports.loft]\ndesk3 = { vlan = 20 }\n"):
             _, answer = rules(survey, f'[vlans]\n20 = {{ subnets = "10.9.20.0/24" }}\n{text}')
             self.assertEqual({str(c) for f in answer.findings for c in f.repair}, {"ports loft desk3: pvid = 20"})
+
+    def test_a_host_gets_what_is_planned_for_it(self):
+        wrong = [host("desk-loft-1", gateway="10.9.20.1")]
+        meant = "10.9.10.1", "10.9.10.7"
+        for plan, mend in (("", meant[0]), (f'[hosts]\ndesk-loft-1 = {{ gateway = "{meant[1]}" }}\n', meant[1])):
+            self.assertEqual(self.mends(wrong, plan)[0], {f"hosts desk-loft-1: gateway = {mend}"})
+        # With its port not read, its address may as well be wrong as its gateway, which is one of another subnet.
+        unread = Change("ports", {"device": "loft", "port": "desk1"}, {"mode": "", "pvid": ""})
+        self.assertEqual(self.mends([*wrong, unread], ""), [set(), {f"hosts desk-loft-1: gateway = {meant[0]}"}])
+        nobody = [host("desk-loft-1", gateway="10.9.77.1"), unread]
+        self.assertEqual(self.mends(nobody, ""), [{f"hosts desk-loft-1: gateway = {meant[0]}"}, set()])
+        kept = '[hosts]\ndesk-loft-1 = { gateway = "10.9.20.1" }\n'
+        self.assertEqual(self.mends(wrong, kept)[0], set())
 
     def test_no_mend_overturns_what_is_planned(self):
         wrong, mend = (

@@ -49,7 +49,8 @@ def _count(number: int, noun: str) -> str:
 def _for_gateway(hearing: Hearing, host: HostStation, hop: str) -> Iterator[Witness]:
     """What other hosts, and interfaces, say of the address of a gateway."""
     own, served = host.address, hearing.context.plan.served_at(hop)
-    if served is not None and own is not None and address(hop) in own.network:
+    there = hearing.context.expected.planned(host) in (None, served)
+    if served is not None and there and own is not None and address(hop) in own.network:
         yield Witness(weights.PLAN, f"the plan has the gateway {hop} for VLAN {served}")
     users = hearing.count_users(hop, host)
     yield from agreeing(users, f"{_count(users, 'other host')} {'use' if users > 1 else 'uses'} {hop}")

@@ -21,20 +21,39 @@ from crossthread.values import NONE
 
 def decided_mends(context: Context, findings: Iterable[Finding]) -> list[Finding]:
     """The same findings with those mends only for which enough speaks, and which contradict no other, and no plan."""
-    planned = [told_only(one) if one.repair and unplanned(context, one.repair) else one for one in findings]
+    planned = [_as_planned(context, finding) for finding in findings]
     return not_past_each_other(context, weighed(context, grounded(context, planned)))
+
+
+def _as_planned(context: Context, finding: Finding) -> Finding:
+    """The same finding; a host is given what the plan has for it, and what overturns the plan is only told."""
+    if finding.repair and unplanned(context, finding.repair):
+        return told_only(finding)
+    repair = tuple(_planned_cells(context, change) for change in finding.repair)
+    return finding if repair == finding.repair else msgspec.structs.replace(finding, repair=repair)
+
+
+def _planned_cells(context: Context, change: Change) -> Change:
+    """The same change of a host, with the address and the gateway that are planned for it."""
+    entry = context.plan.hosts.get(str(change.key.get("host")).casefold()) if change.table == "hosts" else None
+    planned = {column: getattr(entry, column, None) for column in ("address", "gateway") if column in change.cells}
+    known = {column: value for column, value in planned.items() if value is not None}
+    return msgspec.structs.replace(change, cells=change.cells | known) if known else change
 
 
 def weighed(context: Context, findings: Iterable[Finding]) -> list[Finding]:
     """The same findings, of which those are only told that have two explanations which are about as good.
 
     That are the ends of a link that have different native VLANs, if nothing decides between them; and the port and the
-    address of a host that has no gateway, which would be the third witness, where nobody serves the VLAN of its port.
+    address of a host that has no gateway, which would be the third witness, where nobody serves the VLAN of its port;
+    and its gateway and address, where the port was not read.
     """
 
     def told(finding: Finding) -> Finding:
         if finding.rule == "link-native-differs":
             return _native(context, finding)
+        if finding.rule == "host-gateway-outside-subnet" and _port_would_decide(context, finding):
+            return told_only(finding)
         others = _renumbered(context, finding) if finding.rule == "port-vlan-wrong" else ()
         either = tuple(Alternative(changes, ()) for changes in (finding.repair, *others))
         return msgspec.structs.replace(finding, repair=(), alternatives=either) if others else finding
@@ -49,6 +68,16 @@ def _native(context: Context, finding: Finding) -> Finding:
     if confidence_of(found) == "open":
         return told_only(found)
     return msgspec.structs.replace(found, alternatives=())
+
+
+def _port_would_decide(context: Context, finding: Finding) -> bool:
+    """Whether a host has a gateway that is one, of another subnet, and nobody read which VLAN its port is in.
+
+    Then its address may be the wrong one as well.
+    """
+    hosts = [context.network.stations.hosts[s.host.casefold()] for s in finding.subjects if s.host]
+    held = context.network.stations.by_address
+    return any(str(host.row.gateway) in held and context.expected.current_vlan(host) is None for host in hosts)
 
 
 def _renumbered(context: Context, finding: Finding) -> list[tuple[Change, ...]]:

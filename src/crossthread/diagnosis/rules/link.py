@@ -136,7 +136,8 @@ def link_access_vlan_differs(context: Context, adjacency: Adjacency, vid: int | 
         return None
     repair: tuple[Change, ...] = ()
     one, two = across(context, adjacency, adjacency.a)
-    if len(one & two) > 1:
+    planned = {context.plan.port(end.device, end.port).mode for end in (adjacency.a, adjacency.b)}
+    if len(one & two) > 1 or planned & set(TAGS):
         repair = both_trunks(context, adjacency)
     elif vid in (rows[0].pvid, rows[1].pvid):
         repair = (set_port(adjacency.b if rows[0].pvid == vid else adjacency.a, pvid=vid),)
