@@ -42,20 +42,16 @@ def plan_port(context: Context, entry: PlannedPort) -> Finding | None:
         subject = Subject(device=device or entry.device, port=entry.port)
         says = f"{entry.device} {entry.port} is planned, but {what} is not in the survey."
         return Finding("plan-differs", "note", (subject,), says, context.plan.evidence(entry, key))
-    cells, words = (
-        _as_planned(entry, row),
-        {column: word for word, column, wanted in _wanted(entry) if wanted is not None},
-    )
+    cells = _as_planned(entry, row)
     if not cells:
         return None
     evidence: tuple[Evidence, ...] = ()
     parts = []
-    for column in cells:
-        found, wanted = (
-            NONE if value == 0 else value for value in (getattr(row, column), getattr(entry, words[column]))
-        )
-        parts.append(f"{words[column]} {found}, planned {wanted}")
-        evidence += context.evidence(row, column) + context.plan.evidence(entry, key, words[column])
+    for word, column, wanted in _wanted(entry):
+        found = getattr(row, column)
+        if column in cells and found is not None:
+            parts.append(f"{word} {found or NONE}, planned {wanted or NONE}")
+            evidence += context.evidence(row, column) + context.plan.evidence(entry, key, word)
     rule = "plan-differs"
     if "mode" in cells:
         rule = "port-mode-wrong"
@@ -87,10 +83,10 @@ def _as_planned(entry: PlannedPort, row: Port) -> dict[str, object]:
 
 def _at_both_ends(context: Context, end: End, cells: dict[str, object]) -> tuple[tuple[Change, ...], bool]:
     """The mend of a port, with that of the far end of its link; and whether the two agree then, as far as is known."""
-    changes, fits = [set_port(end, **cells)], True
+    changes, fits, near = [set_port(end, **cells)], True, context.port(end)
     for link in context.adjacencies_at.get(end, ()) if {"mode", "pvid"} & set(cells) else ():
         far = link.far(end)
-        near, row = context.port(end), context.port(far)
+        row = context.port(far)
         if near is None or row is None:
             fits = False  # what hangs on the far end nobody knows
         elif row.mode != "routed":
