@@ -85,7 +85,7 @@ def confidence_of(finding: Finding) -> Confidence:
 
 
 def decided(finding: Finding) -> bool:
-    """Whether so much speaks for its repair, more than for any other, as only the plan does.
+    """Whether so much speaks for its repair, more than for any other, as the plan does, and hardly anything else.
 
     Which device had a lost interface no plan says, nor whether somebody forbade a VLAN on purpose.
     """

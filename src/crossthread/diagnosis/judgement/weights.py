@@ -85,4 +85,5 @@ PROPOSED = 0.25
 OPEN, SURE = 0.6, 3.0
 """By how much the best explanation has to outweigh the second to be likely, and to be sure."""
 DECIDED = 5.0
-"""So much a repair weighs, and more than any other, if the plan has it so: then it is sure, whatever speaks against."""
+"""So much, and so much more than any other, a repair weighs that the plan has, or an interface whose subnet all live
+elsewhere: then it is sure, whatever speaks against it."""
