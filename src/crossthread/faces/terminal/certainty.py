@@ -42,7 +42,7 @@ def _how_sure(answer: Why) -> str:
     """What the word means here, and of which faults it is said."""
     told = [says for f in answer.findings for one in f.alternatives if one.changes == f.repair for says in one.because]
     if answer.confidence == "sure" and any(says.startswith("the plan ") for says in told):
-        return "the plan has it so; for what it does not name speaks what was read, and hardly anything against it."
+        return "the plan decides; beyond it, what was read speaks for this mend, and hardly anything against it."
     if answer.confidence == "sure":
         return "what was read speaks for this mend, and hardly anything against it."
     if answer.costs:
