@@ -28,6 +28,29 @@ _FEW = 10
 """Of networks with fewer hosts all is asked."""
 
 
+VIEWS = (
+    ct.map_network, ct.inventory, ct.addresses, ct.vlans, ct.trees, ct.tree_advice, ct.tree_ways, ct.draft_plan,
+    ct.class_matrix,
+)  # fmt: skip
+"""What can be asked of a network as a whole, besides what is found in it."""
+
+
+def looked_at(network: ct.Network, number: int) -> Iterator[tuple[str, object]]:
+    """One view of a network, something that is found in it, and at times a page: which they are, turns on a number."""
+    view = VIEWS[number % len(VIEWS)]
+    survey = network.survey
+    ends = [(row.device, row.port) for row in survey.ports]
+    words = [*(row.mac for row in survey.ports), *(row.chassis for row in survey.devices), *(a for a, _ in ends)]
+    words += [word for row in (*survey.arp, *survey.hosts) for word in (row.mac, row.address)]
+    words = [word.partition("/")[0] for word in words if word and word != "none"]
+    pages = [(ct.device, ends[number % len(ends)][:1]), (ct.port, ends[number % len(ends)])]  # each is a check, too
+    for question, about in ((view, ()), (ct.find, (words[number % len(words)],)), *pages[number % 4 : number % 4 + 1]):
+        try:
+            yield " ".join((question.__name__, *about)), plain(question(network, *about))
+        except ct.CrossThreadError as error:
+            yield " ".join((question.__name__, *about)), str(error)
+
+
 def asked(survey: ct.Survey) -> Iterator[tuple[str, object]]:
     """Every question to a network, by what it is called in the record, and its answer."""
     network = ct.Network(survey)
@@ -174,7 +197,8 @@ def edited(name: str) -> Iterator[dict[str, object]]:
         turned = [[a, b, verdict] for a, b, verdict in ct.matrix(network).reaches if before.get((a, b)) != verdict]
         stopped = next(((a, b) for a, b, verdict in turned if verdict != "works"), None)
         yield {"edit": made, "turned": turned, "check": plain(ct.check(network, plan)),
-               "why": plain(ct.why(network, *stopped, plan=plan)) if stopped else None}  # fmt: skip
+               "why": plain(ct.why(network, *stopped, plan=plan)) if stopped else None,
+               "views": dict(looked_at(network, number))}  # fmt: skip
 
 
 def kept(name: str) -> list[dict[str, object]]:
