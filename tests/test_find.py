@@ -50,6 +50,16 @@ class Finding(unittest.TestCase):
                          [("sail-loft", "port3", 40, "host"), ("slipway", "port7", 40, "learned")])  # fmt: skip
         self.assertIn("sail-loft port3 and slipway port7", found.conflicts[0])
 
+    def test_an_address_that_is_heard_at_several_mac_addresses(self):
+        heard = [{"device": "core-east", "interface": "vlan10", "address": "10.61.10.99"},
+                 {"device": "quay-router", "interface": "port1.90", "address": "10.61.10.99"}]  # fmt: skip
+        macs = ("02:5c:02:00:00:10", "02:5c:02:00:00:11")
+        for count in (1, 2):
+            told = [Change("arp", key, {"mac": mac}) for key, mac in zip(heard, macs[:count], strict=False)]
+            found = find(apply_changes(healthy(), told), "10.61.10.99")
+            says = f"10.61.10.99 has several MAC addresses: {' '.join(macs)}"
+            self.assertEqual(found.conflicts, (says,) if count > 1 else ())
+
     def test_a_trail_that_ends_on_the_way(self):
         with TemporaryDirectory() as folder:
             network = network_of(
