@@ -195,7 +195,7 @@ class Spelled(unittest.TestCase):
             self.assertEqual(matrix(other).reaches, matrix(survey).reaches, name)
             self.assertEqual([finding.says for finding in check(other).findings], told, name)
             self.assertEqual(tree_overview(other), tree_overview(survey), name)
-            for wanted in ("02:5c:01:00:00:01", "10.61.20.1", "plank-saw", "02:5c:02:00:00:10"):
+            for wanted in ("02:5c:11:00:00:03", "10.61.20.1", "plank-saw", "02:5c:02:00:00:10"):
                 seen = (
                     [(p.device, p.port, p.vid, p.how, p.says) for p in find(s, wanted).places] for s in (other, survey)
                 )

@@ -225,9 +225,11 @@ def _as_planned(context: Context, finding: Finding) -> Iterator[Option]:
     for change in finding.repair[:1]:
         wanted = str(change.cells.get("address") or "").partition("/")[0]
         now = str(change.key.get("address") or NONE)
-        if now != NONE and context.plan.served_at(wanted) is not None:
-            users = context.expected.users(interface(now).ip)
-            yield (change, *(set_host(host, gateway=wanted) for host in users))
+        served = context.plan.served_at(wanted)
+        users = context.expected.users(interface(now).ip) if now != NONE and served is not None else []
+        there = [host for host in users if context.expected.planned(host) in (None, served)]
+        if there:
+            yield (change, *(set_host(host, gateway=wanted) for host in there))
 
 
 _BY_RULE: Mapping[str, Callable[[Context, Finding], Iterator[Option]]] = {
