@@ -9,6 +9,7 @@ import msgspec
 
 from crossthread.answer import Answer
 from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.rules.tree import priorities_for
 from crossthread.network.given import of_network
 from crossthread.network.network import Network
 from crossthread.network.spanning import roles as spanning
@@ -19,8 +20,6 @@ from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
 from crossthread.values import VlanSet
 
-ROOT, BACKUP = 4096, 8192
-"""The priorities to set: low enough to win by intent, with room below for an emergency."""
 _CANDIDATES = 24
 _WORTH = 0.9
 """A root is worth moving if the hosts' ways become shorter by a tenth at least."""
@@ -139,7 +138,7 @@ def _advise(network: Network, instance: int, needs: Counter[tuple[int, str, str]
     if backup is not None and best == current[0] and dict(given.bridges)[second].priority < 32768:
         lost = [_hops(_with_root(given, device, best), wanted) for device in (backup, second)]
         backup = second if lost[0] >= _WORTH * lost[1] else backup
-    changes = _changes(network, instance, best, backup, dict(given.bridges))
+    changes = priorities_for(instance, best, backup, dict(given.bridges))
     moves = sum(now[end].forwards != role.forwards for end, role in then.items())
     return Advice(
         instance,
@@ -193,24 +192,6 @@ def _hops(roles: dict[End, Role], wanted: Mapping[tuple[str, str], int]) -> int:
 
 def _idle(given: TreeInputs, roles: dict[End, Role]) -> int:
     return sum(any(e.end in roles and not roles[e.end].forwards for e in lan) for lan in given.lans)
-
-
-def _changes(
-    network: Network, instance: int, root: str, backup: str | None, bridges: dict[str, BridgeId]
-) -> tuple[Change, ...]:
-    wanted = {device: own.priority for device, own in bridges.items()}
-    if min(bridges, key=bridges.__getitem__) != root or wanted[root] > ROOT:
-        wanted[root] = ROOT
-    rest = [priority for device, priority in wanted.items() if device not in (root, backup)]
-    if backup is not None and not wanted[root] < wanted[backup] < min(rest, default=1 << 16):
-        wanted[backup] = max(BACKUP, wanted[root] + 4096)
-    last = wanted[backup] if backup is not None else wanted[root]
-    wanted |= {d: 32768 for d, priority in wanted.items() if d not in (root, backup) and priority <= last}
-    return tuple(
-        Change("trees", {"device": device, "instance": instance}, {"priority": priority})
-        for device, priority in sorted(wanted.items(), key=lambda pair: pair[1])
-        if priority != bridges[device].priority
-    )
 
 
 def _spreading(network: Network, found: list[Advice], needs: Counter[tuple[int, str, str]]) -> list[str]:

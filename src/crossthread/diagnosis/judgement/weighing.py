@@ -39,8 +39,22 @@ def unplanned(context: Context, changes: Sequence[Change]) -> bool:
     def planned(change: Change, instead: Change) -> float:
         return sum(one.weight for one in _for(hearing, change, instead) if one.weight >= weights.PLAN)
 
+    hops = [(change.delete, context.plan.served_at(str(change.key.get("next_hop")))) for change in changes]
+    if any(gone and vid for gone, vid in hops) and any(
+        not gone and not vid and change.table == "routes" for (gone, vid), change in zip(hops, changes, strict=True)
+    ):
+        return True  # a route to where the plan has a gateway leads elsewhere
     pairs = [(change, _as_it_is(context, change)) for change in changes]
-    return any(planned(now, change) > planned(change, now) for change, now in pairs)
+    return any(planned(now, change) > planned(change, now) or _beyond(context, change, now) for change, now in pairs)
+
+
+def _beyond(context: Context, change: Change, now: Change) -> bool:
+    """Whether a change lets a port carry what the plan does not let it."""
+    planned = context.plan.port(*_end(change)).allowed if change.table == "ports" else None
+    if planned is None or not change.cells.get("allowed"):
+        return False
+    then, before = (VlanSet.parse(str(one.cells.get("allowed") or NONE)) for one in (change, now))
+    return bool(then - before - planned)
 
 
 def accused(context: Context, changes: Iterable[Change]) -> set[Accused]:

@@ -79,9 +79,8 @@ def transit_address_wrong(context: Context, gateway: Interface) -> Finding | Non
         return None
     if any(other is not gateway for other in context.expected.near(own.ip)):
         return None
-    vid = context.expected.current_vlan(gateway)
     for peer in stations.gateways:
-        beside = peer.device != gateway.device and vid is not None and context.expected.current_vlan(peer) == vid
+        beside = peer.device != gateway.device and _vids(context, peer) & _vids(context, gateway)
         if not beside or peer.address is None or peer.address.version != own.version:
             continue
         routes = context.network.routing.routes(peer.device)
@@ -101,6 +100,11 @@ def transit_address_wrong(context: Context, gateway: Interface) -> Finding | Non
                 (set_gateway(gateway, address=wanted),),
             )
     return None
+
+
+def _vids(context: Context, gateway: Interface) -> set[int]:
+    """The VLAN that an interface is in as things are, and the one that its tag names: the port beside may be wrong."""
+    return {vid for vid in (context.expected.current_vlan(gateway), gateway.row.vid) if vid}
 
 
 def _most_asked(context: Context, gateway: Interface, wanted: dict[Address, list[HostClass]]) -> Address | None:

@@ -5,13 +5,15 @@ from __future__ import annotations
 from collections import Counter, defaultdict
 from collections.abc import Iterator
 from datetime import date
+from ipaddress import ip_address, ip_network
 
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.edits import set_host
+from crossthread.diagnosis.edits import set_gateway, set_host
 from crossthread.diagnosis.findings import Finding, Subject
 from crossthread.diagnosis.registry import About, rule
 from crossthread.network.hosts.station import HostStation
-from crossthread.plan.plan import Accepted, PlannedHost
+from crossthread.plan.plan import Accepted, PlannedHost, PlannedVlan
+from crossthread.survey.changes import Change
 from crossthread.survey.records import Device
 from crossthread.survey.survey import Evidence
 from crossthread.values import VlanSet
@@ -100,13 +102,22 @@ def plan_vlans(context: Context) -> Iterator[Finding]:
         for own in entry.gateways or ():
             if not any(not isinstance(s, HostStation) for s in context.network.stations.by_address.of(own)):
                 says = f"{own} is planned as a gateway of VLAN {vid}, but no interface has it."
-                yield Finding(
-                    "gateway-missing", "risks", (Subject(vid=vid),), says, plan.evidence(entry, key, "gateways")
-                )
+                evidence, mend = plan.evidence(entry, key, "gateways"), _in_its_place(context, entry, own)
+                yield Finding("gateway-missing", "risks", (Subject(vid=vid),), says, evidence, mend)
     if plan.vlans:
         for vid in used - VlanSet.of(plan.vlans):
             says = f"VLAN {vid} has hosts or gateways, but the plan does not know it."
             yield Finding("plan-differs", "note", (Subject(vid=vid),), says, ())
+
+
+def _in_its_place(context: Context, entry: PlannedVlan, own: str) -> tuple[Change, ...]:
+    """Give a planned address to the one interface in its planned subnet that has an address which is not planned."""
+    subnet = next((subnet for subnet in map(ip_network, entry.subnets or ()) if ip_address(own) in subnet), None)
+    if subnet is None or context.network.unread.anywhere:
+        return ()
+    there = [(s, str(s.address.ip)) for s in context.network.stations.gateways if s.address and s.address.ip in subnet]
+    odd = [station for station, held in there if context.plan.served_at(held) is None]
+    return (set_gateway(odd[0], address=f"{own}/{subnet.prefixlen}"),) if len(odd) == 1 else ()
 
 
 @rule("plan-differs", "Plan and inventory", About.CAMPUS)

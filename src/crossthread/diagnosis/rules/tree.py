@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.detours import Detour, find_detours
 from crossthread.diagnosis.findings import Finding, Subject
 from crossthread.diagnosis.registry import About, rule
+from crossthread.network.spanning.roles import BridgeId
 from crossthread.network.three_valued import vids_in
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End
@@ -28,6 +29,27 @@ def _row(context: Context, device: str, instance: int) -> Tree | None:
     return next((row for row in rows if row.instance == instance), None)
 
 
+ROOT, BACKUP = 4096, 8192
+"""The priorities to set: low enough to win by intent, with room below for an emergency."""
+
+
+def priorities_for(instance: int, root: str, backup: str | None, bridges: Mapping[str, BridgeId]) -> tuple[Change, ...]:
+    """The priorities with which a bridge surely is root, and another the next best one, whatever others have now."""
+    wanted = {device: own.priority for device, own in bridges.items()}
+    if min(bridges, key=bridges.__getitem__) != root or wanted[root] > ROOT:
+        wanted[root] = ROOT
+    rest = [priority for device, priority in wanted.items() if device not in (root, backup)]
+    if backup is not None and not wanted[root] < wanted[backup] < min(rest, default=1 << 16):
+        wanted[backup] = max(BACKUP, wanted[root] + 4096)
+    last = wanted[backup] if backup is not None else wanted[root]
+    wanted |= {d: 32768 for d, priority in wanted.items() if d not in (root, backup) and priority <= last}
+    return tuple(
+        Change("trees", {"device": device, "instance": instance}, {"priority": priority})
+        for device, priority in sorted(wanted.items(), key=lambda pair: pair[1])
+        if priority != bridges[device].priority
+    )
+
+
 @rule("tree-root-by-default", "Spanning tree", About.TREE)
 def tree_root_by_default(context: Context, answer: TreeAnswer) -> Iterator[Finding]:
     """A bridge is root only because its MAC address is the lowest.
@@ -38,17 +60,23 @@ def tree_root_by_default(context: Context, answer: TreeAnswer) -> Iterator[Findi
     Confirm: compare the priorities of all bridges with the root's.
     Mend: set a low priority on the bridge that should be root, and the next on its backup.
     """
+    bridges = dict(context.network.fabric.trees.inputs(answer.instance).bridges)
     for root in answer.roots:
         members = [bridge.device for bridge in answer.bridges if bridge.root == root.device]
         if root.how != "default" or len(members) < 2:
             continue
+        planned = {entry.root.casefold() for entry in context.plan.vlans.values() if entry.root}
+        if planned and root.device.casefold() not in planned:
+            continue  # another is planned, which `tree_root_unplanned` says
+        own = {device: bridges[device] for device in members if device in bridges}
+        mend = priorities_for(answer.instance, root.device, None, own) if root.device in own else ()
         yield Finding(
             "tree-root-by-default",
             "risks",
             (Subject(device=root.device, instance=answer.instance),),
             f"{root.device} is root of tree {answer.instance} by default: {root.because}.",
             context.evidence(_row(context, root.device, answer.instance), "priority", "address"),
-            (Change("trees", {"device": root.device, "instance": answer.instance}, {"priority": 4096}),),
+            mend,
         )
 
 
@@ -74,14 +102,15 @@ def tree_root_unplanned(context: Context) -> Iterator[Finding]:
                 (int(b.identifier.partition("/")[0] or 0), b.identifier) if b.identifier != "?" else (1 << 20, "")
             ),
         )
+        bridges = dict(context.network.fabric.trees.inputs(answer.instance).bridges)
         found = [answer.root, next((b.device for b in order if b.device != answer.root), None)]
-        for word, wanted, actual, priority in (
-            ("root", entry.root, found[0], 4096),
-            ("backup_root", entry.backup_root, found[1], 8192),
-        ):
+        for word, wanted, actual in (("root", entry.root, found[0]), ("backup_root", entry.backup_root, found[1])):
             if wanted is None or actual is None or wanted.casefold() == actual.casefold():
                 continue
-            key = {"device": context.network.names.device(wanted) or wanted, "instance": answer.instance}
+            device = context.network.names.device(wanted) or wanted
+            root = device if word == "root" else context.network.names.device(entry.root or "") or found[0] or ""
+            known = {root, device} <= set(bridges)
+            mend = priorities_for(answer.instance, root, device if device != root else None, bridges) if known else ()
             what = "root" if word == "root" else "backup root (the next best bridge)"
             yield Finding(
                 "tree-root-unplanned",
@@ -90,7 +119,7 @@ def tree_root_unplanned(context: Context) -> Iterator[Finding]:
                 f"{actual} is the {what} of VLAN {vid}'s tree {answer.instance}, where {wanted} is planned.",
                 context.plan.evidence(entry, {"vlans": vid}, word)
                 + context.evidence(_row(context, actual, answer.instance), "priority", "address"),
-                (Change("trees", key, {"priority": priority}),),
+                mend,
             )
 
 
