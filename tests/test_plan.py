@@ -8,7 +8,7 @@ from pathlib import Path
 from crossthread import Change, Network, SurveyError, apply_changes, check, read_plan
 from crossthread.demo import faulty, healthy
 from crossthread.questions.plan_draft import draft_plan
-from tests.yard import at, host, yard
+from tests.yard import at, host, interface, yard
 
 BROKEN = """title = 7
 colour = "red"
@@ -179,6 +179,15 @@ class Compared(unittest.TestCase):
         self.assertEqual(self.mends(nobody, ""), [{f"hosts desk-loft-1: gateway = {meant[0]}"}, set()])
         kept = '[hosts]\ndesk-loft-1 = { gateway = "10.9.20.1" }\n'
         self.assertEqual(self.mends(wrong, kept)[0], set())
+
+    def test_a_planned_gateway_that_nobody_uses_gets_its_address(self):
+        odd = interface("crane", "g1.20", 20, address="10.9.20.7/24")
+        with tempfile.TemporaryDirectory() as folder:
+            survey = apply_changes(yard(Path(folder), tills=(0, 0)), [odd])
+        for subnets, mends in (("10.9.20.0/24", ["10.9.20.1/24"]), ("10.9.77.0/24", [])):
+            _, answer = rules(survey, f'[vlans]\n20 = {{ subnets = "{subnets}", gateways = "10.9.20.1" }}\n')
+            changed = [c.cells["address"] for f in answer.findings for c in f.repair if c.table == "gateways"]
+            self.assertEqual(changed, mends)
 
     def test_no_mend_overturns_what_is_planned(self):
         wrong, mend = (

@@ -318,6 +318,21 @@ class Situations(unittest.TestCase):
         self.assertEqual([rule for rule, _ in found], ["gateway-missing", "routing-off"])
         self.assertTrue(found[0][1][0].startswith("gateways loft vlan10 10.9.10.1/24"))
 
+    def test_a_transit_address_is_mended_once_though_the_port_beside_is_wrong_too(self):
+        """`crane` hands on to `keel` in VLAN 20; its own address there is wrong, and its port is no trunk."""
+        odd = interface("crane", "g1.20", 20, address="10.99.0.9/24", untagged="yes")
+        keel = {"device": "keel", "interface": "vlan20", "address": "10.9.20.2/24"}
+        hops = (("keel", "10.9.10.0/24", "10.9.20.1", "vlan20"), ("crane", "10.9.77.0/24", "10.9.20.2", "g1.20"))
+        routes = [Change("routes", {"device": d, "prefix": p, "next_hop": n}, {"interface": i}) for d, p, n, i in hops]
+        with tempfile.TemporaryDirectory() as folder:
+            survey = apply_changes(yard(Path(folder), tills=(0, 0)), [
+                odd, at("keel", "t9", mode="access", pvid=10, allowed=""),
+                Change("devices", {"device": "keel"}, {"routing": "yes"}),
+                Change("gateways", keel, {"vid": 20, "admin": "up", "oper": "up"}), *routes,
+            ])  # fmt: skip
+        mends = [c for f in check(Network(survey)).findings for c in f.repair if c.table == "gateways"]
+        self.assertEqual([c.cells.get("address") for c in mends], ["10.9.20.1/24"])
+
     def test_a_fault_that_is_one_anyway_speaks_for_no_explanation(self):
         """Its port and gateway agree, its address does not; two interfaces that are wrong, too, decide nothing."""
         astray = host("desk-loft-1", address="10.9.20.99/24")

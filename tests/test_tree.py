@@ -265,14 +265,17 @@ class Findings(Case):
         )
 
     def test_a_root_by_default_or_unplanned(self):
-        plain = [edit("trees", {"priority": 32768}, device=row.device, instance=0) for row in healthy().trees]
-        self.assertIn("core-east is root of tree 0 by default", self.planted(*plain)["tree-root-by-default"].says)
+        for priority in (0, 4096, 32768):  # there is room below two of them
+            plain = [edit("trees", {"priority": priority}, device=row.device, instance=0) for row in healthy().trees]
+            found = self.planted(*plain)["tree-root-by-default"]
+            self.assertIn("core-east is root of tree 0 by default", found.says)
+            (root,) = tree(apply_changes(healthy(), [*plain, *found.repair]), 0).roots
+            self.assertEqual((root.device, root.how), ("core-east", "set"))
         (self.folder / "plan.toml").write_text('[vlans]\n10 = { root = "core-west", backup_root = "core-east" }\n')
         plan = read_plan(self.folder / "plan.toml")
         found = [f for f in check(Network(healthy()), plan).findings if f.rule != "plan-differs"]
         self.assertEqual([f.rule for f in found], ["tree-root-unplanned"] * 2)
-        mended = Network(apply_changes(healthy(), [f.repair[0] for f in found] + [
-            edit("trees", {"priority": 0}, device="core-west", instance=0)]))  # fmt: skip
+        mended = Network(apply_changes(healthy(), [change for f in found for change in f.repair]))
         self.assertNotIn("tree-root-unplanned", {f.rule for f in check(mended, plan).findings})
 
     def test_a_single_tree_blocks_the_only_link_that_carries_a_vlan(self):
