@@ -235,9 +235,13 @@ class Planted(unittest.TestCase):
             found = check(read_survey(place)).findings
             below = {one.identity for f in found if f.repair for one in every(f.follows) if one.repair}
             mends = merge_changes(change for finding in found for change in finding.repair)
-            left = check(apply_changes(read_survey(place), mends)).findings
+            after = apply_changes(read_survey(place), mends)
+            left = check(after).findings
             self.assertEqual(below & {one.identity for one in every(left)}, set(), place)
             nested += len(below)
+            # What is mended at an interface is there, or another mend makes it so.
+            added = sum(c.table == "gateways" and "proxy_arp" in c.cells for c in mends)
+            self.assertLessEqual(len(after.gateways), len(read_survey(place).gateways) + added, place)
         self.assertGreater(nested, 10)
 
     def test_of_a_host_without_a_gateway_among_others_without_one_its_port_or_its_address_may_be_wrong(self):
@@ -257,6 +261,11 @@ class Planted(unittest.TestCase):
         self.assertEqual(told["ports ropehall port4: pvid = 20"], "likely")  # others live in VLAN 30, too
         self.assertEqual(told["ports ropehall port1: allowed = 10 20 30 40 50 90"], "sure")
         self.assertIsNone(told["vlans lighthouse-2 30: state = active"])  # nothing to judge
+        links = [f for f in check(DATA / "half" / "479903").findings if f.rule == "link-vlan-missing"]
+        told = {str(f.subjects[0]): f.confidence for f in links}  # of VLAN 3717 there is a host that may be elsewhere
+        self.assertEqual(told, {
+            "sw-a ge1 VLAN 3802": "sure", "sw-a ge3 VLAN 3717": "likely", "sw-c ge2 VLAN 3717": "likely",
+        })  # fmt: skip
         with tempfile.TemporaryDirectory() as folder:
             write_survey(faulty(), Path(folder) / "faulty")
             shown = run("check", Path(folder) / "faulty").stdout

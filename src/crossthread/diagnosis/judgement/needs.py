@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 
 from crossthread.diagnosis.context import Context
 from crossthread.network.topology.adjacency import Adjacency
@@ -13,17 +13,18 @@ from crossthread.survey.records import Port
 from crossthread.values import NO_VID, VlanSet
 
 
-def across(context: Context, link: Adjacency, end: End) -> tuple[VlanSet, VlanSet]:
+def across(context: Context, link: Adjacency, end: End, but: Collection[str | None] = ()) -> tuple[VlanSet, VlanSet]:
     """The VLANs that stations on this side of a link belong to, and those of the other side.
 
-    Where other cables join the two sides as well, all that they join is on either side.
+    Where other cables join the two sides as well, all that they join is on either side. Of some hosts, by their names,
+    it is not asked where they belong.
     """
     near, far = end.device, link.far(end).device
     around = dict(context.once(_neighbours))
     if not any(other is not link and {other.a.device, other.b.device} == {near, far} for other in _between(context)):
         around[near], around[far] = around.get(near, set()) - {far}, around.get(far, set()) - {near}
     here, there = distances([near], around), distances([far], around)
-    vids = context.once(_living)
+    vids = _belonging(context, but) if but else context.once(_living)
     one, two = (VlanSet.of(vid for device in side for vid in vids.get(device, ())) for side in (here, there))
     return one, two
 
@@ -46,9 +47,15 @@ def _neighbours(context: Context) -> dict[str, set[str]]:
 
 def _living(context: Context) -> dict[str, set[int]]:
     """By device the VLANs that the stations on it belong to, by the evidence."""
+    return _belonging(context)
+
+
+def _belonging(context: Context, but: Collection[str | None] = ()) -> dict[str, set[int]]:
+    """The same without some hosts."""
     found: dict[str, set[int]] = defaultdict(set)
     stations = context.network.stations
-    for station in (*(host for one in context.network.classes.all for host in one.hosts), *stations.gateways):
+    hosts = (host for one in context.network.classes.all for host in one.hosts if host.name not in but)
+    for station in (*hosts, *stations.gateways):
         vid = context.expected.vlan(station)
         for tap in station.taps:
             if vid and tap.device:

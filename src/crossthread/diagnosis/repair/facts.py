@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Container, Iterable, Sequence
 
 from msgspec import structs
 
@@ -67,6 +67,30 @@ def on_facts(needed: Sequence[Finding], findings: Sequence[Finding]) -> list[Fin
         if not ground:
             return None
         kept = [finding for finding in findings if finding in kept or finding in ground]
+
+
+def on_mends(survey: Survey, findings: Iterable[Finding]) -> list[Finding]:
+    """The same findings without those that mend what is not there, nor would be by the mends of the others.
+
+    Nor is an address mended again that a mend of another gives to an interface.
+    """
+    kept = list(findings)
+    rows = {(folded("device", row.device), row.interface, row.address or "") for row in survey.gateways}
+    while True:
+        given = [change for finding in kept for change in finding.repair if "address" in change.cells]
+        made = {str({**change.key, "address": change.cells["address"]}) for change in given}
+        floating = [finding for finding in kept if any(_floats(change, rows, made) for change in finding.repair)]
+        if not floating:
+            return kept
+        kept = [finding for finding in kept if finding is not floating[-1]]
+
+
+def _floats(change: Change, rows: Container[tuple[object, ...]], made: Container[str]) -> bool:
+    if change.table != "gateways" or adds_interface(change) or change.delete:
+        return False
+    key = change.key
+    there = (folded("device", str(key["device"])), key["interface"], key.get("address") or "") in rows
+    return not there and (str(key) not in made or "address" in change.cells)
 
 
 def told_apart(survey: Survey, findings: Iterable[Finding]) -> tuple[Finding, ...]:

@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 
 import msgspec
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import SEVERITIES, Alternative, Finding
 from crossthread.diagnosis.judgement.confidence import confidence_of
+from crossthread.diagnosis.judgement.needs import across
 from crossthread.diagnosis.judgement.weighing import unplanned
 from crossthread.diagnosis.repair.alternatives import alternatives
+from crossthread.diagnosis.repair.facts import on_mends
 from crossthread.diagnosis.repair.hypotheses import hypotheses
-from crossthread.diagnosis.repair.withheld import grounded, told_only
+from crossthread.diagnosis.repair.withheld import PLACES, grounded, told_only
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
 from crossthread.values import NONE
@@ -22,7 +24,8 @@ from crossthread.values import NONE
 def decided_mends(context: Context, findings: Iterable[Finding]) -> list[Finding]:
     """The same findings with those mends only for which enough speaks, and which contradict no other, and no plan."""
     planned = [_as_planned(context, finding) for finding in findings]
-    return not_past_each_other(context, weighed(context, grounded(context, planned)))
+    decided = not_past_each_other(context, weighed(context, grounded(context, planned)))
+    return on_mends(context.network.survey, decided)
 
 
 def _as_planned(context: Context, finding: Finding) -> Finding:
@@ -127,7 +130,10 @@ _JUDGED = frozenset({"pvid", "mode", "allowed", "address", "gateway", "vid"})
 
 
 def with_confidence(context: Context, findings: Iterable[Finding]) -> tuple[Finding, ...]:
-    """The same findings, each with how sure its mend is, if it sets anything that is judged."""
+    """The same findings, each with how sure its mend is, if it sets anything that is judged.
+
+    What is needed for a host that may be elsewhere than where it is now is no surer than its own mend.
+    """
 
     def judged(finding: Finding) -> Finding:
         if all(_JUDGED.isdisjoint(change.cells) for change in finding.repair):
@@ -136,4 +142,21 @@ def with_confidence(context: Context, findings: Iterable[Finding]) -> tuple[Find
         sure = confidence_of(msgspec.structs.replace(finding, alternatives=options)) == "sure"
         return msgspec.structs.replace(finding, confidence="sure" if sure else "likely")
 
-    return tuple(map(judged, findings))
+    told = tuple(map(judged, findings))
+    doubted = [one for one in told if one.rule in PLACES and one.confidence != "sure"]
+    unsure = {subject.host for one in doubted for subject in one.subjects if subject.host}
+    return tuple(
+        msgspec.structs.replace(one, confidence="likely") if unsure and _for_them_only(context, one, unsure) else one
+        for one in told
+    )
+
+
+def _for_them_only(context: Context, finding: Finding, hosts: Collection[str]) -> bool:
+    """Whether a link is to carry a VLAN that only some hosts need there."""
+    missing = finding.rule == "link-vlan-missing" and finding.severity == "breaks" and finding.confidence == "sure"
+    for subject in finding.subjects if missing else ():
+        end = End(subject.device or "", subject.port or "")
+        for link in context.adjacencies_at.get(end, ()):
+            near, beyond = across(context, link, end, hosts)
+            return subject.vid not in near & beyond
+    return False

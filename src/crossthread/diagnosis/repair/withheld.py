@@ -36,7 +36,7 @@ def decided(findings: Sequence[Finding]) -> list[Finding]:
     return [told_only(one) if one.repair and confidence_of(one) == "open" else one for one in findings]
 
 
-_PLACES = ("port-vlan-wrong", "host-outside-subnet")
+PLACES = ("port-vlan-wrong", "host-outside-subnet")
 """Findings that say that a host is not where it should be: by its port, or by its address."""
 
 
@@ -55,7 +55,7 @@ def grounded(context: Context, findings: Iterable[Finding]) -> list[Finding]:
 def _of_one_host(context: Context, finding: Finding) -> bool:
     """Whether a mend puts a single host elsewhere, and not all that are behind one port."""
     ends = [End(str(c.key["device"]), str(c.key["port"])) for c in finding.repair if c.table == "ports"]
-    placed = finding.rule in _PLACES and bool(finding.repair) and moves(context, finding)
+    placed = finding.rule in PLACES and bool(finding.repair) and moves(context, finding)
     return placed and all(context.hosts_at(end) for end in ends)
 
 
