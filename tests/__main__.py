@@ -14,17 +14,8 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 _LONG = (
-    "edited",
-    "recorded",
-    "laws",
-    "half_known",
-    "changed_copies",
-    "repair",
-    "visiting",
-    "command",
-    "lab",
-    "situations",
-)
+    "edited", "recorded", "laws", "half_known", "changed_copies", "repair", "visiting", "command", "lab", "situations",
+)  # fmt: skip
 """The modules that take longest, which begin first."""
 
 

@@ -437,10 +437,8 @@ class BothVersions(Yards):
     def test_a_changed_copy_of_both_versions_is_as_one_made_anew(self):
         survey = self.both()
         for cells in (
-            {"gateway": "10.9.10.1 fe80::9"},
-            {"address": "10.9.10.20/24 fd00:99::20/64"},
-            {"gateway": "none"},
-        ):
+            {"gateway": "10.9.10.1 fe80::9"}, {"address": "10.9.10.20/24 fd00:99::20/64"}, {"gateway": "none"},
+        ):  # fmt: skip
             with self.subTest(cells):
                 change = Change("hosts", {"host": "desk-loft-1"}, cells)
                 fresh = matrix(made(survey, change))

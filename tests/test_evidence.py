@@ -358,10 +358,8 @@ class Gateways(unittest.TestCase):
 
     def test_hosts_of_its_subnet_count_together_whatever_vlan_they_were_put_into(self):
         hosted = [
-            "a 10.1.0.20/24 10.1.0.5 quay p2",
-            "b 10.1.0.21/24 10.1.0.5 quay p4",
-            "c 10.2.0.20/24 10.2.0.9 quay p3",
-        ]
+            "a 10.1.0.20/24 10.1.0.5 quay p2", "b 10.1.0.21/24 10.1.0.5 quay p4", "c 10.2.0.20/24 10.2.0.9 quay p3",
+        ]  # fmt: skip
         found = self.asked(["rt 10 10.1.0.7/24", "rt 20 10.2.0.9/24"], hosted, ("c", "a"))
         self.assertEqual([name for name, _ in found], ["gateway-address-wrong"])
         self.assertEqual(found[0][1][0]["address"], "10.1.0.5/24")

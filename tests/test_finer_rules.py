@@ -110,12 +110,8 @@ class Links(Yards):
 
     def test_a_port_is_slow_measured_by_what_both_ends_can(self):
         for speed, far, slow in (
-            (1000, 10000, [10000]),
-            (1000, 5000, [5000]),
-            (1000, 1000, []),
-            (10000, 10000, []),
-            (1000, "", []),
-        ):
+            (1000, 10000, [10000]), (1000, 5000, [5000]), (1000, 1000, []), (10000, 10000, []), (1000, "", []),
+        ):  # fmt: skip
             with self.subTest(speed=speed, far=far):
                 survey = self.edited(at("loft", "t1", speed=speed, capable_speed=10000),
                                      at("keel", "t1", speed=speed, capable_speed=far))  # fmt: skip
@@ -323,10 +319,8 @@ class Compared(unittest.TestCase):
         noon = datetime.datetime(2026, 5, 1, 12, 0, tzinfo=datetime.UTC)
         key = {"device": "galley", "port": "port1"}
         for times, rate in (
-            ((noon, noon + datetime.timedelta(minutes=20)), 5.0),
-            ((noon, None), None),
-            ((noon, noon), None),
-        ):
+            ((noon, noon + datetime.timedelta(minutes=20)), 5.0), ((noon, None), None), ((noon, noon), None),
+        ):  # fmt: skip
             before, after = (
                 at_time(apply_changes(healthy(), [Change("ports", key, {"crc_errors": count})]), time)
                 for count, time in zip((10, 110), times, strict=True)

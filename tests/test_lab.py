@@ -20,11 +20,8 @@ VERDICTS = {True: "works", False: "fails"}
 
 
 DEFAULTS = {
-    "neighbors": None,
-    "gateways": {"port", "untagged"},
-    "ports": {"untagged", "tagging", "lag"},
-    "trees": {"vlans"},
-}
+    "neighbors": None, "gateways": {"port", "untagged"}, "ports": {"untagged", "tagging", "lag"}, "trees": {"vlans"},
+}  # fmt: skip
 """Tables and columns in which an empty cell has a meaning by the format itself."""
 
 

@@ -92,12 +92,8 @@ class Draft(unittest.TestCase):
             self.assertLessEqual(wrong, {("sail-loft", "port1"), ("lighthouse-1", "port5")}, part)
         marked = [line for line in text.splitlines() if "# guess" in line]
         for word in (
-            "foghorn-exhibit",
-            "quay-router port1.40",
-            "10.61.10.31/25",
-            "10.61.40.254",
-            "trunks between devices",
-        ):
+            "foghorn-exhibit", "quay-router port1.40", "10.61.10.31/25", "10.61.40.254", "trunks between devices",
+        ):  # fmt: skip
             self.assertTrue(any(word in line for line in marked), word)
 
 

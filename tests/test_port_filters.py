@@ -173,10 +173,8 @@ class Listed(unittest.TestCase):
             with self.subTest(more):
                 self.assertEqual(self.entries(self.flows(more), "p1")[0][1:4:2], (None, "not read"))
         for more in (
-            "priority=50,arp actions=NORMAL",
-            "priority=50,icmp6 actions=NORMAL",
-            "priority=50,tcp actions=drop",
-        ):
+            "priority=50,arp actions=NORMAL", "priority=50,icmp6 actions=NORMAL", "priority=50,tcp actions=drop",
+        ):  # fmt: skip
             with self.subTest(more):
                 self.assertEqual(self.entries(self.flows(more), "p1")[0][:4], (10, "drop", "4", "udp"))
 

@@ -136,14 +136,8 @@ class Daemons(unittest.TestCase):
 
     def test_every_version_finds_both(self):
         for name in (
-            "2c",
-            "2c over IPv6",
-            "sha256 aes128",
-            "sha1 aes128",
-            "sha512 aes256 over IPv6",
-            "sha384",
-            "wrong first",
-        ):
+            "2c", "2c over IPv6", "sha256 aes128", "sha1 aes128", "sha512 aes256 over IPv6", "sha384", "wrong first",
+        ):  # fmt: skip
             start, far = ("fd61:c7::1", "fd61:c7::2") if "IPv6" in name else ("10.61.1.1", "10.61.1.2")
             with self.subTest(name):
                 expected = [[start, "lantern-near", "complete", ""], [far, "lantern-far", "complete", ""]]

@@ -406,11 +406,8 @@ class Changes(unittest.TestCase):
                 ],
             )
         for wanted in [
-            "change 1: “prts”",
-            "change 2: pvid “4095”",
-            "no such column",
-            "a new row of macs also needs mac",
-        ]:
+            "change 1: “prts”", "change 2: pvid “4095”", "no such column", "a new row of macs also needs mac",
+        ]:  # fmt: skip
             self.assertIn(wanted, str(caught.exception))
 
 
