@@ -132,10 +132,13 @@ class Compared(unittest.TestCase):
         sources = {fact.source for f in answer.findings for fact in f.evidence if fact.table == "plan"}
         self.assertTrue(all(source.rpartition(":")[2].isdecimal() for source in sources), sources)
 
+    def changed(self, changes):
+        with tempfile.TemporaryDirectory() as folder:
+            return Network(apply_changes(yard(Path(folder)), changes))
+
     def mends(self, changes, plan):
         """What `check` mends, and what it tells as what may be meant, of ports and hosts in the yard."""
-        with tempfile.TemporaryDirectory() as folder:
-            found = check(Network(apply_changes(yard(Path(folder)), changes)), plan_of(plan)).findings
+        found = check(self.changed(changes), plan_of(plan)).findings
         told = [c for f in found if not f.repair for one in f.alternatives[:1] for c in one.changes]
         proposed = [c for f in found for c in f.repair]
         return [{str(c) for c in some if c.table in ("hosts", "ports")} for some in (proposed, told)]
@@ -184,6 +187,29 @@ class Compared(unittest.TestCase):
             _, answer = rules(survey, f'[vlans]\n20 = {{ subnets = "{subnets}", gateways = "10.9.20.1" }}\n')
             changed = [c.cells["address"] for f in answer.findings for c in f.repair if c.table == "gateways"]
             self.assertEqual(changed, mends)
+
+    def test_a_planned_address_that_somebody_else_has_is_given_to_nobody(self):
+        wrong, told = host("desk-loft-1", address="10.77.0.9/24"), '[hosts]\ndesk-loft-1 = {{ address = "{}/24" }}\n'
+        heard = Change("arp", {"device": "crane", "interface": "g1.10", "address": "10.9.10.99"},
+                       {"mac": "02:00:00:00:99:02"})  # fmt: skip
+        free = {"hosts desk-loft-1: address = 10.9.10.98/24"}
+        for taken, mends in (("10.9.10.98", free), ("10.9.10.99", set()), ("10.9.10.21", set())):
+            self.assertEqual(self.mends([wrong, heard], told.format(taken))[0], mends)
+        own = interface("crane", "g1.20", 20, address="10.9.20.7/24")
+        with tempfile.TemporaryDirectory() as folder:
+            held = host("till-loft-1", address="10.9.20.1/24", gateway="10.9.20.7")
+            survey = apply_changes(yard(Path(folder), tills=(1, 0)), [own, held])
+        plan = plan_of('[vlans]\n20 = { subnets = "10.9.20.0/24", gateways = "10.9.20.1" }\n')
+        (missing,) = [f for f in check(Network(survey), plan).findings if f.rule == "gateway-missing"]
+        self.assertEqual((missing.repair, "till-loft-1 has 10.9.20.1 now." in missing.says), ((), True))
+
+    def test_a_port_is_planned_by_any_of_its_names(self):
+        wrong = [at("loft", "desk1", pvid=20, aliases="socket7")]
+        (found,) = [
+            f for f in check(self.changed(wrong), plan_of("[ports.Loft]\nsocket7 = { vlan = 10 }\n")).findings
+            if f.repair
+        ]  # fmt: skip
+        self.assertEqual((found.confidence, list(map(str, found.repair))), ("sure", ["ports loft desk1: pvid = 10"]))
 
     def test_no_mend_overturns_what_is_planned(self):
         wrong, mend = (

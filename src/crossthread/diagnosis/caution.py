@@ -12,6 +12,7 @@ import msgspec
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
+from crossthread.network.hosts.station import HostStation, Station
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.graph import joined
 from crossthread.network.topology.names import End
@@ -28,6 +29,9 @@ def cautious(context: Context, finding: Finding) -> Finding:
     if repair == finding.repair and len(kept) == len(finding.alternatives):
         return finding
     told = msgspec.structs.replace(finding, repair=repair, alternatives=kept if repair else ())
+    holder = next((one for change in finding.repair for one in holders(context, change)), None)
+    if not repair and holder is not None:
+        return msgspec.structs.replace(told, says=f"{finding.says} {holder.name} has {holder.ip} now.")
     heard = next((row for change in finding.repair for row in heard_of(context, change)), None)
     if repair or heard is None:
         return told
@@ -37,7 +41,7 @@ def cautious(context: Context, finding: Finding) -> Finding:
 
 def dares(context: Context, change: Change) -> bool:
     """Whether a change could do harm to something that was not surveyed or not read."""
-    if any(heard_of(context, change)):
+    if any(heard_of(context, change)) or holders(context, change):
         return True
     if change.table == "ports":
         return _at_port(context, change)
@@ -102,6 +106,23 @@ def _hears_phone(context: Context, end: End) -> bool:
     row = context.port(end)
     phones = any("phone" in (heard.capabilities or ()) for heard in context.heard_at.get(end, ()))
     return phones and row is not None and row.mode in ("trunk", "hybrid") and not row.voice
+
+
+def holders(context: Context, change: Change) -> list[Station]:
+    """Who else was read to have an address that a change gives to a host or an interface that has another now."""
+    given = str(change.cells.get("address") or NONE) if change.table in ("hosts", "gateways") else NONE
+    found = list[Station]()
+    for ip in (text.partition("/")[0] for text in given.split() if not change.delete):
+        there = context.network.stations.by_address.of(ip)
+        found += there if not any(_is_of(change, one) for one in there) else []
+    return found
+
+
+def _is_of(change: Change, station: Station) -> bool:
+    """Whether a change is of a host or an interface."""
+    host = isinstance(station, HostStation)
+    own = {"host": station.name} if host else {"device": station.device or "", "interface": station.name}
+    return all(str(change.key.get(column, "")).casefold() == value.casefold() for column, value in own.items())
 
 
 def heard_of(context: Context, change: Change) -> Iterator[ArpEntry]:

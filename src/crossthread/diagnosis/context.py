@@ -16,6 +16,7 @@ from crossthread.network.topology.adjacency import Adjacency, bundle
 from crossthread.network.topology.graph import distances, joined
 from crossthread.network.topology.names import End
 from crossthread.plan import Plan
+from crossthread.plan.plan import PlannedPort
 from crossthread.survey.records import ArpEntry, Device, MacEntry, Neighbor, Port, Row, TreePort
 from crossthread.survey.survey import Evidence
 from crossthread.values import NONE, VlanSet
@@ -46,6 +47,16 @@ class Context:
     def port(self, end: End) -> Port | None:
         """The survey's row of a port."""
         return self.network.port(end)
+
+    def planned_port(self, end: End) -> PlannedPort:
+        """What is planned for a port; nothing, if the plan does not know it."""
+        row = self.port(end) if self.plan.ports else None
+        return self.plan.port(end.device, end.port, (row.aliases or ()) if row is not None else ())
+
+    def planned_native(self, end: End) -> int | None:
+        """The native VLAN that is planned for a trunk, by itself or for all; 0 if it is to have none."""
+        own = self.planned_port(end).native
+        return own if own is not None else self.plan.settings.native
 
     def device(self, name: str) -> Device | None:
         """The survey's row of a device."""

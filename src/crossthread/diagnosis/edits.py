@@ -51,8 +51,8 @@ def set_port(end: End, **cells: object) -> Change:
 
 def planned_trunk(context: Context, end: End) -> dict[str, object]:
     """The list and the native VLAN that the plan has for a trunk, as cells."""
-    native = context.plan.native(end.device, end.port)
-    cells = {"pvid": NONE if native == 0 else native, "allowed": context.plan.port(end.device, end.port).allowed}
+    native = context.planned_native(end)
+    cells = {"pvid": NONE if native == 0 else native, "allowed": context.planned_port(end).allowed}
     return {column: value for column, value in cells.items() if value is not None}
 
 
@@ -62,7 +62,7 @@ def carry(context: Context, end: End, more: VlanSet, **cells: object) -> Change:
     allowed = ((row.allowed if row else None) or VlanSet()) | more
     forbidden = row.forbidden if row else None
     lifted = {} if forbidden is None or not forbidden & more else {"forbidden": forbidden - more}
-    native = context.plan.native(end.device, end.port)
+    native = context.planned_native(end)
     planned = {"pvid": native} if native and native in more and row is not None and row.pvid != native else {}
     return set_port(end, **{"allowed": allowed, **lifted, **planned, **cells})
 

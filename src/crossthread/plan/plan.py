@@ -3,6 +3,7 @@
 Everything is optional, and None means that the plan says nothing about it. `line` is where an entry stands.
 """
 
+from collections.abc import Iterable
 from datetime import date
 from typing import Annotated, Any
 
@@ -134,14 +135,10 @@ class Plan(msgspec.Struct, frozen=True):
     talk: tuple[Talk, ...] = ()
     accept: tuple[Accepted, ...] = ()
 
-    def port(self, device: str, port: str) -> PlannedPort:
-        """What is planned for a port; nothing, if the plan does not know it."""
-        return self.ports.get((device.casefold(), port)) or PlannedPort(device, port)
-
-    def native(self, device: str, port: str) -> int | None:
-        """The native VLAN that is planned for a trunk, by itself or for all; 0 if it is to have none."""
-        own = self.port(device, port).native
-        return own if own is not None else self.settings.native
+    def port(self, device: str, port: str, aliases: Iterable[str] = ()) -> PlannedPort:
+        """What is planned for a port, by any of its names; nothing, if the plan does not know it."""
+        held = (self.ports.get((device.casefold(), name)) for name in (port, *aliases) if self.ports)
+        return next((entry for entry in held if entry is not None), PlannedPort(device, port))
 
     def served_at(self, address: str) -> int | None:
         """The VLAN of which an address is planned as a gateway's."""

@@ -157,8 +157,9 @@ class Expected:
         if (known := self._planned_subnet(station)) is not None:
             return known[1]
         if isinstance(station, HostStation) and station.end is not None:
-            port = self._plan.ports.get((station.end.device.casefold(), station.end.port))
-            return port.vlan if port is not None else None
+            row = self._network.port(station.end) if self._plan.ports else None
+            aliases = (row.aliases or ()) if row is not None else ()
+            return self._plan.port(*station.end, aliases).vlan
         return None
 
     def _vote_vlan(self, station: Station) -> int | None:

@@ -50,9 +50,9 @@ def _mode(hearing: Hearing, end: End, change: Change) -> object:
 def _planned(hearing: Hearing, end: End, change: Change, instead: Change) -> Iterator[Witness]:
     """What the plan has of a port, by itself or for all trunks."""
     context, cells = hearing.context, change.cells
-    entry = context.plan.port(end.device, end.port)
+    entry = context.planned_port(end)
     mode, vid = _mode(hearing, end, change), cells.get("pvid")
-    native = context.plan.native(end.device, end.port)
+    native = context.planned_native(end)
     if entry.mode is not None and cells.get("mode") == entry.mode:
         yield Witness(weights.PLAN, f"the plan has {end} in mode {mode}")
     if entry.vlan is not None and vid == entry.vlan:

@@ -50,7 +50,7 @@ def unplanned(context: Context, changes: Sequence[Change]) -> bool:
 
 def _beyond(context: Context, change: Change, now: Change) -> bool:
     """Whether a change lets a port carry what the plan does not let it."""
-    planned = context.plan.port(*_end(change)).allowed if change.table == "ports" else None
+    planned = context.planned_port(_end(change)).allowed if change.table == "ports" else None
     if planned is None or not change.cells.get("allowed"):
         return False
     then, before = (VlanSet.parse(str(one.cells.get("allowed") or NONE)) for one in (change, now))

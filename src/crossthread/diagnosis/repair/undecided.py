@@ -7,6 +7,7 @@ from collections.abc import Collection, Iterable, Iterator, Sequence
 
 import msgspec
 
+from crossthread.diagnosis.caution import dares
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import SEVERITIES, Alternative, Finding
 from crossthread.diagnosis.judgement.confidence import confidence_of
@@ -15,7 +16,7 @@ from crossthread.diagnosis.judgement.weighing import unplanned
 from crossthread.diagnosis.repair.alternatives import alternatives
 from crossthread.diagnosis.repair.facts import on_mends
 from crossthread.diagnosis.repair.hypotheses import hypotheses
-from crossthread.diagnosis.repair.withheld import PLACES, grounded, told_only
+from crossthread.diagnosis.repair.withheld import PLACES, bare, grounded, told_only
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
 from crossthread.values import NONE
@@ -33,6 +34,8 @@ def _as_planned(context: Context, finding: Finding) -> Finding:
     if finding.repair and unplanned(context, finding.repair):
         return told_only(finding)
     repair = tuple(_planned_cells(context, change) for change in finding.repair)
+    if repair != finding.repair and any(dares(context, change) for change in repair):
+        return bare(finding)  # what is planned for it somebody else may have
     return finding if repair == finding.repair else msgspec.structs.replace(finding, repair=repair)
 
 

@@ -136,7 +136,7 @@ def link_access_vlan_differs(context: Context, adjacency: Adjacency, vid: int | 
         return None
     repair: tuple[Change, ...] = ()
     one, two = across(context, adjacency, adjacency.a)
-    planned = {context.plan.port(end.device, end.port).mode for end in (adjacency.a, adjacency.b)}
+    planned = {context.planned_port(end).mode for end in (adjacency.a, adjacency.b)}
     if len(one & two) > 1 or planned & set(TAGS):
         repair = both_trunks(context, adjacency)
     elif vid in (rows[0].pvid, rows[1].pvid):
@@ -212,7 +212,7 @@ def link_native_differs(context: Context, adjacency: Adjacency) -> Finding | Non
     odd_row = rows[1] if keep is rows[0] else rows[0]
     repair: tuple[Change, ...] = (with_native(odd, odd_row, keep.pvid),)
     ends = tuple(zip((adjacency.a, adjacency.b), rows, strict=True))
-    if len(planned := {context.plan.native(end.device, end.port) for end, _ in ends} - {None}) == 1:
+    if len(planned := {context.planned_native(end) for end, _ in ends} - {None}) == 1:
         (native,) = planned
         odd_ends = [(end, row) for end, row in ends if row.pvid != native]
         repair = tuple(
@@ -231,7 +231,7 @@ def link_native_differs(context: Context, adjacency: Adjacency) -> Finding | Non
 
 def _listed(context: Context, end: End, row: Port) -> dict[str, object]:
     """The list that the plan has for a trunk, if it has another now."""
-    allowed = context.plan.port(end.device, end.port).allowed
+    allowed = context.planned_port(end).allowed
     return {"allowed": allowed} if allowed not in (None, row.allowed) else {}
 
 

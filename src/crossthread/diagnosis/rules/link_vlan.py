@@ -104,7 +104,7 @@ def link_not_spare(context: Context, adjacency: Adjacency) -> Finding | None:
     both = context.on_rings.get(adjacency.a.device, 0) & context.on_rings.get(adjacency.b.device, 0)
     lacking = VlanSet(both & context.used_vlans.bits) - (rows[0].allowed | rows[1].allowed)
     for end in (adjacency.a, adjacency.b):
-        planned = context.plan.port(end.device, end.port).allowed
+        planned = context.planned_port(end).allowed
         lacking = lacking if planned is None else lacking & planned
     if not lacking:
         return None

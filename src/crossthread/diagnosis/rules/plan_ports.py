@@ -90,7 +90,7 @@ def _at_both_ends(context: Context, end: End, cells: dict[str, object]) -> tuple
         if near is None or row is None:
             fits = False  # what hangs on the far end nobody knows
         elif row.mode != "routed":
-            other = _as_planned(context.plan.port(far.device, far.port), row)
+            other = _as_planned(context.planned_port(far), row)
             changes += [set_port(far, **other)] if {"mode", "pvid"} & set(other) else []
             fits = fits and all(cells.get(c, _cell(near, c)) == other.get(c, _cell(row, c)) for c in ("mode", "pvid"))
     return tuple(changes), fits
@@ -118,7 +118,7 @@ def plan_settings(context: Context) -> Iterator[Finding]:
         between = end in context.adjacencies_at
         checks: list[tuple[str, str, int | str | None]] = [("mtu", "mtu", settings.mtu)]
         if between and row.mode in ("trunk", "hybrid"):
-            own = context.plan.port(end.device, end.port).native  # what is planned for the port itself counts
+            own = context.planned_port(end).native  # what is planned for the port itself counts
             checks += [
                 ("native", "pvid", settings.native if own is None else None),
                 ("tagging", "tagging", settings.tagging),
@@ -151,7 +151,7 @@ def plan_settings(context: Context) -> Iterator[Finding]:
 def _fits(context: Context, end: End, native: int | None) -> bool:
     """Whether the far end of a trunk has the native VLAN that is planned for all as well, or is to get it."""
     fars = [link.far(end) for link in context.adjacencies_at.get(end, ())]
-    rows = [(context.port(far), context.plan.native(far.device, far.port)) for far in fars]
+    rows = [(context.port(far), context.planned_native(far)) for far in fars]
     return all(
         row is not None
         and (row.mode == "routed" or row.pvid == native or (row.mode in ("trunk", "hybrid") and planned == native))
