@@ -37,6 +37,11 @@ class Context:
         self._differing: dict[Adjacency, frozenset[str]] = {}
         self._once: dict[Callable[[Context], object], Any] = {}
 
+    @cached_property
+    def observed(self) -> Expected:
+        """What would be expected without the plan, by what was read alone."""
+        return Expected(self.network) if self.plan != Plan() else self.expected
+
     def once(self, make: Callable[[Context], _Made]) -> _Made:
         """What something makes of this context, made once: for what looks at contexts and is used by all who do."""
         if make not in self._once:

@@ -43,7 +43,7 @@ def left_out(findings: Sequence[Finding]) -> bool:
     """
     agreed = [f for f in findings if len({str(c.key) for c in f.repair if c.table == "ports"}) > 1]
     single = [f for f in findings if f.rule in ("port-vlan-wrong", "port-mode-wrong") and f not in agreed]
-    single = [finding for finding in single if not decided(finding)]
+    single = [finding for finding in single if not beyond_doubt(finding)]
     moved = {change.cells.get("pvid") for finding in single for change in finding.repair}
     return any(isinstance(vid, int) and vid in lacking(agreed) for vid in moved)
 
@@ -65,7 +65,7 @@ def confidence_of(finding: Finding) -> Confidence:
         return "open"
     if others and _margin(finding, others) < weights.OPEN:
         return "open"
-    if decided(finding):
+    if beyond_doubt(finding):
         return "sure"
     by_hand = any("forbidden" in change.cells for change in finding.repair)
     at_a_port = all(change.table == "ports" for change in finding.repair)
@@ -84,7 +84,7 @@ def confidence_of(finding: Finding) -> Confidence:
     return "sure"
 
 
-def decided(finding: Finding) -> bool:
+def beyond_doubt(finding: Finding) -> bool:
     """Whether so much speaks for its repair, more than for any other, as the plan does, and hardly anything else.
 
     Which device had a lost interface no plan says, nor whether somebody forbade a VLAN on purpose.

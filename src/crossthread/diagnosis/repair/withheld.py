@@ -31,9 +31,25 @@ def harmless(context: Context, findings: Sequence[Finding], told: bool = False) 
     return [without(finding) for finding in found] if costs.stops or costs.doubtful else found
 
 
-def decided(findings: Sequence[Finding]) -> list[Finding]:
-    """The same findings without the mends of those of which nothing decides between several; those are told."""
-    return [told_only(one) if one.repair and confidence_of(one) == "open" else one for one in findings]
+def decided(context: Context, findings: Sequence[Finding]) -> list[Finding]:
+    """The same findings without the mends of those of which nothing that was read decides; those are told."""
+    return [
+        told_only(one) if one.repair and (confidence_of(one) == "open" or by_the_plan_alone(context, one)) else one
+        for one in findings
+    ]
+
+
+def by_the_plan_alone(context: Context, finding: Finding) -> bool:
+    """Whether a host's port is to be moved as the plan has it elsewhere, and nothing that was read says so.
+
+    By all of that the host is where it belongs: the plan may be older than the network.
+    """
+    ends = (End(str(c.key["device"]), str(c.key["port"])) for c in finding.repair if {"pvid", "mode"} & set(c.cells))
+    for host in (host for end in ends for host in context.hosts_at(end)):
+        now = context.observed.current_vlan(host)
+        if context.expected.planned(host) not in (None, now) and now is not None and context.observed.vlan(host) == now:
+            return True
+    return False
 
 
 PLACES = ("port-vlan-wrong", "host-outside-subnet")

@@ -9,11 +9,10 @@ from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.rules import routing as routing_rules
 from crossthread.diagnosis.rules.way import way_leaks, way_one_sided
 from crossthread.network.hosts.ends import end_named
-from crossthread.network.hosts.station import HostStation, Interface, Station
+from crossthread.network.hosts.station import Interface
 from crossthread.network.network import Network
 from crossthread.network.routing.forwarding import Forwarding
 from crossthread.network.routing.walks import Walk
-from crossthread.values import NONE, interface
 from crossthread.views.way import Hop, path_of
 
 
@@ -42,25 +41,16 @@ def lucky(context: Context, source: str, target: str) -> bool:
     """Whether a pair works by luck only, or because one of the two is in another VLAN than its subnet lives in.
 
     Where that is may hang on what nobody read, if anything is unread: then two that are in one VLAN are meant to talk.
-    So it is by luck if one of the two has another address than the plan has for it.
+    What the plan has otherwise makes no luck of it: the plan may be older than the network.
     """
     hosts = [end_named(context.network, name) for name in (source, target)]
-    if any(_moved(context, host) for host in hosts):
-        return True
     for host in hosts if not context.network.unread.anywhere else ():
         now = context.expected.current_vlan(host)
-        if now is not None and context.expected.vlan(host) != now:
+        if now is not None and context.observed.vlan(host) != now:
             return True
     there, back = walks(context.network, source, target)
     paths = [path_of(context.network, host, walk) for host, walk in zip(hosts, (there, back), strict=True)]
     return bool(luck(context, there, back, *paths))
-
-
-def _moved(context: Context, host: Station) -> bool:
-    """Whether the plan has a host in another subnet than the one that it has an address of."""
-    entry = context.plan.hosts.get(host.name.casefold()) if isinstance(host, HostStation) else None
-    planned = interface(entry.address) if entry is not None and entry.address not in (None, NONE) else None
-    return planned is not None and host.address is not None and host.address.ip not in planned.network
 
 
 def _proxies(context: Context, walk: Walk) -> list[Finding]:
