@@ -241,10 +241,12 @@ class Told(Yards):
         self.assertIn("reported by d0, d1; it is in another part of the survey",
                       [root.because for root in tree(survey, 0).roots if root.device == "far"])  # fmt: skip
 
-    def test_the_plan_says_where_a_host_belongs_before_its_address_does(self):
+    def test_the_plan_says_where_a_host_belongs_before_its_address_does_and_moves_nobody_alone(self):
         plan = plan_of('[vlans]\n10 = { subnets = ["10.9.10.0/24"] }\n20 = {}\n[hosts]\ndesk-loft-1 = { vlan = 20 }\n')
         found = [one for one in check(self.yard, plan).findings if one.subjects[0].port == "desk1"]
-        self.assertIn({"pvid": 20}, [change.cells for one in found for change in one.repair])
+        told = [change.cells for one in found for other in one.alternatives for change in other.changes]
+        self.assertIn({"pvid": 20}, told)
+        self.assertEqual([one.repair for one in found if one.repair], [])
 
     def test_more_than_three_who_believe_in_a_root_that_nobody_read_are_counted(self):
         for count, says in ((3, "d0, d1, d2"), (4, "d0, d1, d2 and 1 more"), (5, "d0, d1, d2 and 2 more")):

@@ -159,6 +159,18 @@ class Compared(unittest.TestCase):
             text = f"[settings]\n{settings}\n[ports.loft]\nt1 = {{ {own} }}\n[ports.keel]\nt9 = {{ native = 1 }}\n"
             self.assertEqual(self.mends([], text), expected)
 
+    def test_a_native_vlan_towards_a_gateway_that_tags_it_is_only_told(self):
+        nobody = [Change("hosts", {"host": f"desk-{n}"}, delete=True) for n in ("loft-1", "loft-2", "keel-1")]
+        bare = [*nobody, *(Change("gateways", {"device": "crane", "interface": f"g1.{v}",
+                                               "address": f"10.9.{v}.1/24"}, delete=True) for v in (10, 20)),
+                Change("coverage", {"device": "crane", "table": "gateways"}, {"complete": "no"})]  # fmt: skip
+        for changes, native, mended in ((nobody, 10, False), (nobody, 30, True), (bare, 10, False)):
+            mend = f"ports keel t9: pvid = {native}"
+            found = self.mends(changes, f"[ports.keel]\nt9 = {{ native = {native} }}\n")
+            self.assertEqual([mend in some for some in found], [mended, not mended])
+            for_all = self.mends(changes, f"[settings]\nnative = {native}\n[ports.keel]\nt1 = {{ native = 1 }}\n")
+            self.assertEqual(mend in for_all[0], mended)
+
     def test_of_hosts_that_are_alike_one_is_planned_elsewhere(self):
         with tempfile.TemporaryDirectory() as folder:
             survey = yard(Path(folder), desks=(4, 1))
