@@ -1,6 +1,7 @@
 """What half-known surveys say, against the whole ones: verdicts that contradict, and mends that do harm.
 
-    python benchmarks/leaving_out.py FOLDER... [--pairs N] [--tables] [--columns] [--random N] [--campus] [--planned]
+    python benchmarks/leaving_out.py FOLDER... [--pairs N] [--tables] [--columns] [--random N] [--campus]
+                                     [--planned [--old]]
 
 FOLDER holds surveys, each in a folder `survey/`. Of each, every device is left out in turn (its hosts stay, without a
 place); with --tables every table as well, of all devices at once; with --columns every column; and with --random N so
@@ -10,7 +11,8 @@ the mends that `why` proposes for up to N pairs that fail (3 unless told), carri
 works there must not stop. One that works there by luck only is counted by itself: from a half-known survey nobody can
 see that, and the true mend ends it, too. With --campus the same of each mend of `check`, and of all that `why --all`
 proposes together. With --planned all are asked with the plan that is drafted from the network before anything was
-broken (`truth.json` beside the survey says what was): who lives where it is not planned then works by luck.
+broken (`truth.json` beside the survey says what was). With --old as well, that plan is out of date: hosts, trunks and
+gateways are not as they were when it was written.
 """
 
 import argparse
@@ -93,14 +95,15 @@ def parts(survey, with_tables, columns, random_ones, label):
 
 def tried(job):
     """What one whole survey's parts come to: counts, and a line for everything that must not be."""
-    case, many, campus, planned, *which = job
+    case, many, campus, planned, old, *which = job
     whole = ct.read_survey(case)
     full = ct.Network(whole)
     truth = {(a, b): verdict for a, b, verdict in ct.matrix(full).reaches}
     truth_of = case.parent / "truth.json"
     faults = json.loads(truth_of.read_text(encoding="utf-8"))["faults"] if planned and truth_of.exists() else []
     plan = drafted(undone(full, faults)) if planned else ct.Plan()
-    context, count, lines, known = Context(full, plan), Counter(), [], {}
+    plan = outdated(plan, random.Random(f"o{case.parent.name}")) if old else plan
+    context, count, lines, known = Context(full), Counter(), [], {}
     for left_out, survey in parts(whole, *which, case.parent.name):
         network = ct.Network(survey)
         said = {(a, b): verdict for a, b, verdict in ct.matrix(network).reaches}
@@ -131,6 +134,31 @@ def tried(job):
     return count, lines
 
 
+def outdated(plan, chance):
+    """A plan of how a network was before hosts moved, and trunks and gateways were set anew."""
+    vids, ports, hosts, vlans = sorted(plan.vlans) or [1], dict(plan.ports), dict(plan.hosts), dict(plan.vlans)
+    access = [key for key, entry in ports.items() if entry.vlan]
+    trunks = [key for key, entry in ports.items() if entry.allowed is not None]
+    for key in chance.sample(access, min(2, len(access))):
+        ports[key] = replace(ports[key], vlan=chance.choice(vids))
+    for key in chance.sample(trunks, min(2, len(trunks))):
+        anew = [
+            {"native": chance.choice([0, *vids])},
+            {"allowed": ports[key].allowed - ct.VlanSet.of([chance.choice(vids)])},
+            {"mode": "access", "vlan": chance.choice(vids), "allowed": None, "native": None},
+        ]
+        ports[key] = replace(ports[key], **chance.choice(anew))
+    for key in chance.sample(sorted(hosts), min(2, len(hosts))):
+        some = hosts[chance.choice(sorted(hosts))]
+        anew = [{"vlan": chance.choice(vids)}, {"gateway": some.gateway}, {"address": some.address}]
+        hosts[key] = replace(hosts[key], **chance.choice(anew))
+    for key in chance.sample(sorted(vlans), min(1, len(vlans))):
+        some = vlans[chance.choice(sorted(vlans))]
+        anew = [{"gateways": some.gateways}, {"subnets": some.subnets}]
+        vlans[key] = replace(vlans[key], **chance.choice(anew))
+    return replace(plan, ports=ports, hosts=hosts, vlans=vlans)
+
+
 def stopping(full, truth, repair):
     """The pairs that work on the whole survey, and no longer with a mend; none if it can no longer be made there."""
     try:
@@ -149,11 +177,12 @@ def main():
     parser.add_argument("--random", type=int, default=0, metavar="N")
     parser.add_argument("--campus", action="store_true")
     parser.add_argument("--planned", action="store_true")
+    parser.add_argument("--old", action="store_true")
     given = parser.parse_args()
     total = Counter()
     found = [path.parent for folder in given.folders for path in sorted(folder.rglob("survey.toml"))]
     with ProcessPoolExecutor(2) as pool:
-        which = (given.pairs, given.campus, given.planned, given.tables, given.columns, given.random)
+        which = (given.pairs, given.campus, given.planned, given.old, given.tables, given.columns, given.random)
         jobs = [(case, *which) for case in found]
         for count, lines in pool.map(tried, jobs, chunksize=2):
             total += count

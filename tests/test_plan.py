@@ -5,7 +5,10 @@ import unittest
 from datetime import date
 from pathlib import Path
 
-from crossthread import Change, Network, Survey, SurveyError, apply_changes, check, read_plan
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from crossthread import Change, Network, Survey, SurveyError, apply_changes, check, matrix, read_plan
 from crossthread.demo import faulty, healthy
 from crossthread.questions.plan_draft import draft_plan
 from tests.yard import at, host, interface, yard
@@ -159,18 +162,6 @@ class Compared(unittest.TestCase):
             text = f"[settings]\n{settings}\n[ports.loft]\nt1 = {{ {own} }}\n[ports.keel]\nt9 = {{ native = 1 }}\n"
             self.assertEqual(self.mends([], text), expected)
 
-    def test_a_native_vlan_towards_a_gateway_that_tags_it_is_only_told(self):
-        nobody = [Change("hosts", {"host": f"desk-{n}"}, delete=True) for n in ("loft-1", "loft-2", "keel-1")]
-        bare = [*nobody, *(Change("gateways", {"device": "crane", "interface": f"g1.{v}",
-                                               "address": f"10.9.{v}.1/24"}, delete=True) for v in (10, 20)),
-                Change("coverage", {"device": "crane", "table": "gateways"}, {"complete": "no"})]  # fmt: skip
-        for changes, native, mended in ((nobody, 10, False), (nobody, 30, True), (bare, 10, False)):
-            mend = f"ports keel t9: pvid = {native}"
-            found = self.mends(changes, f"[ports.keel]\nt9 = {{ native = {native} }}\n")
-            self.assertEqual([mend in some for some in found], [mended, not mended])
-            for_all = self.mends(changes, f"[settings]\nnative = {native}\n[ports.keel]\nt1 = {{ native = 1 }}\n")
-            self.assertEqual(mend in for_all[0], mended)
-
     def test_of_hosts_that_are_alike_one_is_planned_elsewhere(self):
         with tempfile.TemporaryDirectory() as folder:
             survey = yard(Path(folder), desks=(4, 1))
@@ -227,6 +218,31 @@ class Compared(unittest.TestCase):
             if f.repair
         ]  # fmt: skip
         self.assertEqual((found.confidence, list(map(str, found.repair))), ("sure", ["ports loft desk1: pvid = 10"]))
+
+    @settings(max_examples=60, deadline=None)
+    @given(st.data())
+    def test_an_old_plan_stops_nobody_where_anything_is_unread(self, data):
+        with tempfile.TemporaryDirectory() as folder:
+            survey = yard(Path(folder), desks=(2, 1), tills=(1, 1), style=data.draw(st.sampled_from(("stick", "own"))))
+        vid = st.sampled_from((10, 20))
+        entries = data.draw(st.lists(st.sampled_from((
+            '[ports.loft.desk1]\nvlan = {vid}', '[ports.keel.till1]\nvlan = {vid}', '[ports.loft.t1]\nnative = {vid}',
+            '[ports.keel.t1]\nallowed = "{vid}"', '[ports.keel.t9]\nnative = {vid}',
+            '[ports.loft.t2]\nmode = "access"', '[hosts.desk-loft-1]\ngateway = "10.9.{vid}.1"',
+            '[hosts.till-keel-1]\naddress = "10.9.{vid}.77/24"', '[hosts.desk-keel-1]\nvlan = {vid}',
+            '[vlans.10]\nsubnets = "10.9.{vid}.0/24"', '[vlans.20]\ngateways = "10.9.{vid}.7"',
+        )), min_size=1, max_size=4, unique=True))  # fmt: skip
+        plan = plan_of("\n".join(entry.format(vid=data.draw(vid)) for entry in entries) + "\n")
+        gone = data.draw(st.sampled_from(("gateways", "neighbors", "devices", "hosts")))
+        lost = data.draw(st.sampled_from(("crane", "keel", *survey.column("hosts", "host"))))
+        rows = {name: survey.table(name) for name in ("devices", "ports", "neighbors", "gateways", "hosts", "vlans")}
+        rows[gone] = [r for r in rows[gone] if lost not in (getattr(r, "device", None), getattr(r, "host", None))]
+        half, whole = Network(Survey(**{name: tuple(some) for name, some in rows.items()})), Network(survey)
+        works = {pair[:2] for pair in matrix(whole).reaches if pair[2] == "works"}
+        for finding in check(half, plan).findings:
+            after = matrix(whole.changed(finding.repair)).reaches
+            stopped = {(a, b) for a, b, verdict in after if verdict == "fails"} & works
+            self.assertEqual(stopped, set(), f"{finding.says} {[*map(str, finding.repair)]}")
 
     def test_no_mend_overturns_what_is_planned(self):
         wrong, mend = (

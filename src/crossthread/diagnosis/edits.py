@@ -50,8 +50,11 @@ def set_port(end: End, **cells: object) -> Change:
 
 
 def planned_trunk(context: Context, end: End) -> dict[str, object]:
-    """The list and the native VLAN that the plan has for a trunk, as cells."""
+    """The list and the native VLAN that the plan has for a trunk, as cells; no native VLAN that contradicts itself."""
     native = context.planned_native(end)
+    others = {context.planned_native(link.far(end)) for link in context.adjacencies_at.get(end, ())} - {None}
+    if others - {native}:
+        native = None
     cells = {"pvid": NONE if native == 0 else native, "allowed": context.planned_port(end).allowed}
     return {column: value for column, value in cells.items() if value is not None}
 

@@ -16,11 +16,14 @@ from crossthread.diagnosis.findings import SEVERITIES, Finding, Identity
 from crossthread.diagnosis.repair.hypotheses import judged
 from crossthread.diagnosis.repair.rival_explanations import speaks_for
 from crossthread.diagnosis.repair.undecided import decided_mends
+from crossthread.diagnosis.repair.withheld import seen_without_plan
 from crossthread.diagnosis.rules import plan as plan_rules
 from crossthread.diagnosis.rules import vlan as vlan_rules
 from crossthread.diagnosis.rules.survey import survey_gap
 from crossthread.diagnosis.search.cheapest_way import Search
 from crossthread.diagnosis.vlan_pieces import split_vlans
+from crossthread.network.topology.names import End
+from crossthread.plan import Plan
 from crossthread.plan.plan import Accepted
 from crossthread.survey.survey import Evidence
 
@@ -63,7 +66,20 @@ def find_faults(context: Context, today: date, progress: Callable[[], None] = la
         way = search.between(pieces[0][0], pieces[1][0])
         causes[told.identity] = {finding.identity for finding in way.findings} if way is not None else set()
     kept, accepted, idle = _accepted(context, list(found.values()), today)
-    return Faults(context, [*decided_mends(context, kept), *idle], accepted, causes)
+    mended = decided_mends(context, kept)
+    if context.plan != Plan() and (effects.gaps or context.network.unread.anywhere or _unlisted(context)):
+        mended = seen_without_plan(context, mended, find_faults(Context(context.network), today, progress).kept)
+    return Faults(context, [*mended, *idle], accepted, causes)
+
+
+def _unlisted(context: Context) -> bool:
+    """Whether there is a port at which somebody is whom nobody listed."""
+    ends = (End(device, port) for device, ports in context.network.names.ports.items() for port in ports)
+    return any(
+        row.oper == "up" and row.mode in ("access", "trunk", "hybrid") and not context.hosts_at(end)
+        for end in ends
+        if context.at_edge(end) and (row := context.port(end)) is not None
+    )
 
 
 def _likelier(context: Context, stopping: Finding, alone: Finding) -> Finding:

@@ -149,8 +149,9 @@ def _answer(network: Network, source: str, target: str, seat: str | None, plan: 
     costs, _, doubtful, _ = done.costs
     if doubtful or costs:  # a mend that does harm is worse than none
         findings = harmless(context, findings, told=done.proven and not doubtful)
-    if network.unread.anywhere:  # what nobody read may decide between two explanations, and one of them do harm
-        findings = harmless(context, decided(context, findings), told=True)  # the rest by itself must not, either
+    kept = decided(context, findings)
+    if network.unread.anywhere or kept != findings:
+        findings = harmless(context, kept, told=True)  # the rest by itself must not stop anybody, either
     if changes_of(findings) != changes_of(mended):
         done = prove(context, findings, (source, target), seat)
     final, (last_there, last_back) = done.after, done.walked

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import partial
 
 import msgspec
@@ -14,9 +14,10 @@ from crossthread.diagnosis.judgement.confidence import confidence_of
 from crossthread.diagnosis.repair.rival_explanations import speaks_for
 from crossthread.diagnosis.repair.side_effects import Pairs, Stopped
 from crossthread.diagnosis.repair.trials import changes_of
+from crossthread.network.hosts.station import Station
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
-from crossthread.values import NONE
+from crossthread.values import NONE, VlanSet
 
 
 def harmless(context: Context, findings: Sequence[Finding], told: bool = False) -> list[Finding]:
@@ -32,24 +33,77 @@ def harmless(context: Context, findings: Sequence[Finding], told: bool = False) 
 
 
 def decided(context: Context, findings: Sequence[Finding]) -> list[Finding]:
-    """The same findings without the mends of those of which nothing that was read decides; those are told."""
-    return [
-        told_only(one) if one.repair and (confidence_of(one) == "open" or by_the_plan_alone(context, one)) else one
-        for one in findings
-    ]
+    """The same findings without the mends of which nothing that was read decides, or only the plan; those are told."""
+    unread = context.network.unread.anywhere  # that may decide between two explanations, and one of them do harm
+
+    def undecided(finding: Finding) -> bool:
+        return (unread and confidence_of(finding) == "open") or by_the_plan_alone(context, finding)
+
+    return [told_only(one) if one.repair and undecided(one) else one for one in findings]
 
 
 def by_the_plan_alone(context: Context, finding: Finding) -> bool:
-    """Whether a host's port is to be moved as the plan has it elsewhere, and nothing that was read says so.
+    """Whether a host's port, or an interface, is to be moved as the plan has it elsewhere, and nothing else says so.
 
-    By all of that the host is where it belongs: the plan may be older than the network.
+    By all that was read it is where it belongs: the plan may be older than the network.
     """
-    ends = (End(str(c.key["device"]), str(c.key["port"])) for c in finding.repair if {"pvid", "mode"} & set(c.cells))
-    for host in (host for end in ends for host in context.hosts_at(end)):
-        now = context.observed.current_vlan(host)
-        if context.expected.planned(host) not in (None, now) and now is not None and context.observed.vlan(host) == now:
-            return True
+    for change in finding.repair:
+        for station, planned in _moved_by(context, change):
+            now = context.observed.current_vlan(station)
+            elsewhere = {context.expected.planned(station), planned} - {None, now}
+            if elsewhere and now is not None and context.observed.vlan(station) == now:
+                return True
     return False
+
+
+def _moved_by(context: Context, change: Change) -> Iterator[tuple[Station, int | None]]:
+    """The hosts and interfaces that a change puts into another VLAN, each with the one that is planned for the port."""
+    device = str(change.key.get("device"))
+    if change.table == "ports" and {"pvid", "mode"} & set(change.cells):
+        end = End(device, str(change.key["port"]))
+        yield from ((host, context.planned_port(end).vlan) for host in context.hosts_at(end))
+    if change.table == "gateways" and "vid" in change.cells:
+        interfaces = context.network.stations.on_device.get(device, ())
+        yield from ((one, None) for one in interfaces if one.name == change.key["interface"])
+
+
+def seen_without_plan(context: Context, findings: Iterable[Finding], observed: Iterable[Finding]) -> list[Finding]:
+    """The same findings, of which those are only told that set what nothing but the plan calls wrong.
+
+    The plan may be older than the network, and nobody sees then who would be stopped. `observed` is what is found
+    without the plan: where that has any mend, the plan decides which; and a trunk may carry more.
+    """
+    accused = {
+        place
+        for one in observed
+        for changes in (one.repair, *(other.changes for other in one.alternatives))
+        for change in changes
+        if (place := _judged_at(change)) is not None
+    }
+
+    def alone(change: Change) -> bool:
+        return (place := _judged_at(change)) is not None and place not in accused and not _adds(context, change)
+
+    return [told_only(one) if any(map(alone, one.repair)) else one for one in findings]
+
+
+JUDGED = frozenset({"pvid", "mode", "allowed", "address", "gateway", "vid"})
+"""Columns of which the witnesses say what they should be."""
+
+
+def _judged_at(change: Change) -> tuple[object, ...] | None:
+    """The port, host or interface of which a change sets what is judged."""
+    key = change.key
+    known = change.table in ("ports", "hosts", "gateways") and (change.delete or JUDGED & set(change.cells))
+    return (change.table, *(key.get(word) for word in ("device", "port", "interface", "host"))) if known else None
+
+
+def _adds(context: Context, change: Change) -> bool:
+    """Whether a change does nothing but let a trunk carry more."""
+    row = context.port(End(str(change.key["device"]), str(change.key["port"]))) if change.table == "ports" else None
+    if row is None or row.allowed is None or set(change.cells) != {"allowed"}:
+        return False
+    return not row.allowed - VlanSet.parse(str(change.cells["allowed"]))
 
 
 PLACES = ("port-vlan-wrong", "host-outside-subnet")
@@ -94,10 +148,15 @@ def each_harmless(context: Context, findings: Iterable[Finding]) -> list[Finding
 
 
 def _stops(stopped: Stopped, changes: Sequence[Change]) -> Pairs:
-    """Whom some mends stop; if anybody gets another address by them, also who may work with the one that is there."""
+    """Whom some mends stop.
+
+    If anybody gets another address by them, also who may work with the one that is there; and if a port is opened, who
+    works now and may not when it carries what others carry.
+    """
     costs = stopped.by(changes, proposed=True)
     readdressed = any(c.table in ("gateways", "hosts") and "address" in c.cells for c in changes)
-    return costs.stops + costs.doubtful if readdressed else costs.stops
+    opened = any(c.table == "ports" and c.cells.get("admin") == "up" for c in changes)
+    return costs.stops + (costs.doubtful if readdressed else ()) + (costs.unsure if opened else ())
 
 
 def _at_hosts(context: Context, finding: Finding) -> bool:

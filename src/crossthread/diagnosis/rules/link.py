@@ -214,10 +214,7 @@ def link_native_differs(context: Context, adjacency: Adjacency) -> Finding | Non
     ends = tuple(zip((adjacency.a, adjacency.b), rows, strict=True))
     if len(planned := {context.planned_native(end) for end, _ in ends} - {None}) == 1:
         (native,) = planned
-        odd_ends = [(end, row) for end, row in ends if row.pvid != native]
-        repair = tuple(
-            set_port(end, **with_native(end, row, native).cells | _listed(context, end, row)) for end, row in odd_ends
-        )
+        repair = tuple(_as_planned(context, end, row, native) for end, row in ends if row.pvid != native)
     return Finding(
         "link-native-differs",
         "breaks" if spills else "risks",
@@ -229,10 +226,13 @@ def link_native_differs(context: Context, adjacency: Adjacency) -> Finding | Non
     )
 
 
-def _listed(context: Context, end: End, row: Port) -> dict[str, object]:
-    """The list that the plan has for a trunk, if it has another now."""
-    allowed = context.planned_port(end).allowed
-    return {"allowed": allowed} if allowed not in (None, row.allowed) else {}
+def _as_planned(context: Context, end: End, row: Port, native: int | None) -> Change:
+    """Give a trunk's end the native VLAN that is planned, and whatever else the plan lets it carry."""
+    planned = context.planned_port(end).allowed
+    if row.allowed is None or planned is None or not planned - row.allowed:
+        return with_native(end, row, native)
+    wider = msgspec.structs.replace(row, allowed=row.allowed | planned)
+    return set_port(end, **{"allowed": wider.allowed, **with_native(end, wider, native).cells})
 
 
 def with_native(end: End, row: Port, vid: int | None) -> Change:

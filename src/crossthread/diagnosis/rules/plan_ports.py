@@ -89,21 +89,11 @@ def _at_both_ends(context: Context, end: End, cells: dict[str, object]) -> tuple
         row = context.port(far)
         if near is None or row is None:
             fits = False  # what hangs on the far end nobody knows
-        elif row.mode == "routed":
-            fits = fits and _serves(context, far, cells.get("pvid", _cell(near, "pvid")))
-        else:
+        elif row.mode != "routed":
             other = _as_planned(context.planned_port(far), row)
             changes += [set_port(far, **other)] if {"mode", "pvid"} & set(other) else []
             fits = fits and all(cells.get(c, _cell(near, c)) == other.get(c, _cell(row, c)) for c in ("mode", "pvid"))
     return tuple(changes), fits
-
-
-def _serves(context: Context, far: End, native: object) -> bool:
-    """Whether each interface at the far end of a link gets its VLAN as it expects it, if this one has no tag."""
-    interfaces = context.network.gateways_at.get(far, ())
-    return far.device not in context.network.unread.devices and all(
-        context.expected.vlan(one) in (None, native) if one.tag == 0 else one.tag != native for one in interfaces
-    )
 
 
 def _cell(row: Port, column: str) -> object:
@@ -161,15 +151,11 @@ def plan_settings(context: Context) -> Iterator[Finding]:
 def _fits(context: Context, end: End, native: int | None) -> bool:
     """Whether the far end of a trunk has the native VLAN that is planned for all as well, or is to get it."""
     fars = [link.far(end) for link in context.adjacencies_at.get(end, ())]
-    rows = [(far, context.port(far), context.planned_native(far)) for far in fars]
+    rows = [(context.port(far), context.planned_native(far)) for far in fars]
     return all(
         row is not None
-        and (
-            _serves(context, far, native or NONE)
-            if row.mode == "routed"
-            else row.pvid == native or (row.mode in ("trunk", "hybrid") and planned == native)
-        )
-        for far, row, planned in rows
+        and (row.mode == "routed" or row.pvid == native or (row.mode in ("trunk", "hybrid") and planned == native))
+        for row, planned in rows
     )
 
 
