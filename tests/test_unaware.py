@@ -6,6 +6,7 @@ import unittest
 from pathlib import Path
 
 from crossthread import Change, Network, Survey, apply_changes, check, gather, matrix, port, vlan, why
+from crossthread.demo import healthy
 from crossthread.survey import Info
 from tests.yard import at
 
@@ -51,6 +52,11 @@ def failing(survey):
 
 
 class Frames(unittest.TestCase):
+    def test_no_tag_is_taken_for_one_behind_such_a_bridge(self):
+        unaware = Change("devices", {"device": "harbour-office"}, {"vlan_aware": "no"})
+        found = check(apply_changes(healthy(), [unaware])).findings  # a router that tags is behind it
+        self.assertEqual([f.rule for f in found if f.rule == "gateway-vlan-wrong"], [])
+
     def test_what_has_no_tag_is_in_the_vlan_of_the_port_in_front(self):
         self.assertEqual(failing(harbour()), set())
         hops = [(hop.name, hop.vid, hop.tag_in, hop.tag_out) for hop in why(harbour(), "sail", "till").path]

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Callable
 from datetime import date
+from functools import partial
 from typing import NamedTuple
 
 import msgspec
@@ -67,15 +68,17 @@ def find_faults(context: Context, today: date, progress: Callable[[], None] = la
         causes[told.identity] = {finding.identity for finding in way.findings} if way is not None else set()
     kept, accepted, idle = _accepted(context, list(found.values()), today)
     mended = decided_mends(context, kept)
-    if context.plan != Plan() and (effects.gaps or context.network.unread.anywhere or _unlisted(context)):
-        mended = seen_without_plan(context, mended, find_faults(Context(context.network), today, progress).kept)
+    if context.plan != Plan():
+        unread = bool(effects.gaps) or context.network.unread.anywhere or _anybody_unread(context)
+        without = partial(find_faults, Context(context.network), today, progress)
+        mended = seen_without_plan(context, mended, lambda: without().kept, unread)
     return Faults(context, [*mended, *idle], accepted, causes)
 
 
-def _unlisted(context: Context) -> bool:
-    """Whether there is a port at which somebody is whom nobody listed."""
+def _anybody_unread(context: Context) -> bool:
+    """Whether there is a host whose address nobody read, or a port at which somebody is whom nobody listed."""
     ends = (End(device, port) for device, ports in context.network.names.ports.items() for port in ports)
-    return any(
+    return None in context.network.survey.distinct("hosts", "address") or any(
         row.oper == "up" and row.mode in ("access", "trunk", "hybrid") and not context.hosts_at(end)
         for end in ends
         if context.at_edge(end) and (row := context.port(end)) is not None

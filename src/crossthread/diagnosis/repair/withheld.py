@@ -67,24 +67,34 @@ def _moved_by(context: Context, change: Change) -> Iterator[tuple[Station, int |
         yield from ((one, None) for one in interfaces if one.name == change.key["interface"])
 
 
-def seen_without_plan(context: Context, findings: Iterable[Finding], observed: Iterable[Finding]) -> list[Finding]:
+def seen_without_plan(
+    context: Context, findings: Sequence[Finding], observed: Callable[[], Iterable[Finding]], unread: bool
+) -> list[Finding]:
     """The same findings, of which those are only told that set what nothing but the plan calls wrong.
 
-    The plan may be older than the network, and nobody sees then who would be stopped. `observed` is what is found
-    without the plan: where that has any mend, the plan decides which; and a trunk may carry more.
+    The plan may be older than the network. `observed` is what is found without it: where that has any mend, the plan
+    decides which; and a trunk may carry more. All else is mended only if nothing is `unread` that may stop by it.
     """
+
+    def may_stop(finding: Finding) -> bool:
+        costs = context.once(Stopped).by(finding.repair, proposed=True)
+        return bool(unread or costs.stops or costs.doubtful or costs.unsure)
+
+    setting = [one for one in findings if any(_judged_at(c) and not _adds(context, c) for c in one.repair)]
+    doubtful = {id(one) for one in setting if may_stop(one)}
+    if not doubtful:
+        return [*findings]
     accused = {
-        place
-        for one in observed
+        _judged_at(change)
+        for one in observed()
         for changes in (one.repair, *(other.changes for other in one.alternatives))
         for change in changes
-        if (place := _judged_at(change)) is not None
     }
 
-    def alone(change: Change) -> bool:
-        return (place := _judged_at(change)) is not None and place not in accused and not _adds(context, change)
+    def alone(finding: Finding) -> bool:
+        return any((at := _judged_at(c)) and at not in accused and not _adds(context, c) for c in finding.repair)
 
-    return [told_only(one) if any(map(alone, one.repair)) else one for one in findings]
+    return [told_only(one) if id(one) in doubtful and alone(one) else one for one in findings]
 
 
 JUDGED = frozenset({"pvid", "mode", "allowed", "address", "gateway", "vid"})

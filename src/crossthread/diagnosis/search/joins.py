@@ -58,7 +58,8 @@ class Joins:
         for tap in station.taps:
             if not tap.device:
                 continue
-            for vid in vids if self._fabric.bare(tap.device) == BARE else vids - {BARE}:
+            without_tag = self._fabric.bare(tap.device) == BARE and not station.tag
+            for vid in vids if without_tag else vids - {BARE}:
                 step = self._join(station, tap, vid)
                 if step is None:
                     continue
