@@ -155,12 +155,21 @@ class Compared(unittest.TestCase):
         gone = Change("ports", {"device": "keel", "port": "t1"}, delete=True)
         mended, told = self.mends([gone], both)
         self.assertEqual((mended, loft in told), (set(), True))
-        for settings, own, expected in (
+        for for_all, own, expected in (
             ("native = 20", "", [{"ports loft t1: pvid = 20", "ports keel t1: pvid = 20"}, set()]),
             ("native = 20", "native = 1", [set(), {"ports keel t1: pvid = 20"}]),
         ):
-            text = f"[settings]\n{settings}\n[ports.loft]\nt1 = {{ {own} }}\n[ports.keel]\nt9 = {{ native = 1 }}\n"
+            text = f"[settings]\n{for_all}\n[ports.loft]\nt1 = {{ {own} }}\n[ports.keel]\nt9 = {{ native = 1 }}\n"
             self.assertEqual(self.mends([], text), expected)
+
+    def test_no_device_is_parted_from_where_it_is_managed(self):
+        with tempfile.TemporaryDirectory() as folder:
+            survey = yard(Path(folder), tills=(0, 1))
+        narrow = "ports loft t1: allowed = 1 10"
+        for address, mended in (("none", True), ("10.9.10.200", True), ("10.9.20.200", False)):
+            where = Change("devices", {"device": "loft"}, {"management": address})
+            found = check(Network(apply_changes(survey, [where])), plan_of('[ports.loft]\nt1 = { allowed = "1 10" }\n'))
+            self.assertEqual(narrow in {str(c) for f in found.findings for c in f.repair}, mended, address)
 
     def test_of_hosts_that_are_alike_one_is_planned_elsewhere(self):
         with tempfile.TemporaryDirectory() as folder:

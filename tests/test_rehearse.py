@@ -5,8 +5,10 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from crossthread import Change, Network, SurveyError, check, matrix, read_survey, why, write_survey
+from crossthread import Change, Network, SurveyError, apply_changes, check, matrix, read_survey, why, write_survey
 from crossthread.demo import faulty, healthy
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.repair.management import managed
 from crossthread.questions.rehearse import rehearse
 from tests.test_command import run
 
@@ -37,6 +39,19 @@ class Questions(unittest.TestCase):
         self.assertEqual({f.rule for f in answer.findings_new}, {"host-gateway-missing", "port-admin-down"})
         (tree,) = answer.trees
         self.assertIn("harbour-office port2", {f"{p.device} {p.port}" for p in tree.moved})
+
+    def test_a_device_that_parts_from_where_it_is_managed(self):
+        network, own = Network(healthy()), {"device": "core-west", "interface": "desk", "address": "10.61.10.202/24"}
+        for vid, lost in ((10, [("galley", "core-east vlan10")]), (90, [])):
+            narrow = [
+                Change("ports", {"device": "galley", "port": "port1"}, {"allowed": f"1-{vid - 1} {vid + 1}-4094"})
+            ]
+            self.assertEqual(list(rehearse(network, narrow).unmanaged), lost)
+            self.assertEqual(list(rehearse(network.changed(narrow), []).unmanaged), [])  # it was so before
+        # What was read of the interface that has the address counts, and not where its subnet lives.
+        elsewhere = Network(apply_changes(healthy(), [Change("gateways", own, {"vid": 90})]))
+        self.assertEqual(managed(Context(network))[1].place.vid, 10)
+        self.assertEqual(managed(Context(elsewhere))[1].place.vid, 90)
 
     def test_back_again_is_the_other_way_round(self):
         network = Network(healthy())

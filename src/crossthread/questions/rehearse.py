@@ -10,6 +10,7 @@ from crossthread.answer import Answer
 from crossthread.collector import held_still
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
+from crossthread.diagnosis.repair.management import parted
 from crossthread.diagnosis.repair.side_effects import changed_pairs, echoes
 from crossthread.diagnosis.wanted_pairs import Share, shares
 from crossthread.network.given import of_network
@@ -31,6 +32,9 @@ class Rehearsal(Answer, frozen=True):
         The pairs of which it would not be known any more, or would be known at last.
     findings_gone, findings_new
         By `check`, what follows from another included.
+    unmanaged
+        The devices that would get no more from the address by which they are managed to the gateway of its subnet, each
+        with that gateway: whoever mends them by the network would lose them.
     trees
         The spanning trees that form anew.
     steps
@@ -41,6 +45,7 @@ class Rehearsal(Answer, frozen=True):
     fixed: tuple[tuple[str, str], ...]
     broken: tuple[tuple[str, str], ...]
     unsure: tuple[tuple[str, str], ...]
+    unmanaged: tuple[tuple[str, str], ...]
     findings_gone: tuple[Finding, ...]
     findings_new: tuple[Finding, ...]
     trees: tuple[TreeChange, ...]
@@ -108,6 +113,7 @@ def _rehearse(
         gained,
         lost,
         unsure,
+        parted(before, after),
         tuple(f for f in before_found if f.identity not in then),
         tuple(f for f in after_found if f.identity not in known),
         tuple(tree for tree in trees if tree.moved or tree.root_before != tree.root_after),

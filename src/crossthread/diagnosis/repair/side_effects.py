@@ -9,6 +9,7 @@ from typing import NamedTuple
 import msgspec
 
 from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.repair.management import parted
 from crossthread.diagnosis.repair.turns import Asked, Turn, near_turns, turns
 from crossthread.diagnosis.repair.work_order import WorkStep
 from crossthread.diagnosis.way.echo import lucky
@@ -79,7 +80,7 @@ class Costs(NamedTuple):
     """The pairs of hosts that stop with some changes."""
 
     stops: Pairs = ()
-    """Those that work now, and as they should."""
+    """Those that work now, and as they should; and devices that part from the gateway of where they are managed."""
     luck: Pairs = ()
     """Those that work now, by luck only."""
     doubtful: Pairs = ()
@@ -142,6 +143,10 @@ class Stopped:
             after = self._context.network.mended(changes)
         except SurveyError:
             return Costs()
+        costs = self._of_hosts(changes, after)
+        return costs._replace(stops=costs.stops + parted(self._context, after))
+
+    def _of_hosts(self, changes: Sequence[Change], after: Network) -> Costs:
         many = len(self._context.network.classes.all) > _MOST_CLASSES
         if many or (self.large and after.moved is not None):
             return self._examples(near_turns(self._asked, Asked(after), changes, _MOST_CLASSES**2))

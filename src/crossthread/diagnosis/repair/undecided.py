@@ -16,7 +16,15 @@ from crossthread.diagnosis.judgement.weighing import unplanned
 from crossthread.diagnosis.repair.alternatives import alternatives
 from crossthread.diagnosis.repair.facts import on_mends
 from crossthread.diagnosis.repair.hypotheses import hypotheses
-from crossthread.diagnosis.repair.withheld import JUDGED, PLACES, bare, by_the_plan_alone, grounded, told_only
+from crossthread.diagnosis.repair.withheld import (
+    JUDGED,
+    PLACES,
+    bare,
+    by_the_plan_alone,
+    grounded,
+    told_of_plan,
+    told_only,
+)
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
 from crossthread.values import NONE
@@ -31,7 +39,9 @@ def decided_mends(context: Context, findings: Iterable[Finding]) -> list[Finding
 
 def _as_planned(context: Context, finding: Finding) -> Finding:
     """The same finding; a host is given what the plan has for it, and what overturns the plan is only told."""
-    if finding.repair and (unplanned(context, finding.repair) or by_the_plan_alone(context, finding)):
+    if by_the_plan_alone(context, finding):
+        return told_of_plan(finding)
+    if finding.repair and unplanned(context, finding.repair):
         return told_only(finding)
     repair = tuple(_planned_cells(context, change) for change in finding.repair)
     if repair != finding.repair and any(dares(context, change) for change in repair):

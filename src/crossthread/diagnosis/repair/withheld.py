@@ -36,10 +36,12 @@ def decided(context: Context, findings: Sequence[Finding]) -> list[Finding]:
     """The same findings without the mends of which nothing that was read decides, or only the plan; those are told."""
     unread = context.network.unread.anywhere  # that may decide between two explanations, and one of them do harm
 
-    def undecided(finding: Finding) -> bool:
-        return (unread and confidence_of(finding) == "open") or by_the_plan_alone(context, finding)
+    def told(finding: Finding) -> Finding:
+        if by_the_plan_alone(context, finding):
+            return told_of_plan(finding)
+        return told_only(finding) if unread and finding.repair and confidence_of(finding) == "open" else finding
 
-    return [told_only(one) if one.repair and undecided(one) else one for one in findings]
+    return [told(finding) for finding in findings]
 
 
 def by_the_plan_alone(context: Context, finding: Finding) -> bool:
@@ -94,7 +96,7 @@ def seen_without_plan(
     def alone(finding: Finding) -> bool:
         return any((at := _judged_at(c)) and at not in accused and not _adds(context, c) for c in finding.repair)
 
-    return [told_only(one) if id(one) in doubtful and alone(one) else one for one in findings]
+    return [told_of_plan(one) if id(one) in doubtful and alone(one) else one for one in findings]
 
 
 JUDGED = frozenset({"pvid", "mode", "allowed", "address", "gateway", "vid"})
@@ -217,6 +219,12 @@ def told_only(finding: Finding) -> Finding:
     """The same finding, whose mend is told as one that may be meant."""
     known = finding.alternatives or (Alternative(finding.repair, ()),)
     return msgspec.structs.replace(finding, repair=(), alternatives=known)
+
+
+def told_of_plan(finding: Finding) -> Finding:
+    """The same for a mend for which nothing speaks but the plan."""
+    says = f"{finding.says} Nothing that was read says that it is wrong: the plan may be out of date."
+    return msgspec.structs.replace(told_only(finding), says=says)
 
 
 def moves(context: Context, finding: Finding) -> bool:

@@ -23,11 +23,13 @@ def show_rehearsal(answer: Rehearsal, out: Console, changes: Sequence[Change] = 
     breaks = (f"breaks {len(answer.broken)}", "bold red" if answer.broken else "bold")
     gone = f"; {count(len(answer.findings_gone), 'finding')} gone, {len(answer.findings_new)} new"
     trees = f"; {count(len(answer.trees), 'tree')} forms anew" if answer.trees else "; no tree moves"
-    out.print(line(("It ", "bold"), mends, (", ", "bold"), breaks, gone, trees, "."))
+    lost = (f", cuts {count(len(answer.unmanaged), 'device')} off", "bold red") if answer.unmanaged else ""
+    out.print(line(("It ", "bold"), mends, (", ", "bold"), breaks, lost, gone, trees, "."))
     if len(answer.steps) == len(changes) + 1:
         out.print()
         names = [f"after {number}: {describe(change)}" for number, change in enumerate(changes, 1)]
         show_progress(list(zip(["now", *names], answer.steps, strict=True)), out)
+    show_pairs("Would no longer get from where they are managed to their gateway", answer.unmanaged, "bold red", out)
     show_pairs("Would no longer reach each other", answer.broken, "bold red", out)
     show_pairs("Would reach each other", answer.fixed, "green", out)
     show_pairs("Would be known, or unknown, in future", answer.unsure, "yellow", out)
