@@ -21,6 +21,7 @@ from crossthread.survey.records import MacEntry, Neighbor, Port, Tree, TreePort,
 from tests.building import DATA
 
 WALKS = {path.name[:8]: gzip.decompress(path.read_bytes()).decode() for path in sorted((DATA / "walks").iterdir())}
+MADE = {path.stem: path.read_text() for path in (DATA / "made").iterdir()}
 BRIDGE = r"\.1\.3\.6\.1\.2\.1\.17"
 
 
@@ -109,60 +110,10 @@ class RealWalks(unittest.TestCase):
         self.assertEqual((third.port, third.neighbor_port, third.management), ("17", "Eth1/19", "10.62.0.19"))
 
 
-REGION = """
-.1.3.6.1.2.1.1.3.0 = Timeticks: (60480000) 7 days, 0:00:00.00
-.1.3.6.1.2.1.2.2.1.3.7 = INTEGER: 6
-.1.3.6.1.2.1.2.2.1.3.8 = INTEGER: 6
-.1.3.6.1.2.1.2.2.1.8.7 = INTEGER: 1
-.1.3.6.1.2.1.2.2.1.8.8 = INTEGER: 2
-.1.3.6.1.2.1.26.2.1.1.3.7.1 = OID: .1.3.6.1.2.1.26.4.15
-.1.3.6.1.2.1.26.2.1.1.3.8.1 = OID: .1.3.6.1.2.1.26.4.30
-.1.3.6.1.2.1.26.5.1.1.9.7.1 = Hex-STRING: 6C 01
-.1.3.6.1.2.1.31.1.1.1.1.7 = STRING: "p7"
-.1.3.6.1.2.1.31.1.1.1.1.8 = STRING: "p8"
-.1.3.6.1.2.1.31.1.1.1.19.7 = Timeticks: (6048000) 16:48:00.00
-.1.3.6.1.2.1.31.1.1.1.19.8 = Timeticks: (99999999) 11 days, 13:46:39.99
-.1.3.6.1.2.1.17.1.1.0 = Hex-STRING: 02 00 00 00 00 05
-.1.3.6.1.2.1.17.1.4.1.2.1 = INTEGER: 7
-.1.3.6.1.2.1.17.1.4.1.2.2 = INTEGER: 8
-.1.3.6.1.2.1.17.2.2.0 = INTEGER: 32768
-.1.3.6.1.2.1.17.2.5.0 = Hex-STRING: 10 00 02 00 00 00 00 01
-.1.3.6.1.2.1.17.2.6.0 = INTEGER: 20000
-.1.3.6.1.2.1.17.2.7.0 = INTEGER: 1
-.1.3.6.1.2.1.17.2.15.1.3.1 = INTEGER: 5
-.1.3.6.1.2.1.17.2.15.1.3.2 = INTEGER: 2
-.1.3.6.1.2.1.17.2.16.0 = INTEGER: 3
-.1.3.6.1.2.1.17.7.1.4.3.1.1.20 = STRING: "quay"
-.1.3.6.1.2.1.17.7.1.4.3.1.2.10 = Hex-STRING: C0
-.1.3.6.1.2.1.17.7.1.4.3.1.2.20 = Hex-STRING: 80
-.1.3.6.1.2.1.17.7.1.4.3.1.3.20 = Hex-STRING: 40
-.1.3.6.1.2.1.17.7.1.4.3.1.4.10 = Hex-STRING: 40
-.1.3.6.1.2.1.17.7.1.4.5.1.1.1 = Gauge32: 1
-.1.3.6.1.2.1.17.7.1.4.5.1.1.2 = Gauge32: 10
-.1.3.6.1.2.1.17.7.1.4.5.1.3.1 = INTEGER: 2
-.1.3.6.1.2.1.17.7.1.4.5.1.3.2 = INTEGER: 1
-.1.3.111.2.802.1.1.6.1.2.1.7.1.2 = Hex-STRING: 20 02 02 00 00 00 00 09
-.1.3.111.2.802.1.1.6.1.2.1.8.1.2 = INTEGER: 200
-.1.3.111.2.802.1.1.6.1.2.1.9.1.2 = Gauge32: 1
-.1.3.111.2.802.1.1.6.1.2.1.10.1.2 = INTEGER: 24576
-.1.3.111.2.802.1.1.6.1.3.1.12.1.1 = INTEGER: 2
-.1.3.111.2.802.1.1.6.1.3.1.12.1.2 = INTEGER: 1
-.1.3.111.2.802.1.1.6.1.3.1.14.1.1 = INTEGER: 1
-.1.3.111.2.802.1.1.6.1.3.1.14.1.2 = INTEGER: 2
-.1.3.111.2.802.1.1.6.1.4.1.5.1.2.1 = INTEGER: 4
-.1.3.111.2.802.1.1.6.1.4.1.5.1.2.2 = INTEGER: 1
-.1.3.111.2.802.1.1.6.1.4.1.7.1.2.1 = INTEGER: 200
-.1.3.111.2.802.1.1.6.1.4.1.12.1.2.1 = INTEGER: 1
-.1.3.111.2.802.1.1.6.1.6.1.3.1.10 = Gauge32: 0
-.1.3.111.2.802.1.1.6.1.6.1.3.1.20 = Gauge32: 2
-.1.3.111.2.802.1.1.6.1.7.1.3.1 = STRING: "basin"
-"""
-
-
 class Region(unittest.TestCase):
     """A bridge of a region with two trees, one port of which is half duplex and one forbidden for a VLAN."""
 
-    def rows(self, kind, text=REGION):
+    def rows(self, kind, text=MADE["region"]):
         return [row for row in read_walk(text, "", "walk") if isinstance(row, kind)]
 
     def test_each_instance_has_its_vlans_its_root_and_the_parts_of_the_ports(self):
@@ -180,11 +131,11 @@ class Region(unittest.TestCase):
         )  # fmt: skip
 
     def test_a_bridge_that_runs_one_tree_tells_no_instances(self):
-        one = REGION.replace(".17.2.16.0 = INTEGER: 3", ".17.2.16.0 = INTEGER: 2")
+        one = MADE["region"].replace(".17.2.16.0 = INTEGER: 3", ".17.2.16.0 = INTEGER: 2")
         self.assertEqual([(t.instance, t.protocol, t.region) for t in self.rows(Tree, one)], [(0, "rstp", None)])
 
     def test_instances_without_their_vlans_are_of_unknown_ones(self):
-        unmapped = "\n".join(line for line in REGION.split("\n") if ".802.1.1.6.1.6." not in line)
+        unmapped = "\n".join(line for line in MADE["region"].split("\n") if ".802.1.1.6.1.6." not in line)
         self.assertEqual([t.vlans for t in self.rows(Tree, unmapped)], [None, None])
 
     def test_what_ports_forbid_filter_run_at_and_for_how_long_they_counted(self):
@@ -195,53 +146,15 @@ class Region(unittest.TestCase):
         self.assertEqual((first.counted_for, second.counted_for), (544_320, None))
 
 
-ZONED = """
-.1.3.6.1.2.1.31.1.1.1.1.7 = STRING: "e7"
-.1.3.6.1.2.1.31.1.1.1.1.8 = STRING: "e8"
-.1.3.6.1.2.1.2.2.1.3.7 = INTEGER: 6
-.1.3.6.1.2.1.2.2.1.3.8 = INTEGER: 6
-.1.3.6.1.2.1.47.1.1.1.1.5.1 = INTEGER: 3
-.1.3.6.1.2.1.47.1.1.1.1.11.1 = STRING: "SN-0042"
-.1.0.8802.1.1.2.1.1.1.0 = INTEGER: 30
-.1.2.840.10006.300.43.1.2.1.1.9.7 = Hex-STRING: 02 00 00 00 00 09
-.1.2.840.10006.300.43.1.2.1.1.9.8 = Hex-STRING: 00 00 00 00 00 00
-.1.2.840.10006.300.43.1.2.1.1.13.7 = INTEGER: 8
-"""
-GLOBAL, LOCAL = "253.9.0.10" + ".0" * 11 + ".1", "254.128" + ".0" * 13 + ".1"
-NEWER = f"""
-.1.3.6.1.2.1.4.34.1.3.2.16.{GLOBAL} = INTEGER: 7
-.1.3.6.1.2.1.4.34.1.3.4.20.{LOCAL}.0.0.0.7 = INTEGER: 7
-.1.3.6.1.2.1.4.34.1.3.4.20.{LOCAL}.0.0.0.8 = INTEGER: 8
-.1.3.6.1.2.1.4.34.1.5.2.16.{GLOBAL} = OID: .1.3.6.1.2.1.4.32.1.5.7.2.16.{GLOBAL[:-1]}0.64
-.1.3.6.1.2.1.4.34.1.5.4.20.{LOCAL}.0.0.0.7 = OID: .0.0
-.1.3.6.1.2.1.4.35.1.4.7.4.20.{LOCAL[:-1]}9.0.0.0.7 = Hex-STRING: 02 00 00 00 00 09
-.1.3.6.1.2.1.4.24.7.1.7.2.16.{".".join("0" * 16)}.0.2.0.0.4.20.{LOCAL[:-1]}9.0.0.0.7 = INTEGER: 7
-.1.3.6.1.2.1.4.24.7.1.8.2.16.{".".join("0" * 16)}.0.2.0.0.4.20.{LOCAL[:-1]}9.0.0.0.7 = INTEGER: 4
-.1.3.6.1.2.1.4.24.7.1.9.2.16.{".".join("0" * 16)}.0.2.0.0.4.20.{LOCAL[:-1]}9.0.0.0.7 = INTEGER: 3
-"""
-FIRST = f"""
-.1.3.6.1.2.1.55.1.8.1.2.7.{GLOBAL} = INTEGER: 64
-.1.3.6.1.2.1.55.1.8.1.2.7.{LOCAL} = INTEGER: 64
-.1.3.6.1.2.1.55.1.8.1.2.8.{LOCAL} = INTEGER: 64
-.1.3.6.1.2.1.55.1.11.1.4.{".".join("0" * 16)}.0.1 = INTEGER: 7
-.1.3.6.1.2.1.55.1.11.1.4.{GLOBAL}.128.2 = INTEGER: 7
-.1.3.6.1.2.1.55.1.11.1.5.{".".join("0" * 16)}.0.1 = Hex-STRING: FE 80 {"00 " * 13}09
-.1.3.6.1.2.1.55.1.11.1.6.{".".join("0" * 16)}.0.1 = INTEGER: 4
-.1.3.6.1.2.1.55.1.11.1.6.{GLOBAL}.128.2 = INTEGER: 2
-.1.3.6.1.2.1.55.1.11.1.7.{".".join("0" * 16)}.0.1 = INTEGER: 3
-.1.3.6.1.2.1.55.1.12.1.2.7.{LOCAL[:-1]}9 = Hex-STRING: 02 00 00 00 00 09
-"""
-
-
 class Six(unittest.TestCase):
     """What tables new and old say of IPv6 as it is used: with link-local addresses at both ends of a route."""
 
     def told(self, text):
-        rows = read_walk(ZONED + text, "crane", "walk")
+        rows = read_walk(MADE["zoned"] + text, "crane", "walk")
         return {kind: [row for row in rows if type(row).__name__ == kind] for kind in ("Gateway", "Route", "ArpEntry")}
 
     def test_link_local_addresses_are_told_where_ipv6_is_routed_and_are_next_hops(self):
-        for text, discards in ((NEWER, []), (FIRST, [("fd09:a::1/128", "", "blackhole")])):
+        for text, discards in ((MADE["newer"], []), (MADE["first"], [("fd09:a::1/128", "", "blackhole")])):
             told = self.told(text)
             self.assertEqual([(g.interface, g.address) for g in told["Gateway"]],
                              [("e7", "fd09:a::1/64"), ("e7", "fe80::1/64")])  # fmt: skip
@@ -253,11 +166,11 @@ class Six(unittest.TestCase):
                              [("e7", "fe80::9", "02:00:00:00:00:09")])  # fmt: skip
 
     def test_the_first_tables_are_read_only_where_there_are_no_newer_ones(self):
-        told = self.told(NEWER + FIRST)
+        told = self.told(MADE["newer"] + MADE["first"])
         self.assertEqual([len(told[kind]) for kind in ("Gateway", "Route", "ArpEntry")], [2, 1, 1])
 
     def test_the_chassis_and_the_members_of_a_bundle_say_who_they_are(self):
-        rows = read_walk(ZONED, "crane", "walk")
+        rows = read_walk(MADE["zoned"], "crane", "walk")
         self.assertEqual((rows[0].serial, rows[0].discovery_interval), ("SN-0042", 30))
         ports = {row.port: row for row in rows if isinstance(row, Port)}
         self.assertEqual((ports["e7"].lag, ports["e7"].lag_partner), ("e8", "02:00:00:00:00:09"))
@@ -266,26 +179,7 @@ class Six(unittest.TestCase):
 
 class Newer(unittest.TestCase):
     def test_addresses_routes_and_announcements_of_the_newer_tables(self):
-        six = "32.1.13.184" + ".0" * 11 + ".1"
-        text = f"""
-.1.3.6.1.2.1.31.1.1.1.1.7 = STRING: "p7"
-.1.3.6.1.2.1.17.1.4.1.2.3 = INTEGER: 7
-.1.3.6.1.2.1.4.34.1.3.1.4.10.0.0.1 = INTEGER: 7
-.1.3.6.1.2.1.4.34.1.5.1.4.10.0.0.1 = OID: .1.3.6.1.2.1.4.32.1.5.7.1.4.10.0.0.0.24
-.1.3.6.1.2.1.4.34.1.3.2.16.{six} = INTEGER: 7
-.1.3.6.1.2.1.4.34.1.5.2.16.{six} = OID: .1.3.6.1.2.1.4.32.1.5.7.2.16.{six}.64
-.1.3.6.1.2.1.4.35.1.4.7.1.4.10.0.0.9 = Hex-STRING: 02 00 00 00 00 09
-.1.3.6.1.2.1.4.24.7.1.7.1.4.10.9.0.0.16.2.0.0.1.4.10.0.0.2 = INTEGER: 7
-.1.3.6.1.2.1.4.24.7.1.9.1.4.10.9.0.0.16.2.0.0.1.4.10.0.0.2 = INTEGER: 3
-.1.0.8802.1.1.2.1.3.7.1.3.5 = STRING: "p7"
-.1.0.8802.1.1.2.1.4.1.1.4.0.5.1 = INTEGER: 7
-.1.0.8802.1.1.2.1.4.1.1.5.0.5.1 = STRING: "far"
-.1.0.8802.1.1.2.1.5.32962.1.3.1.1.1.0.5.1 = INTEGER: 30
-.1.0.8802.1.1.2.1.5.4623.1.3.4.1.1.0.5.1 = INTEGER: 1522
-.1.0.8802.1.1.2.1.5.4623.1.3.3.1.1.0.5.1 = Hex-STRING: C0
-.1.0.8802.1.1.2.1.5.4623.1.3.3.1.2.0.5.1 = INTEGER: 12
-"""
-        rows = read_walk(text, "sw", "x")
+        rows = read_walk(MADE["both"], "sw", "x")
         by_kind = {type(row).__name__: [r for r in rows if type(r) is type(row)] for row in rows}
         self.assertEqual([g.address for g in by_kind["Gateway"]], ["10.0.0.1/24", "2001:db8::1/64"])
         self.assertEqual(
