@@ -50,8 +50,8 @@ class Questions(unittest.TestCase):
             self.assertEqual(list(rehearse(network.changed(narrow), []).unmanaged), [])  # it was so before
         # What was read of the interface that has the address counts, and not where its subnet lives.
         elsewhere = Network(apply_changes(healthy(), [Change("gateways", own, {"vid": 90})]))
-        self.assertEqual(managed(Context(network))[1].place.vid, 10)
-        self.assertEqual(managed(Context(elsewhere))[1].place.vid, 90)
+        for one, vid in ((network, 10), (elsewhere, 90)):
+            self.assertEqual({at.device: at.place.vid for at in managed(Context(one))}["core-west"], vid)
 
     def test_back_again_is_the_other_way_round(self):
         network = Network(healthy())

@@ -5,12 +5,12 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from crossthread import Change, Network, apply_changes, check, why
+from crossthread import Change, Network, apply_changes, check, read_survey, why
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding, Subject
 from crossthread.diagnosis.repair.candidates import others
 from crossthread.survey import Info
-from tests.building import cabled, hosts, network_of, ports
+from tests.building import DATA, cabled, hosts, network_of, ports
 from tests.refusing import Refusing
 from tests.yard import at, host, interface, yard
 
@@ -336,6 +336,12 @@ class Equals(unittest.TestCase):
         )  # fmt: skip
         self.assertEqual(mends, ["ports keel p0: pvid = 10"])
         self.assertEqual(answer.confidence, "likely")
+
+
+class Clash(unittest.TestCase):
+    def test_suspicions_that_give_one_interface_two_addresses_explain_nothing_together(self):
+        answer = why(read_survey(DATA / "recorded" / "clash" / "survey.json.gz"), "host-5", "host-4")
+        self.assertEqual({f.rule for f in answer.findings}, {"host-mask-differs", "host-address-missing"})
 
 
 class Nowhere(unittest.TestCase):

@@ -8,11 +8,10 @@ from crossthread.diagnosis.context import Context
 from crossthread.network.hosts.station import Interface
 from crossthread.network.network import Network
 from crossthread.network.switching.nodes import Node
-from crossthread.values import NONE, address
 
 
 class Managed(NamedTuple):
-    """Where a device is managed, and the gateway by which others get there."""
+    """A VLAN on a device in which that is managed, and where it meets the gateway by which others get there."""
 
     device: str
     place: Node
@@ -22,27 +21,28 @@ class Managed(NamedTuple):
 
 
 def managed(context: Context) -> list[Managed]:
-    """The devices with an address by which they are managed, where a gateway of another device serves its subnet.
+    """The devices with an address by which they are managed, where another device serves its subnet."""
+    stations, told = context.network.stations, {*context.network.survey.column("devices", "management")}
+    serving: dict[object, list[Interface]] = {}
+    for one in stations.gateways:
+        if one.address is not None:
+            serving.setdefault(one.address.network, []).append(one)
+    own = [s for s in stations.gateways if s.end is None and s.address is not None and str(s.address.ip) in told]
+    found = []
+    for station in (*stations.managed, *own):
+        near = serving.get(station.address.network, ()) if station.address is not None else ()
+        gateway = next((one for one in near if one.device != station.device), None)
+        place, entry = (_node(context, one) for one in (station, gateway))
+        if gateway is not None and place is not None and entry is not None:
+            found.append(Managed(station.device, place, gateway, entry))
+    return found
 
-    Which VLAN such an address is in is read of the interface that has it; where no interface has it, it is that of the
-    subnet.
-    """
-    found = (_managed(context, row.device, row.management) for row in context.network.survey.devices)
-    return [one for one in found if one is not None]
 
-
-def _managed(context: Context, name: str, text: str | None) -> Managed | None:
-    if text in (None, NONE):
-        return None
-    device, wanted = context.network.names.spelled[name], address(str(text))
-    own = [s for s in context.network.stations.by_address.of(str(text)) if s.device == device]
-    near = context.expected.near(wanted) if wanted.version == context.network.version else ()
-    for gateway in (s for s in near if isinstance(s, Interface) and s.device != device):
-        vid = context.expected.current_vlan(own[0] if own else gateway)
-        entry = next((tap.device for tap in gateway.taps if tap.device), None)
-        if vid and entry and not any(one.end for one in own):
-            return Managed(device, Node(device, vid), gateway, Node(entry, vid))
-    return None
+def _node(context: Context, interface: Interface | None) -> Node | None:
+    """The VLAN that an interface's frames join, on the bridge where they do."""
+    vid = context.expected.current_vlan(interface) if interface is not None else None
+    device = next((tap.device for tap in interface.taps if tap.device), None) if interface is not None else None
+    return Node(device, vid) if vid and device else None
 
 
 def parted(context: Context, after: Network) -> tuple[tuple[str, str], ...]:

@@ -71,9 +71,15 @@ def changes_of(findings: Iterable[Finding]) -> tuple[Change, ...]:
 def collect(
     network: Network, source: str, target: str, plan: Plan, known: Sequence[Finding]
 ) -> tuple[list[Finding], Network | None]:
-    """Walk, note what stops the packet, mend it on a copy, and walk again; the copy is None if that gets nowhere."""
+    """Walk, note what stops the packet, mend it on a copy, and walk again; the copy is None if that gets nowhere.
+
+    Or if the mends of what is known cannot be made together, as two of them give one thing two values.
+    """
     findings = list(known)
-    now = network.mended([change for finding in known for change in finding.repair])
+    made = try_out(network, [change for finding in known for change in finding.repair])
+    if made is None:
+        return findings, None
+    now = made
     for _ in range(_ROUNDS):
         there, back = walks(now, source, target)
         if there.arrives is not False and back.arrives is not False:

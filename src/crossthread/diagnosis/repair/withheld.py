@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from functools import partial
 
 import msgspec
@@ -78,13 +78,15 @@ def seen_without_plan(
     decides which; and a trunk may carry more. All else is mended only if nothing is `unread` that may stop by it.
     """
 
+    def sets(finding: Finding, known: Collection[object] = ()) -> bool:
+        places = ((_judged_at(change), change) for change in finding.repair)
+        return any(at and at not in known and not _adds(context, change) for at, change in places)
+
     def may_stop(finding: Finding) -> bool:
         costs = context.once(Stopped).by(finding.repair, proposed=True)
         return bool(unread or costs.stops or costs.doubtful or costs.unsure)
 
-    setting = [one for one in findings if any(_judged_at(c) and not _adds(context, c) for c in one.repair)]
-    doubtful = {id(one) for one in setting if may_stop(one)}
-    if not doubtful:
+    if not any(map(sets, findings)):
         return [*findings]
     accused = {
         _judged_at(change)
@@ -92,11 +94,7 @@ def seen_without_plan(
         for changes in (one.repair, *(other.changes for other in one.alternatives))
         for change in changes
     }
-
-    def alone(finding: Finding) -> bool:
-        return any((at := _judged_at(c)) and at not in accused and not _adds(context, c) for c in finding.repair)
-
-    return [told_of_plan(one) if id(one) in doubtful and alone(one) else one for one in findings]
+    return [told_of_plan(one) if sets(one, accused) and may_stop(one) else one for one in findings]
 
 
 JUDGED = frozenset({"pvid", "mode", "allowed", "address", "gateway", "vid"})
