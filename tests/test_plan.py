@@ -162,6 +162,13 @@ class Compared(unittest.TestCase):
             text = f"[settings]\n{for_all}\n[ports.loft]\nt1 = {{ {own} }}\n[ports.keel]\nt9 = {{ native = 1 }}\n"
             self.assertEqual(self.mends([], text), expected)
 
+    def test_what_is_planned_for_all_is_set_where_nobody_unread_may_stop(self):
+        wrong = [at(device, "t1", tagging="802.1ad") for device in ("loft", "keel")]
+        unread = Change("coverage", {"device": "crane", "table": "gateways"}, {"complete": "no"})
+        for more, mended in (([], True), ([unread], False)):
+            found = self.mends([*wrong, *more], '[settings]\ntagging = "802.1Q"\n')
+            self.assertEqual(list(map(bool, found)), [mended, not mended])
+
     def test_no_device_is_parted_from_where_it_is_managed(self):
         with tempfile.TemporaryDirectory() as folder:
             survey = yard(Path(folder), tills=(0, 1))

@@ -17,7 +17,6 @@ from crossthread.diagnosis.repair.alternatives import alternatives
 from crossthread.diagnosis.repair.facts import on_mends
 from crossthread.diagnosis.repair.hypotheses import hypotheses
 from crossthread.diagnosis.repair.withheld import (
-    JUDGED,
     PLACES,
     bare,
     by_the_plan_alone,
@@ -138,6 +137,10 @@ def _moved(context: Context, finding: Finding) -> Iterator[tuple[object, int | N
                     yield host.address.network, context.expected.current_vlan(host), change.cells["pvid"]
 
 
+_JUDGED = frozenset({"pvid", "mode", "allowed", "address", "gateway", "vid"})
+"""Columns of which the witnesses say what they should be."""
+
+
 def with_confidence(context: Context, findings: Iterable[Finding]) -> tuple[Finding, ...]:
     """The same findings, each with how sure its mend is, if it sets anything that is judged.
 
@@ -145,7 +148,7 @@ def with_confidence(context: Context, findings: Iterable[Finding]) -> tuple[Find
     """
 
     def judged(finding: Finding) -> Finding:
-        if all(JUDGED.isdisjoint(change.cells) for change in finding.repair):
+        if all(_JUDGED.isdisjoint(change.cells) for change in finding.repair):
             return finding
         options = alternatives(context, finding, (), lambda _: True, lambda _: 0)
         sure = confidence_of(msgspec.structs.replace(finding, alternatives=options)) == "sure"

@@ -79,7 +79,7 @@ def seen_without_plan(
     """
 
     def sets(finding: Finding, known: Collection[object] = ()) -> bool:
-        places = ((_judged_at(change), change) for change in finding.repair)
+        places = ((_set_at(change), change) for change in finding.repair)
         return any(at and at not in known and not _adds(context, change) for at, change in places)
 
     def may_stop(finding: Finding) -> bool:
@@ -89,7 +89,7 @@ def seen_without_plan(
     if not any(map(sets, findings)):
         return [*findings]
     accused = {
-        _judged_at(change)
+        _set_at(change)
         for one in observed()
         for changes in (one.repair, *(other.changes for other in one.alternatives))
         for change in changes
@@ -97,15 +97,10 @@ def seen_without_plan(
     return [told_of_plan(one) if sets(one, accused) and may_stop(one) else one for one in findings]
 
 
-JUDGED = frozenset({"pvid", "mode", "allowed", "address", "gateway", "vid"})
-"""Columns of which the witnesses say what they should be."""
-
-
-def _judged_at(change: Change) -> tuple[object, ...] | None:
-    """The port, host or interface of which a change sets what is judged."""
-    key = change.key
-    known = change.table in ("ports", "hosts", "gateways") and (change.delete or JUDGED & set(change.cells))
-    return (change.table, *(key.get(word) for word in ("device", "port", "interface", "host"))) if known else None
+def _set_at(change: Change) -> tuple[object, ...] | None:
+    """The port, host or interface of which a change sets anything by which packets find their way."""
+    known = change.table in ("ports", "hosts", "gateways") and (change.delete or not set(change.cells) <= _ONLY_TOLD)
+    return (change.table, *map(change.key.get, ("device", "port", "interface", "host"))) if known else None
 
 
 def _adds(context: Context, change: Change) -> bool:
