@@ -97,6 +97,16 @@ class Harmless(unittest.TestCase):
         alone = why(Network(campus("388017")), "host-4", "host-3")  # all trees were read
         self.assertIn("ports sw-b eth3: admin = up", " ".join(map(str, alone.repair)))
 
+    def test_a_shut_link_stays_shut_where_whoever_works_may_stop_by_what_it_carries(self):
+        survey = read_survey(DATA / "recorded" / "opened" / "survey.json.gz")  # two links have access ports by mistake
+        found = {f.rule: f for f in check(survey).findings}
+        self.assertEqual((found["port-admin-down"].repair, len(found["port-admin-down"].alternatives)), ((), 1))
+        mended = apply_changes(survey, [Change("ports", {"device": d, "port": p},
+                                               {"mode": "trunk", "pvid": 2267, "allowed": "all"})
+                                        for d, p in (("sw-a", "e1"), ("sw-b", "e2"))])  # fmt: skip
+        found = {f.rule: f for f in check(mended).findings}
+        self.assertNotEqual(found["port-admin-down"].repair, ())
+
     def test_a_mend_that_stops_a_pair_which_works_is_told_and_not_proposed(self):
         told = why(Network(campus("588040")), "host-1", "host-2")  # host-4 tells which address the gateway should have
         self.assertEqual([f.rule for f in told.findings], ["gateway-missing", "host-gateway-outside-subnet"])
