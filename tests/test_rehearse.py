@@ -11,6 +11,7 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.repair.management import managed
 from crossthread.questions.rehearse import rehearse
 from tests.test_command import run
+from tests.yard import yard
 
 SHUT = [
     Change("ports", {"device": "core-east", "port": "port7"}, {"admin": "down", "oper": "down"}),
@@ -102,6 +103,16 @@ class Commands(unittest.TestCase):
             done.stdout.splitlines()[0], r"^It mends 0 pairs, breaks \d+; 0 findings gone, 1 new; no tree moves\.$"
         )
         self.assertIn("shop-till has no gateway", done.stdout)
+
+    def test_changes_that_do_no_more_than_cut_a_device_off(self):
+        where = Change("devices", {"device": "loft"}, {"management": "10.9.20.200"})
+        survey = yard(self.folder / "yard", tills=(0, 1))
+        write_survey(apply_changes(survey, [where]), self.folder / "managed")
+        narrow = '{"table": "ports", "key": {"device": "loft", "port": "t1"}, "set": {"allowed": "1 10"}}'
+        done = run("rehearse", self.folder / "managed", narrow)
+        self.assertEqual(done.returncode, 1)
+        self.assertIn("breaks 0, cuts 1 device off;", done.stdout.splitlines()[0])
+        self.assertIn("loft → crane g1.20", done.stdout)
 
     def test_what_cannot_be_rehearsed_is_one_sentence(self):
         for status, says, words in (

@@ -270,7 +270,7 @@ def rehearse_command(
     ] = None,
     json: Json = False,
 ) -> None:
-    """What changes would do, tried on a copy: pairs mended and broken, findings gone and new, trees that move."""
+    """What changes would do, tried on a copy: pairs mended and broken, devices cut off, findings, trees that move."""
     from crossthread.cli.input import load_changes, load_plan
     from crossthread.cli.progress import progress
     from crossthread.faces.terminal.rehearse import show_rehearsal
@@ -305,5 +305,5 @@ def rehearse_command(
     except OSError as error:
         usage_error(f"the survey cannot be written to {visible(write or '', 200)}: {error.strerror}")
     emit(answer, partial(show_rehearsal, changes=edits), json)
-    if answer.broken:
+    if answer.broken or answer.unmanaged:
         raise typer.Exit(FAULTY)
