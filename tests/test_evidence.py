@@ -403,31 +403,39 @@ class Gateways(unittest.TestCase):
             [changed[name] for name in ("device", "interface", "address")], ["far", "e1.40", "10.9.0.2/30"]
         )
 
-    def test_a_next_hop_that_nobody_has_is_the_routes_fault_or_the_other_routers(self):
+    def led(self, lost, prefixes=("10.2.0.0/24",), back="10.9.0.11"):
+        """Why `a` does not reach `b`, where the one router's routes lead to an address that nobody has."""
         told = "device|interface|address|vid|port|untagged|admin|oper|proxy_arp\n"
         told += "rt|e1.10|10.1.0.1/24|10|e1|no|up|up|no\nrt|e1.40|10.9.0.11/28|40|e1|no|up|up|no\n"
         told += "far|e1.40|10.9.0.5/28|40|e1|no|up|up|no\nfar|e1.20|10.2.0.1/24|20|e1|no|up|up|no\n"
         told += "far|e1.30|10.3.0.1/24|30|e1|no|up|up|no"
         more = ports("quay p6 trunk none 20 30 40", "far e1 routed none").splitlines()[1:]
+        routes = ["device|prefix|next_hop|interface|origin", f"far|10.1.0.0/24|{back}|e1.40|static"]
+        with tempfile.TemporaryDirectory() as folder:
+            network = network_of(
+                Path(folder), gateways=told, ports="\n".join([self.PORTS, *more]),
+                neighbors=cabled("quay p1 rt e1", "quay p6 far e1"),
+                hosts=listed("a 10.1.0.9/24 10.1.0.1 quay p2", "b 10.2.0.9/24 10.2.0.1 quay p3"),
+                devices="device|capabilities|routing\nquay|bridge|no\nrt|router|yes\nfar|router|yes",
+                routes="\n".join([*routes, *(f"rt|{prefix}|{lost}|e1.40|static" for prefix in prefixes)]),
+            )  # fmt: skip
+            return why(network, "a", "b")
+
+    def test_a_next_hop_that_nobody_has_is_the_routes_fault_or_the_other_routers(self):
         for lost, prefixes, expected, sure in (
             ("10.9.0.6", ["10.2.0.0/24"], "routes", "open"),
             ("10.9.0.1", ["10.2.0.0/24"], "gateways", "likely"),
             ("10.9.0.6", ["10.2.0.0/24", "10.3.0.0/24", "10.4.0.0/24"], "gateways", "likely"),
         ):
-            routes = ["device|prefix|next_hop|interface|origin", "far|10.1.0.0/24|10.9.0.11|e1.40|static"]
-            with tempfile.TemporaryDirectory() as folder:
-                network = network_of(
-                    Path(folder), gateways=told, ports="\n".join([self.PORTS, *more]),
-                    neighbors=cabled("quay p1 rt e1", "quay p6 far e1"),
-                    hosts=listed("a 10.1.0.9/24 10.1.0.1 quay p2", "b 10.2.0.9/24 10.2.0.1 quay p3"),
-                    devices="device|capabilities|routing\nquay|bridge|no\nrt|router|yes\nfar|router|yes",
-                    routes="\n".join([*routes, *(f"rt|{prefix}|{lost}|e1.40|static" for prefix in prefixes)]),
-                )  # fmt: skip
-                answer = why(network, "a", "b")
+            answer = self.led(lost, prefixes)
             (finding,) = answer.findings
             tables = [{change.table for change in one.changes} for one in finding.alternatives]
             self.assertEqual((tables[0], answer.confidence), ({expected}, sure), (lost, prefixes))
             self.assertEqual(sorted(map(tuple, tables)), [("gateways",), ("routes",)])
+
+    def test_no_device_gets_an_address_to_which_its_own_routes_lead(self):
+        answer = self.led("10.9.0.1", back="10.9.0.1")
+        self.assertEqual({change.table for change in answer.repair}, {"routes"})
 
     def test_a_host_on_a_trunk_whose_mates_are_in_two_vlans_is_put_into_neither(self):
         rows = [*self.PORTS.replace("quay|p4|up|up|access|30|", "quay|p4|up|up|trunk|none|10 20").splitlines()]

@@ -42,6 +42,10 @@ class Yard(unittest.TestCase):
         given = [change.key["address"] for change in answer.repair if change.table == "gateways"]
         self.assertEqual(given, ["10.9.10.1/24"])  # the address that both ask for, of the subnet that both are in
 
+    def test_a_tag_that_a_lost_interface_is_to_have_is_given_up_before(self):
+        answer = self.asked(LOST, interface("crane", "g1.20", 20, vid=10))
+        self.assertEqual([step.changes[0].key["interface"] for step in answer.order], ["g1.20", "g1.10"])
+
     def test_a_gateway_that_looks_changed_is_given_to_nobody_for_sure(self):
         odd = interface("crane", "g1.10", 10, address="10.9.10.77/24")
         answer = self.asked(host("desk-loft-1", gateway="none"), odd, desks=(1, 0))

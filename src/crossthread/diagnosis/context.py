@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections import Counter, defaultdict
+from collections import defaultdict
 from collections.abc import Callable
 from functools import cached_property
 from typing import Any, TypeVar
@@ -252,9 +252,12 @@ class Context:
         return {*survey.column("routes", "next_hop"), *survey.column("hosts", "gateway")}
 
     @cached_property
-    def routed_to(self) -> Counter[str | None]:
-        """How many routes lead to each next hop."""
-        return Counter(self.network.survey.column("routes", "next_hop"))
+    def routed_to(self) -> dict[str | None, list[str]]:
+        """The devices of which routes lead to each next hop, once for each route."""
+        found: dict[str | None, list[str]] = {}
+        for row in self.network.survey.routes:
+            found.setdefault(row.next_hop, []).append(self.network.names.device(row.device) or row.device)
+        return found
 
     @cached_property
     def used_vlans(self) -> VlanSet:

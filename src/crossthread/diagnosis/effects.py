@@ -6,7 +6,7 @@ until nothing fails or nothing more is found.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import NamedTuple
 
 import msgspec
@@ -14,12 +14,13 @@ import msgspec
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.missing import first_gap
-from crossthread.diagnosis.repair.withheld import grounded
+from crossthread.diagnosis.repair.hypotheses import judged
+from crossthread.diagnosis.repair.trials import refused, try_out
+from crossthread.diagnosis.repair.withheld import PLACES, grounded, told_only
 from crossthread.diagnosis.rules.routing import routes_missing
 from crossthread.diagnosis.search.cheapest_way import Search
 from crossthread.diagnosis.wants import Want, find_wants, rank
 from crossthread.diagnosis.way.explanations import explain
-from crossthread.errors import SurveyError
 from crossthread.network.hosts.classes import HostClass
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.network import Network
@@ -72,7 +73,7 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
     found: dict[object, Effect] = {}
     unsettled: dict[tuple[str, str, str], tuple[Evidence, tuple[str, str]]] = {}
     mended: set[tuple[str, str, str]] = set()
-    now = context
+    now, waiting = context, dict[object, Finding]()
     for number in range(_ROUNDS):
         failing, fresh = [], []
         asker = _Asker(now)
@@ -86,7 +87,8 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
             if verdict is not False:
                 continue
             failing.append(want)
-            for single, finding in asker.explained(want, walks):
+            for single, told in asker.explained(want, walks):
+                finding = _as_judged(context, told)
                 if finding.identity not in found and mended & set(_cells(finding)):
                     continue  # it would take back what mended another fault
                 known = found.get(finding.identity)
@@ -98,14 +100,33 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
                 ):
                     known.finding = routes_missing(known.finding, finding)
                     fresh.append(finding)
+                elif waiting.get(finding.identity, finding).repair != finding.repair:  # such as another address
+                    known.finding = finding
+                    fresh.append(finding)
                 found[finding.identity].add(single.losers)
-        network, done = mended_by(now.network, [finding for finding in grounded(now, fresh) if finding.repair])
+        waiting |= {finding.identity: finding for finding in grounded(now, fresh) if finding.repair}
+        network, done = mended_by(now.network, [*waiting.values()])
+        for finding in done:
+            del waiting[finding.identity]
         if not done:
             break
         mended |= {cell for finding in done for cell in _cells(finding)}
         now = Context(network, context.plan)
         wants = _still_wanted(now, failing, done)
+    for identity in waiting:  # what cannot be made beside the others is only told
+        found[identity].finding = told_only(found[identity].finding)
     return Effects(list(found.values()), list(unsettled.values()), list(_forbidden(context)))
+
+
+def _as_judged(context: Context, finding: Finding) -> Finding:
+    """The same; of a host whose port and address disagree, what is wrong is the same whichever pair is asked about.
+
+    Else one pair would have its port moved, and another its address, after which it is in the wrong place again.
+    """
+    names = {subject.host for subject in finding.subjects if subject.host}
+    host = context.network.stations.hosts.get(names.pop().casefold()) if len(names) == 1 else None
+    best = judged(context, host) if host is not None and finding.rule in PLACES and finding.repair else None
+    return best if best is not None and best.rule in PLACES and best.rule != finding.rule else finding
 
 
 def _still_wanted(context: Context, failing: list[Want], mended: Iterable[Finding]) -> list[Want]:
@@ -131,19 +152,24 @@ def _still_wanted(context: Context, failing: list[Want], mended: Iterable[Findin
     return [want for want in failing if not apart(want)] if moved else failing
 
 
-def mended_by(network: Network, findings: list[Finding]) -> tuple[Network, list[Finding]]:
-    """A copy with the mends of some findings made, and those that were: two may want one thing, such as an address."""
-    try:
-        return network.mended(merge_changes(c for finding in findings for c in finding.repair)), findings
-    except SurveyError:
-        done: list[Finding] = []
-        for finding in findings:
-            try:
-                network = network.mended(finding.repair)
-            except SurveyError:
-                continue
-            done.append(finding)
-        return network, done
+def mended_by(network: Network, findings: Sequence[Finding]) -> tuple[Network, list[Finding]]:
+    """A copy with the mends of some findings made, and those that were.
+
+    Two may want one thing, such as an address, and what devices refuse cannot be made; but perhaps after another.
+    """
+    changes = merge_changes(c for finding in findings for c in finding.repair)
+    made, done, left = try_out(network, changes), list[Finding](), [*findings]
+    if made is not None and not refused(network, made, changes):
+        return made, left
+    tried = 0
+    while tried != len(left):
+        tried = len(left)
+        for finding in [*left]:
+            made = try_out(network, finding.repair)
+            if made is not None and not refused(network, made, finding.repair):
+                network, left = made, [one for one in left if one is not finding]
+                done.append(finding)
+    return network, done
 
 
 def _cells(finding: Finding) -> Iterator[tuple[str, str, str]]:

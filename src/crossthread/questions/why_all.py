@@ -36,7 +36,7 @@ class Mend(msgspec.Struct, frozen=True):
     finding
         What it mends.
     pairs
-        How many of the wanted pairs fail if all is mended but this.
+        How many more of the wanted pairs fail, or are not known to work, if all is mended but this.
     after
         How many work once this and all mends before it are done.
     """
@@ -140,10 +140,11 @@ def _every(context: Context, found: list[Finding], seat: str | None, tried: Call
     for finding in list(kept):
         rest = [other for other in kept if other is not finding]
         without = share(rest)
-        if without.works >= best.works:
-            kept = rest
+        if _is_as_good(without, best):
+            kept, best = rest, without
         else:
-            weight[id(finding)] = best.works - without.works
+            fail, failed = (share.wanted - share.works - share.unknown for share in (without, best))
+            weight[id(finding)] = max(best.works - without.works, fail - failed)
     withheld = [one for one in together_harmless(context, kept) if not one.repair]
     kept = [one for one in kept if all(one.identity != other.identity for other in withheld)]
     kept.sort(key=lambda finding: -weight[id(finding)])
@@ -156,6 +157,11 @@ def _every(context: Context, found: list[Finding], seat: str | None, tried: Call
     unmended = told_apart(network.survey, (*(finding for finding in found if not finding.repair), *withheld))
     after = mends[-1].after if mends else now
     return WhyAll(now, after, tuple(mends), unmended, repair, order, seat or central(network))
+
+
+def _is_as_good(one: Share, other: Share) -> bool:
+    """Whether as many pairs work, and no more fail: a mend may bring some just so far that nobody knows it."""
+    return one.works >= other.works and one.works + one.unknown >= other.works + other.unknown
 
 
 def _woken(context: Context, findings: list[Finding]) -> dict[int, list[str]]:

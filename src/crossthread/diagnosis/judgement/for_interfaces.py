@@ -75,7 +75,7 @@ def _for_another(hearing: Hearing, own: Interface | None, wanted: PrefixedAddres
     if hearing.context.once(ListedVlans).misses(vid):
         yield Witness(weights.UNLISTED, "")
     near = [s.row.gateway for s in hearing.context.expected.near(wanted.ip) if isinstance(s, HostStation)]
-    if near and set(near) == {NONE} and not hearing.context.routed_to[str(wanted.ip)]:
+    if near and set(near) == {NONE} and str(wanted.ip) not in hearing.context.routed_to:
         yield Witness(weights.UNASKED, "")
     other = own.address if own is not None and own.address is not None else wanted
     around = hearing.context.expected.near(other.ip) if other.network != wanted.network else ()
@@ -104,7 +104,10 @@ def _for_address(hearing: Hearing, own: Interface | None, wanted: PrefixedAddres
         and any(_tells_vid(s.row.vid, s.address) for s in hearing.context.network.stations.gateways if s is not own)
     ):
         yield Witness(weights.USUAL, "as with others, the VID is a part of the address")
-    leading = hearing.context.routed_to[str(wanted.ip)]
+    routers = hearing.context.routed_to.get(str(wanted.ip), ())
+    leading = sum(own is None or device != own.device for device in routers)
+    if leading < len(routers):
+        yield Witness(weights.ITSELF, "")
     if leading == 1:
         yield Witness(weights.ONE_ROUTE, f"a route leads to {wanted.ip}")
     else:

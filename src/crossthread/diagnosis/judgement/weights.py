@@ -21,6 +21,8 @@ ROUTED = 1.0
 """Another router sends what is for the very subnet to the device that is to have it; or the device sends it away."""
 ONE_ROUTE = 0.25
 """One route leads to an address that nobody has: as well may the route be wrong, and that is mended with less risk."""
+ITSELF = -3.0
+"""The device that is to have an address sends to it itself, as nobody does to himself."""
 PEER, PEERS = 0.5, 1.5
 """Another host of the same kind with the same setting, and what all of them weigh at most."""
 EMPTIED = 2.75

@@ -23,7 +23,7 @@ from crossthread.diagnosis.repair.rival_explanations import (
 )
 from crossthread.diagnosis.repair.side_effects import Stopped
 from crossthread.diagnosis.repair.tree_costs import opened
-from crossthread.diagnosis.repair.trials import Outcomes, changes_of, collect, try_out
+from crossthread.diagnosis.repair.trials import Outcomes, changes_of, collect, refused, try_out
 from crossthread.diagnosis.repair.withheld import bare, moves, told_only
 from crossthread.diagnosis.rules.plan import plan_host
 from crossthread.diagnosis.rules.survey import unexplained
@@ -162,7 +162,9 @@ def _possible(context: Context, findings: Sequence[Finding]) -> list[Finding]:
     """
     found, made = [], list[Change]()
     for finding in findings:
-        fits = try_out(context.network, merge_changes([*made, *finding.repair])) is not None
+        together = merge_changes([*made, *finding.repair])
+        after = try_out(context.network, together)
+        fits = after is not None and not refused(context.network, after, together)
         doubtful = bool(finding.repair) and context.network.unread.anywhere and speaks_for(context, finding) <= 0
         made += finding.repair if fits and not doubtful else ()
         found.append(bare(finding) if not fits else told_only(finding) if doubtful else finding)
@@ -221,7 +223,9 @@ def _ranked(
 
     def arrives(changes: Sequence[Change]) -> Truth:
         after = try_out(context.network, every(changes))
-        return all_of(walk.arrives for walk in walks(after, *pair)) if after is not None else False
+        if after is None or refused(context.network, after, every(changes)):
+            return False
+        return all_of(walk.arrives for walk in walks(after, *pair))
 
     proven = arrives(finding.repair)
 

@@ -20,9 +20,8 @@ from crossthread.diagnosis.repair.trials import (
     changes_of,
     collect,
     given_back,
-    one_address_twice,
-    one_tag_twice,
     only_needed,
+    refused,
     try_out,
 )
 from crossthread.diagnosis.vlan_pieces import split_vlans
@@ -142,9 +141,7 @@ def explanation_of(context: Context, source: str, target: str, known: Sequence[F
         return None
     changes = changes_of(findings)
     made = try_out(context.network, changes)
-    if made is None or one_tag_twice(context.network, made, changes) or given_back(findings):
-        return None
-    if one_address_twice(made, changes):
+    if made is None or refused(context.network, made, changes) or given_back(findings):
         return None
     needed = on_facts(only_needed(context, source, target, findings), findings)
     if needed is None or not context.once(Outcomes).works(needed, source, target):

@@ -45,10 +45,21 @@ def one_tag_twice(before: Network, after: Network, changes: Sequence[Change]) ->
 
 
 def one_address_twice(after: Network, changes: Sequence[Change]) -> bool:
-    """Whether a host would get an address that another station has then, too."""
-    texts = (str(change.cells.get("address") or NONE) for change in changes if change.table == "hosts")
-    held = (str(interface(text).ip) for text in texts if text != NONE and " " not in text)
-    return any(len(after.stations.by_address.of(ip)) > 1 for ip in held)
+    """Whether a host or an interface would get an address that another station has then, too."""
+    for change in changes:
+        new, old = (str(cells.get("address") or NONE) for cells in (change.cells, change.key))
+        if new == NONE or " " in new or new.partition("/")[0] == old.partition("/")[0]:
+            continue
+        ip = interface(new).ip
+        holders = {(s.device, s.name) for s in after.stations.by_address.of(str(ip)) if s.ip == ip}
+        if len(holders) > 1 and not ip.is_link_local:
+            return True
+    return False
+
+
+def refused(before: Network, after: Network, changes: Sequence[Change]) -> bool:
+    """Whether changes leave what devices refuse, and did not have before: one tag, or one address, twice."""
+    return one_tag_twice(before, after, changes) or one_address_twice(after, changes)
 
 
 def given_back(findings: Iterable[Finding]) -> bool:
@@ -144,12 +155,12 @@ class Outcomes:
         self._known: dict[tuple[str, ...], Truth] = {}
 
     def of(self, findings: Sequence[Finding], source: str, target: str) -> Truth:
-        """Whether two hosts reach each other then; they do not if the mends cannot be made."""
+        """Whether two hosts reach each other then; they do not if the mends cannot be made, or devices refuse them."""
         changes = changes_of(findings)
         key = (source, target, *sorted(map(str, changes)))
         if key not in self._known:
             trial = try_out(self._network, changes)
-            walked = walks(trial, source, target) if trial is not None else ()
+            walked = walks(trial, source, target) if trial and not refused(self._network, trial, changes) else ()
             self._known[key] = all_of(walk.arrives for walk in walked) if walked else False
         return self._known[key]
 

@@ -200,7 +200,7 @@ def _reuse(context: Context, todo: Sequence[Draft]) -> set[tuple[int, int]]:
             held: list[Station] = [host] if host is not None else [*giving]
             if tag and giver.thing[:2] == taker.thing[:2] and giver.sets("gateways", "vid") is not None:
                 own = [s for s in stations.on_device.get(taker.thing[1], ()) if s.name == taker.thing[2]]
-                parents = {s.row.port for s in own}
+                parents: set[object] = {s.row.port for s in own} or {taker.sets("gateways", "port")}
                 if any(s.row.vid == int(str(tag)) and s.row.port in parents for s in held):
                     found.add((m, n))
             moves = giver.sets("gateways", "address") or giver.sets("hosts", "address")

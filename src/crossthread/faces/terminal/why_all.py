@@ -33,6 +33,9 @@ def show_why_all(answer: WhyAll, out: Console) -> None:
     left = then.wanted - then.works - then.unknown
     all_of = "them all" if not left else f"all but {left:,}" if left < failing else "none of them"
     aside = f"; of {then.unknown:,} it is not known" if then.unknown else ""
+    if then.unknown > now.unknown:
+        all_of += " as far as was read" if not left else ""
+        aside = f"; whether {then.unknown:,} pairs work then is not known"
     says = f": {count(len(answer.mends), 'repair')} {'mends' if len(answer.mends) == 1 else 'mend'} {all_of}{aside}."
     if not answer.mends:
         says = f": no repair is proposed{aside}."

@@ -35,6 +35,11 @@ def _is_there(station: Station, target: Station) -> bool:
     return station.row.table == target.row.table
 
 
+def _is_its_own(sender: Station, holder: Station, wanted: Address) -> bool:
+    """Whether an address is one of the sender's own, for itself alone."""
+    return holder.ip == wanted and holder.up is not False and (holder is sender or _is_there(sender, holder))
+
+
 def is_broadcast(target: Address, own: PrefixedAddress) -> bool:
     """Whether an address is the broadcast address of a subnet (RFC 919; none for /31, RFC 3021, nor in IPv6)."""
     network = own.network
@@ -150,10 +155,13 @@ class Forwarding:
         return self._answered[key]
 
     def _find_answers(self, sender: Station, wanted: Address) -> list[tuple[Station, bool, Truth]]:
-        found = []
-        for station in self._stations.by_address.of(str(wanted)):
+        found: list[tuple[Station, bool, Truth]] = []
+        holders = self._stations.by_address.of(str(wanted))
+        # Whoever has an address itself need not ask for it: what becomes of the packet differs from maker to maker.
+        asks = None if any(_is_its_own(sender, one, wanted) for one in holders) else True
+        for station in holders:
             if station is not sender and sender.row != station.row and _holds(station, wanted):
-                found.append((station, False, self.resolves(sender, station)))
+                found.append((station, False, all_of((asks, self.resolves(sender, station)))))
         for station in self._stations.proxies:
             if station.device == sender.device and not isinstance(sender, HostStation):
                 continue
