@@ -6,7 +6,7 @@ until nothing fails or nothing more is found.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator
 from typing import NamedTuple
 
 import msgspec
@@ -15,7 +15,7 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.missing import first_gap
 from crossthread.diagnosis.repair.hypotheses import judged
-from crossthread.diagnosis.repair.trials import refused, try_out
+from crossthread.diagnosis.repair.together import Cell, made_of, mended_by, takes_back
 from crossthread.diagnosis.repair.withheld import PLACES, grounded, told_only
 from crossthread.diagnosis.rules.routing import routes_missing
 from crossthread.diagnosis.search.cheapest_way import Search
@@ -23,11 +23,9 @@ from crossthread.diagnosis.wants import Want, find_wants, rank
 from crossthread.diagnosis.way.explanations import explain
 from crossthread.network.hosts.classes import HostClass
 from crossthread.network.hosts.station import HostStation, Interface, Station
-from crossthread.network.network import Network
 from crossthread.network.routing.forwarding import Forwarding
 from crossthread.network.routing.walks import Walk
 from crossthread.network.three_valued import Truth, all_of
-from crossthread.survey.changes import merge_changes
 from crossthread.survey.survey import Evidence
 from crossthread.values import NONE
 
@@ -72,7 +70,7 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
     wants = list(find_wants(context))
     found: dict[object, Effect] = {}
     unsettled: dict[tuple[str, str, str], tuple[Evidence, tuple[str, str]]] = {}
-    mended: set[tuple[str, str, str]] = set()
+    mended: dict[Cell, object] = {}
     now, waiting = context, dict[object, Finding]()
     for number in range(_ROUNDS):
         failing, fresh = [], []
@@ -89,7 +87,7 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
             failing.append(want)
             for single, told in asker.explained(want, walks):
                 finding = _as_judged(context, told)
-                if finding.identity not in found and mended & set(_cells(finding)):
+                if finding.identity not in found and takes_back(finding, mended):
                     continue  # it would take back what mended another fault
                 known = found.get(finding.identity)
                 if known is None:
@@ -110,7 +108,7 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
             del waiting[finding.identity]
         if not done:
             break
-        mended |= {cell for finding in done for cell in _cells(finding)}
+        mended |= made_of(done)
         now = Context(network, context.plan)
         wants = _still_wanted(now, failing, done)
     for identity in waiting:  # what cannot be made beside the others is only told
@@ -150,33 +148,6 @@ def _still_wanted(context: Context, failing: list[Want], mended: Iterable[Findin
         return one != two and not all(map(routed, pair))
 
     return [want for want in failing if not apart(want)] if moved else failing
-
-
-def mended_by(network: Network, findings: Sequence[Finding]) -> tuple[Network, list[Finding]]:
-    """A copy with the mends of some findings made, and those that were.
-
-    Two may want one thing, such as an address, and what devices refuse cannot be made; but perhaps after another.
-    """
-    changes = merge_changes(c for finding in findings for c in finding.repair)
-    made, done, left = try_out(network, changes), list[Finding](), [*findings]
-    if made is not None and not refused(network, made, changes):
-        return made, left
-    tried = 0
-    while tried != len(left):
-        tried = len(left)
-        for finding in [*left]:
-            made = try_out(network, finding.repair)
-            if made is not None and not refused(network, made, finding.repair):
-                network, left = made, [one for one in left if one is not finding]
-                done.append(finding)
-    return network, done
-
-
-def _cells(finding: Finding) -> Iterator[tuple[str, str, str]]:
-    """The cells that a finding's mend sets."""
-    for change in finding.repair:
-        for column in change.cells:
-            yield change.table, str(change.key), column
 
 
 class _Asker:

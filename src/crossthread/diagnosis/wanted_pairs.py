@@ -10,6 +10,7 @@ from typing import NamedTuple
 import msgspec
 
 from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.rules.host.address import beside
 from crossthread.network.three_valued import Verdict
 from crossthread.values import NONE, Prefix
 from crossthread.views.class_matrix import ClassMatrix
@@ -61,8 +62,7 @@ class Wanted:
             first = one.hosts[0]
             subnet, vid = expected.subnet(first), expected.vlan(first)
             if subnet is None and first.row.address == NONE:
-                served = expected.served(expected.current_vlan(first))
-                subnet = expected.subnet(served[0]) if served else None
+                subnet = next((s for one in beside(context, first) if (s := expected.subnet(one)) is not None), None)
             if subnet is None:
                 continue
             gateway = bool(expected.gateways(first)) or one.gateway not in (None, NONE)

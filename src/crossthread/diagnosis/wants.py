@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from itertools import islice
 from typing import NamedTuple
 
@@ -55,6 +55,7 @@ def find_wants(context: Context) -> Iterator[Want]:
                 peer = next((s for s in _who_expects(context, first) if s is not first), None)
             if peer is not None:
                 yield Want(first.name, peer.name, (one,))
+            yield from (Want(first.name, other.name, (one,)) for other in _astray(first, network, subnets))
             if network in routed and one is not main:
                 for other in others:
                     yield Want(first.name, mains[other].hosts[0].name, (one,))
@@ -69,6 +70,29 @@ def find_wants(context: Context) -> Iterator[Want]:
             done |= keys
             losers = (*subnets[one_net], *subnets[two_net])
             yield Want(mains[one_net].hosts[0].name, mains[two_net].hosts[0].name, losers)
+
+
+def _astray(host: HostStation, network: Prefix, subnets: Mapping[Prefix, list[HostClass]]) -> Iterator[HostStation]:
+    """One of a host's subnet that it takes for one of elsewhere, as its prefix is another; or one of elsewhere for its.
+
+    Parameters
+    ----------
+    host
+        A host.
+    network
+        The subnet that it should be in.
+    subnets
+        All classes of hosts, by the subnet that they should be in.
+    """
+    own = host.address.network if host.address is not None else network
+    if own == network:
+        return
+    groups = (
+        [subnets[network]] if own.prefixlen > network.prefixlen else [c for n, c in subnets.items() if n != network]
+    )
+    others = (one.hosts[0] for classes in groups for one in classes)
+    inside = own.prefixlen < network.prefixlen
+    yield from islice((other for other in others if other.ip is not None and (other.ip in own) is inside), 1)
 
 
 def _router(gateways: list[Interface]) -> tuple[str, object] | None:

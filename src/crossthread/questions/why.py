@@ -18,7 +18,7 @@ from crossthread.diagnosis.repair.facts import told_apart
 from crossthread.diagnosis.repair.mends import mend
 from crossthread.diagnosis.repair.observations import fewest
 from crossthread.diagnosis.repair.proof import Proof, prove
-from crossthread.diagnosis.repair.trials import changes_of
+from crossthread.diagnosis.repair.together import changes_of
 from crossthread.diagnosis.repair.withheld import decided, harmless
 from crossthread.diagnosis.repair.work_order import central
 from crossthread.diagnosis.rules import routing as routing_rules

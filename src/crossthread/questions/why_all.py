@@ -9,11 +9,12 @@ import msgspec
 from crossthread.answer import Answer
 from crossthread.collector import copies_let_go, held_still
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.effects import find_effects, mended_by
-from crossthread.diagnosis.findings import Finding
+from crossthread.diagnosis.effects import find_effects
+from crossthread.diagnosis.findings import Finding, Identity
 from crossthread.diagnosis.repair.facts import told_apart
 from crossthread.diagnosis.repair.proof import in_order
 from crossthread.diagnosis.repair.steps import wakes
+from crossthread.diagnosis.repair.together import carrying_all, made_of, mended_by, takes_back
 from crossthread.diagnosis.repair.undecided import decided_mends, with_confidence
 from crossthread.diagnosis.repair.withheld import together_harmless
 from crossthread.diagnosis.repair.work_order import WorkStep, central, work_order
@@ -119,44 +120,83 @@ def why_all(
             return _every(context, found, seat, tried)
 
 
+_ROUNDS = 3
+"""How often it is looked again what is wrong once the rest is mended."""
+
+
 def _every(context: Context, found: list[Finding], seat: str | None, tried: Callable[[], None]) -> WhyAll:
     network = context.network
     found = decided_mends(context, found)
-    kept = [finding for finding in found if finding.repair]
-    wanted, woken = Wanted(context), _woken(context, kept)
-    echoes, known = Echoes(network), dict[frozenset[int], Tally]()
-
-    def share(mended: list[Finding]) -> Share:
-        """What works with some findings mended; the network without those that only wake hosts is tried once."""
-        key = frozenset(id(one) for one in mended if id(one) not in woken)
-        if key not in known:
-            done = [one for one in found if id(one) in key or id(one) in woken]
-            known[key] = wanted.tally((echoes.after(mended_by(network, done)[0]) if done else echoes).matrix)
-            tried()
-        return known[key].share({name for one in woken.keys() - set(map(id, mended)) for name in woken[one]})
-
-    best = share(kept)
-    weight: dict[int, int] = {}
-    for finding in list(kept):
-        rest = [other for other in kept if other is not finding]
-        without = share(rest)
-        if _is_as_good(without, best):
-            kept, best = rest, without
-        else:
-            fail, failed = (share.wanted - share.works - share.unknown for share in (without, best))
-            weight[id(finding)] = max(best.works - without.works, fail - failed)
+    for _ in range(_ROUNDS):
+        trial = _Trial(context, found, tried)
+        kept, weight, best = trial.needed()
+        fresh = _seen_then(context, kept) if best.works + best.unknown < best.wanted else {}
+        if not fresh:
+            break
+        found = [*(one for one in found if one.identity not in fresh), *fresh.values()]
     withheld = [one for one in together_harmless(context, kept) if not one.repair]
     kept = [one for one in kept if all(one.identity != other.identity for other in withheld)]
     kept.sort(key=lambda finding: -weight[id(finding)])
-    mends, now = [], share([])
+    mends, now = [], trial.share([])
     named = told_apart(network.survey, with_confidence(context, kept))
     for number, (finding, told) in enumerate(zip(kept, named, strict=True), 1):
-        mends.append(Mend(told, weight[id(finding)], share(kept[:number])))
+        mends.append(Mend(told, weight[id(finding)], trial.share(kept[:number])))
+    kept = carrying_all(kept)
     order = work_order(network, kept, None, seat)
     repair = in_order(merge_changes(change for finding in kept for change in finding.repair), order)
     unmended = told_apart(network.survey, (*(finding for finding in found if not finding.repair), *withheld))
     after = mends[-1].after if mends else now
     return WhyAll(now, after, tuple(mends), unmended, repair, order, seat or central(network))
+
+
+def _seen_then(context: Context, mended: list[Finding]) -> dict[Identity, Finding]:
+    """What is found once some findings are mended, and can be without taking that back.
+
+    What could not be told from anything else before may be plain then: others that were wrong speak for nothing more.
+    """
+    near = Context(mended_by(context.network, mended)[0], context.plan)
+    done, known = made_of(mended), {one.identity for one in mended}
+    found = decided_mends(near, [effect.finding for effect in find_effects(near).effects])
+    return {
+        one.identity: one for one in found if one.repair and one.identity not in known and not takes_back(one, done)
+    }
+
+
+class _Trial:
+    """What works with some of the findings mended, each set tried once."""
+
+    def __init__(self, context: Context, found: list[Finding], tried: Callable[[], None]) -> None:
+        self._network, self._found, self._tried = context.network, found, tried
+        self._mends = [finding for finding in found if finding.repair]
+        settled = mended_by(context.network, self._mends)[0] if self._mends else context.network
+        self._wanted = Wanted(Context(settled, context.plan))  # whoever has a wrong address belongs with others
+        self._woken = _woken(context, self._mends)
+        self._echoes, self._known = Echoes(context.network), dict[frozenset[int], Tally]()
+
+    def share(self, mended: list[Finding]) -> Share:
+        """What works with some findings mended; the network without those that only wake hosts is tried once."""
+        woken = self._woken
+        key = frozenset(id(one) for one in mended if id(one) not in woken)
+        if key not in self._known:
+            done = [one for one in self._found if id(one) in key or id(one) in woken]
+            echoes = self._echoes.after(mended_by(self._network, done)[0]) if done else self._echoes
+            self._known[key] = self._wanted.tally(echoes.matrix)
+            self._tried()
+        return self._known[key].share({name for one in woken.keys() - set(map(id, mended)) for name in woken[one]})
+
+    def needed(self) -> tuple[list[Finding], dict[int, int], Share]:
+        """The findings of which none can be left unmended, how many pairs each holds up, and what works then."""
+        kept, weight = list(self._mends), dict[int, int]()
+        best = self.share(kept)
+        for finding in self._mends:
+            rest = [other for other in kept if other is not finding]
+            without = self.share(rest)
+            if _is_as_good(without, best):
+                kept, best = rest, without
+            else:
+                fail, failed = (share.wanted - share.works - share.unknown for share in (without, best))
+                weight[id(finding)] = max(best.works - without.works, fail - failed)
+        return kept, weight, best
 
 
 def _is_as_good(one: Share, other: Share) -> bool:

@@ -7,7 +7,7 @@ from collections.abc import Container, Iterable, Sequence
 from msgspec import structs
 
 from crossthread.diagnosis.findings import Finding
-from crossthread.diagnosis.repair.trials import adds_interface, changes_of
+from crossthread.diagnosis.repair.together import adds_interface, changes_of
 from crossthread.survey.changes import Change
 from crossthread.survey.records import TABLES, folded
 from crossthread.survey.survey import Evidence, Survey

@@ -22,8 +22,9 @@ from crossthread.diagnosis.repair.rival_explanations import (
     suspects,
 )
 from crossthread.diagnosis.repair.side_effects import Stopped
+from crossthread.diagnosis.repair.together import changes_of, refused, try_out
 from crossthread.diagnosis.repair.tree_costs import opened
-from crossthread.diagnosis.repair.trials import Outcomes, changes_of, collect, refused, try_out
+from crossthread.diagnosis.repair.trials import Outcomes, collect
 from crossthread.diagnosis.repair.withheld import bare, moves, told_only
 from crossthread.diagnosis.rules.plan import plan_host
 from crossthread.diagnosis.rules.survey import unexplained

@@ -2,81 +2,21 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
+from crossthread.diagnosis.repair.together import adds_interface, changes_of, refused, try_out
 from crossthread.diagnosis.repair.tree_costs import opened
 from crossthread.diagnosis.rules.survey import unexplained
 from crossthread.diagnosis.way.echo import walks
 from crossthread.diagnosis.way.explanations import explain
-from crossthread.errors import SurveyError
 from crossthread.network.hosts.ends import end_named
 from crossthread.network.network import Network
 from crossthread.network.three_valued import Truth, all_of
 from crossthread.plan import Plan
-from crossthread.survey.changes import Change, merge_changes
-from crossthread.values import NONE, interface
 
 _ROUNDS = 30
-
-
-def try_out(network: Network, changes: Sequence[Change]) -> Network | None:
-    """A copy with some changes made; None if that cannot be done, such as an address that the interface has already."""
-    try:
-        return network.mended(changes)
-    except SurveyError:
-        return None
-
-
-def one_tag_twice(before: Network, after: Network, changes: Sequence[Change]) -> bool:
-    """Whether two interfaces of one parent would have one tag, which devices refuse, and have it not now."""
-    devices = {str(change.key["device"]) for change in changes if change.table == "gateways" and "vid" in change.cells}
-
-    def doubled(network: Network) -> set[tuple[str, str | None, int]]:
-        names: dict[tuple[str, str | None, int], set[str]] = defaultdict(set)
-        for row in network.survey.gateways if devices else ():
-            if row.device in devices and row.vid:
-                names[row.device, row.port or None, row.vid].add(row.interface)
-        return {place for place, held in names.items() if len(held) > 1}
-
-    return bool(doubled(after) - doubled(before))
-
-
-def one_address_twice(after: Network, changes: Sequence[Change]) -> bool:
-    """Whether a host or an interface would get an address that another station has then, too."""
-    for change in changes:
-        new, old = (str(cells.get("address") or NONE) for cells in (change.cells, change.key))
-        if new == NONE or " " in new or new.partition("/")[0] == old.partition("/")[0]:
-            continue
-        ip = interface(new).ip
-        holders = {(s.device, s.name) for s in after.stations.by_address.of(str(ip)) if s.ip == ip}
-        if len(holders) > 1 and not ip.is_link_local:
-            return True
-    return False
-
-
-def refused(before: Network, after: Network, changes: Sequence[Change]) -> bool:
-    """Whether changes leave what devices refuse, and did not have before: one tag, or one address, twice."""
-    return one_tag_twice(before, after, changes) or one_address_twice(after, changes)
-
-
-def given_back(findings: Iterable[Finding]) -> bool:
-    """Whether one mend takes an address from an interface, and another gives it back: they do not mean one network."""
-    changes = [change for finding in findings for change in finding.repair if change.table == "gateways"]
-    taken = {str(change.key) for change in changes if "address" in change.cells or change.delete}
-    return any(str(change.key) in taken for change in changes if adds_interface(change))
-
-
-def adds_interface(change: Change) -> bool:
-    """Whether a change gives somebody an address: that is one row more, told with all its cells."""
-    return change.table == "gateways" and "proxy_arp" in change.cells and "address" not in change.cells
-
-
-def changes_of(findings: Iterable[Finding]) -> tuple[Change, ...]:
-    """What the mends of some findings change together."""
-    return merge_changes(change for finding in findings for change in finding.repair)
 
 
 def collect(

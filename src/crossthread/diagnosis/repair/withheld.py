@@ -13,7 +13,7 @@ from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.confidence import confidence_of
 from crossthread.diagnosis.repair.rival_explanations import speaks_for
 from crossthread.diagnosis.repair.side_effects import Pairs, Stopped
-from crossthread.diagnosis.repair.trials import changes_of
+from crossthread.diagnosis.repair.together import changes_of
 from crossthread.network.hosts.station import Station
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change

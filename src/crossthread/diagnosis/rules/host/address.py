@@ -47,21 +47,30 @@ def _turns(context: Context) -> dict[str, int]:
     return found
 
 
-def _subnets_for(context: Context, host: HostStation) -> Iterator[tuple[dict[str, str], str]]:
-    """What a host without an address may be given: its cells, and whose subnet they are of; the likeliest first.
+def beside(context: Context, host: HostStation) -> list[Station]:
+    """In whose subnets a host without an address may be: interfaces, and a host of each kind; the likeliest first.
 
     Where it has a gateway, that tells its subnet: better than an interface in its VLAN that has another.
     """
-    vid, hop = context.expected.current_vlan(host), host.row.gateway
-    kept = hop if hop not in (None, NONE) else None
+    vid, kept = context.expected.current_vlan(host), _kept(host)
     used = [s for s in context.network.stations.by_address.of(kept or "") if isinstance(s, Interface)]
     here = context.expected.served(vid) if vid else []
     peers = sorted(
         (one for one in context.classes_in.get(vid, ()) if one.block is not None), key=lambda o: -len(o.hosts)
     )
     groups = [one.hosts[0] for one in peers] if vid else []
-    in_vlan = f"VLAN {vid}, which its port is in,"
-    for station in sorted([*here, *used, *groups], key=lambda s: not _has(context, s, kept)):
+    return sorted([*here, *used, *groups], key=lambda s: not _has(context, s, kept))
+
+
+def _kept(host: HostStation) -> str | None:
+    return host.row.gateway if host.row.gateway != NONE else None
+
+
+def _subnets_for(context: Context, host: HostStation) -> Iterator[tuple[dict[str, str], str]]:
+    """What a host without an address may be given: its cells, and whose subnet they are of; the likeliest first."""
+    kept = _kept(host)
+    in_vlan = f"VLAN {context.expected.current_vlan(host)}, which its port is in,"
+    for station in beside(context, host):
         subnet = context.expected.subnet(station)
         free = free_address(context, subnet, host) if subnet is not None else None
         if subnet is None or free is None:
@@ -72,7 +81,7 @@ def _subnets_for(context: Context, host: HostStation) -> Iterator[tuple[dict[str
         else:
             if not (kept and address(kept) in subnet.network and _stays(context, station, address(kept))):
                 cells["gateway"] = str(gateway_address(station))
-            whose = f"{'Its gateway' if station in used else in_vlan} has the subnet {subnet.network}"
+            whose = f"{'Its gateway' if str(station.ip) == kept else in_vlan} has the subnet {subnet.network}"
         yield cells, f"{whose}; {free} is free there."
 
 

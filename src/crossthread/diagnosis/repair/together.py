@@ -1,0 +1,130 @@
+"""Mends made together: what devices refuse of them, and what one of them takes back of another."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable, Mapping, Sequence
+
+import msgspec
+
+from crossthread.diagnosis.findings import Finding
+from crossthread.errors import SurveyError
+from crossthread.network.network import Network
+from crossthread.survey.changes import Change, merge_changes
+from crossthread.values import NONE, VlanSet, interface
+
+Cell = tuple[str, str, str]
+"""A table, the key of a row, and a column."""
+
+
+def try_out(network: Network, changes: Sequence[Change]) -> Network | None:
+    """A copy with some changes made; None if that cannot be done, such as an address that the interface has already."""
+    try:
+        return network.mended(changes)
+    except SurveyError:
+        return None
+
+
+def changes_of(findings: Iterable[Finding]) -> tuple[Change, ...]:
+    """What the mends of some findings change together."""
+    return merge_changes(change for finding in findings for change in finding.repair)
+
+
+def one_tag_twice(before: Network, after: Network, changes: Sequence[Change]) -> bool:
+    """Whether two interfaces of one parent would have one tag, which devices refuse, and have it not now."""
+    devices = {str(change.key["device"]) for change in changes if change.table == "gateways" and "vid" in change.cells}
+
+    def doubled(network: Network) -> set[tuple[str, str | None, int]]:
+        names: dict[tuple[str, str | None, int], set[str]] = defaultdict(set)
+        for row in network.survey.gateways if devices else ():
+            if row.device in devices and row.vid:
+                names[row.device, row.port or None, row.vid].add(row.interface)
+        return {place for place, held in names.items() if len(held) > 1}
+
+    return bool(doubled(after) - doubled(before))
+
+
+def one_address_twice(after: Network, changes: Sequence[Change]) -> bool:
+    """Whether a host or an interface would get an address that another station has then, too."""
+    for change in changes:
+        new, old = (str(cells.get("address") or NONE) for cells in (change.cells, change.key))
+        if new == NONE or " " in new or new.partition("/")[0] == old.partition("/")[0]:
+            continue
+        ip = interface(new).ip
+        holders = {(s.device, s.name) for s in after.stations.by_address.of(str(ip)) if s.ip == ip}
+        if len(holders) > 1 and not ip.is_link_local:
+            return True
+    return False
+
+
+def refused(before: Network, after: Network, changes: Sequence[Change]) -> bool:
+    """Whether changes leave what devices refuse, and did not have before: one tag, or one address, twice."""
+    return one_tag_twice(before, after, changes) or one_address_twice(after, changes)
+
+
+def given_back(findings: Iterable[Finding]) -> bool:
+    """Whether one mend takes an address from an interface, and another gives it back: they do not mean one network."""
+    changes = [change for finding in findings for change in finding.repair if change.table == "gateways"]
+    taken = {str(change.key) for change in changes if "address" in change.cells or change.delete}
+    return any(str(change.key) in taken for change in changes if adds_interface(change))
+
+
+def adds_interface(change: Change) -> bool:
+    """Whether a change gives somebody an address: that is one row more, told with all its cells."""
+    return change.table == "gateways" and "proxy_arp" in change.cells and "address" not in change.cells
+
+
+def made_of(findings: Iterable[Finding]) -> dict[Cell, object]:
+    """The cells that the mends of some findings set, and to what."""
+    return {
+        (change.table, str(change.key), column): value
+        for change in changes_of(carrying_all([*findings]))
+        for column, value in change.cells.items()
+    }
+
+
+def takes_back(finding: Finding, made: Mapping[Cell, object]) -> bool:
+    """Whether a mend sets anew what others have set; a list of VLANs that only grows takes back nothing."""
+
+    def grows(cell: Cell, value: object) -> bool:
+        return cell[2] == "allowed" and not VlanSet.parse(str(made[cell])) - VlanSet.parse(str(value))
+
+    return any(cell in made and not grows(cell, value) for cell, value in made_of([finding]).items())
+
+
+def carrying_all(findings: Sequence[Finding]) -> list[Finding]:
+    """The same findings; where several let one port carry some VLANs, each lets it carry those of all."""
+    carried: dict[str, VlanSet] = defaultdict(VlanSet)
+    for change in (change for finding in findings for change in finding.repair if _carries(change)):
+        carried[str(change.key)] |= VlanSet.parse(str(change.cells["allowed"]))
+
+    def all_of(change: Change) -> Change:
+        cells = {**change.cells, "allowed": str(carried[str(change.key)])} if _carries(change) else change.cells
+        return msgspec.structs.replace(change, cells=cells)
+
+    return [msgspec.structs.replace(one, repair=tuple(map(all_of, one.repair))) for one in findings]
+
+
+def _carries(change: Change) -> bool:
+    return change.table == "ports" and bool(change.cells.get("allowed"))
+
+
+def mended_by(network: Network, findings: Sequence[Finding]) -> tuple[Network, list[Finding]]:
+    """A copy with the mends of some findings made, and those that were.
+
+    Two may want one thing, such as an address, and what devices refuse cannot be made; but perhaps after another.
+    """
+    done, left = list[Finding](), carrying_all(findings)
+    changes = changes_of(left)
+    made = try_out(network, changes)
+    if made is not None and not refused(network, made, changes):
+        return made, left
+    tried = 0
+    while tried != len(left):
+        tried = len(left)
+        for finding in [*left]:
+            made = try_out(network, finding.repair)
+            if made is not None and not refused(network, made, finding.repair):
+                network, left = made, [one for one in left if one is not finding]
+                done.append(finding)
+    return network, done
