@@ -3,7 +3,9 @@
 import unittest
 from functools import partialmethod
 
+from crossthread import read_survey, why_all
 from tests.recording import SURVEYS, answers, differences, recorded
+from tests.refusing import Refusing
 
 
 class Recorded(unittest.TestCase):
@@ -15,6 +17,12 @@ class Recorded(unittest.TestCase):
 
     def test_they_are_there(self):
         self.assertGreater(len(SURVEYS), 10)
+
+    def test_what_mends_all_is_work_that_no_device_refuses_and_stops_nobody(self):
+        for survey in map(read_survey, SURVEYS):
+            answer = why_all(survey)
+            Refusing(survey).carry_out(answer.order)
+            self.assertGreaterEqual(answer.then.works, answer.now.works)
 
 
 for survey in SURVEYS:

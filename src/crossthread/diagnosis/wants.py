@@ -87,11 +87,9 @@ def _astray(host: HostStation, network: Prefix, subnets: Mapping[Prefix, list[Ho
     own = host.address.network if host.address is not None else network
     if own == network:
         return
-    groups = (
-        [subnets[network]] if own.prefixlen > network.prefixlen else [c for n, c in subnets.items() if n != network]
-    )
-    others = (one.hosts[0] for classes in groups for one in classes)
     inside = own.prefixlen < network.prefixlen
+    groups = (classes for other, classes in subnets.items() if (other != network) is inside)
+    others = (one.hosts[0] for classes in groups for one in classes)
     yield from islice((other for other in others if other.ip is not None and (other.ip in own) is inside), 1)
 
 

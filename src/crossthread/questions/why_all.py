@@ -200,8 +200,8 @@ class _Trial:
 
 
 def _is_as_good(one: Share, other: Share) -> bool:
-    """Whether as many pairs work, and no more fail: a mend may bring some just so far that nobody knows it."""
-    return one.works >= other.works and one.works + one.unknown >= other.works + other.unknown
+    """Whether more pairs work, or as many and no more fail: a mend may bring some just so far that nobody knows it."""
+    return (one.works, one.works + one.unknown) >= (other.works, other.works + other.unknown)
 
 
 def _woken(context: Context, findings: list[Finding]) -> dict[int, list[str]]:
