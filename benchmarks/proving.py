@@ -67,7 +67,10 @@ def carried_out(builder, case, survey, repair, totals):
 
 def all_pairs(builder, case, survey, healthy, before, totals):
     answer = why_all(Network(survey))
-    after, aside = carried_out(builder, case, survey, answer.repair, totals) if answer.repair else ({}, ": no repair")
+    if not answer.repair:
+        print(f"{case.name}: no repair is proposed", flush=True)
+        return
+    after, aside = carried_out(builder, case, survey, answer.repair, totals)
     held = [pair for pair in healthy if after.get(pair) is True]
     lost = [pair for pair in before if after and after[pair] is False]
     totals["healthy pairs"] += len(healthy)

@@ -76,7 +76,7 @@ class Harmless(unittest.TestCase):
 
     def test_a_routers_port_is_not_moved_to_one_host_while_others_of_its_subnet_were_not_found(self):
         answer = why_all(without_device(campus("438332"), "sw-a"))
-        self.assertEqual((answer.repair, answer.mends), ((), ()))
+        self.assertEqual([change for change in answer.repair if "pvid" in change.cells], [])
 
     def test_two_in_one_vlan_work_by_luck_only_if_all_was_read_of_where_their_subnet_lives(self):
         whole = campus("618235")
@@ -204,7 +204,7 @@ class Checked(unittest.TestCase):
             for name, survey in (("half", without_device(lone, "crane")), ("other", half)):
                 write_survey(survey, Path(folder) / name)
             shown = run("why", Path(folder) / "half", "--all").stdout
-            self.assertRegex(run("why", Path(folder) / "other", "--all").stdout, r"^[^\n]*of \d+ it is not known")
+            self.assertRegex(run("why", Path(folder) / "other", "--all").stdout, r"^[^\n]*whether \d+ pairs\s+work then is not known")
         self.assertIn("no repair is proposed", shown)
         self.assertIn("maybe ports keel desk1: pvid → 20", shown)
 

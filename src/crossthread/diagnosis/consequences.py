@@ -11,6 +11,7 @@ from crossthread.diagnosis.all_rules import standing
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import SEVERITIES, Finding, Identity, Subject
 from crossthread.diagnosis.registry import cutting, parents, parents_in_vlan
+from crossthread.diagnosis.repair.hypotheses import judged
 from crossthread.diagnosis.settled import needs, settled
 from crossthread.errors import SurveyError
 from crossthread.network.topology.names import End
@@ -35,9 +36,17 @@ def consequences(context: Context, findings: list[Finding], causes: Mapping[Iden
         mended = context.network.mended(merge_changes(c for finding in found for c in finding.repair))
     except SurveyError:
         return found
-    still = standing(Context(mended, context.plan), doubtful)
-    own = {other.identity for other in doubtful if other.identity in still}
+    near = Context(mended, context.plan)
+    still = standing(near, doubtful)
+    own = {other.identity for other in doubtful if other.identity in still or _is_judged(near, other)}
     return nested(context, findings, causes, own) if own else found
+
+
+def _is_judged(context: Context, finding: Finding) -> bool:
+    """Whether it is what most likely is wrong with a host, by all that is known of it."""
+    hosts = [context.network.stations.hosts[s.host.casefold()] for s in finding.subjects if s.host]
+    best = judged(context, hosts[0]) if len(hosts) == 1 else None
+    return best is not None and best.identity == finding.identity
 
 
 def _below(finding: Finding) -> Iterator[Finding]:

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import math
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from ipaddress import ip_interface
 from itertools import islice
+from operator import itemgetter
 
 from crossthread.diagnosis.context import Context, unused
 from crossthread.diagnosis.expected.prefix_lengths import end_of
@@ -31,6 +33,7 @@ from crossthread.diagnosis.rules.host.subnet import (
 from crossthread.diagnosis.rules.port.mode import port_mode_wrong
 from crossthread.diagnosis.rules.port.vlan import port_vlan_of_nobody, port_vlan_wrong
 from crossthread.network.hosts.station import HostStation
+from crossthread.survey.changes import Change
 from crossthread.values import NONE, Address, address
 
 _LINK = 2
@@ -156,18 +159,29 @@ def judged(context: Context, host: HostStation) -> Finding | None:
     return context.once(_Judged).of(host)
 
 
+def outweighed_by(context: Context, host: HostStation, repair: Sequence[Change]) -> float:
+    """By how much what speaks for a mend of a host exceeds what speaks for the best other hypothesis about it."""
+    found = [heavy for one, heavy in context.once(_Judged).weighed(host) if one.repair != repair]
+    own = weight(Hearing(context, accused(context, repair)), repair)
+    return own - max(found, default=-math.inf)
+
+
 class _Judged:
     """The same for each host, worked out once: many pairs fail because of one."""
 
     def __init__(self, context: Context) -> None:
         self._context = context
-        self._known: dict[str, Finding | None] = {}
+        self._known: dict[str, list[tuple[Finding, float]]] = {}
 
     def of(self, host: HostStation) -> Finding | None:
         """The most likely of the hypotheses about a host."""
+        best = max(self.weighed(host), key=itemgetter(1), default=None)
+        return best[0] if best is not None and best[1] > 0 else None
+
+    def weighed(self, host: HostStation) -> list[tuple[Finding, float]]:
+        """All hypotheses about a host that can be mended, and what speaks for each."""
         if host.name not in self._known:
             found = [finding for finding in hypotheses(self._context, host) if finding.repair]
-            heavy = [weight(Hearing(self._context, accused(self._context, f.repair)), f.repair) for f in found]
-            best = max(range(len(found)), key=heavy.__getitem__, default=None)
-            self._known[host.name] = found[best] if best is not None and heavy[best] > 0 else None
+            heavy = (weight(Hearing(self._context, accused(self._context, f.repair)), f.repair) for f in found)
+            self._known[host.name] = list(zip(found, heavy, strict=True))
         return self._known[host.name]

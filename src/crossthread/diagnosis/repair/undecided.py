@@ -10,12 +10,13 @@ import msgspec
 from crossthread.diagnosis.caution import dares
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import SEVERITIES, Alternative, Finding
-from crossthread.diagnosis.judgement.confidence import confidence_of
+from crossthread.diagnosis.judgement import weights
+from crossthread.diagnosis.judgement.confidence import beyond_doubt, confidence_of
 from crossthread.diagnosis.judgement.needs import across
 from crossthread.diagnosis.judgement.weighing import unplanned
 from crossthread.diagnosis.repair.alternatives import alternatives
 from crossthread.diagnosis.repair.facts import on_mends
-from crossthread.diagnosis.repair.hypotheses import hypotheses
+from crossthread.diagnosis.repair.hypotheses import hypotheses, outweighed_by
 from crossthread.diagnosis.repair.withheld import (
     PLACES,
     bare,
@@ -148,10 +149,15 @@ def with_confidence(context: Context, findings: Iterable[Finding]) -> tuple[Find
     """
 
     def judged(finding: Finding) -> Finding:
-        if all(_JUDGED.isdisjoint(change.cells) for change in finding.repair):
+        routes = finding.rule in ("route-missing", "route-back-missing")
+        if not finding.repair or (not routes and all(_JUDGED.isdisjoint(c.cells) for c in finding.repair)):
             return finding
         options = alternatives(context, finding, (), lambda _: True, lambda _: 0)
-        sure = confidence_of(msgspec.structs.replace(finding, alternatives=options)) == "sure"
+        if routes:  # the next hop may as well be an address that a router beside has lost
+            either = any(change.table == "gateways" for option in options for change in option.changes)
+            return msgspec.structs.replace(finding, confidence="likely") if either else finding
+        found = msgspec.structs.replace(finding, alternatives=options)
+        sure = confidence_of(found) == "sure" and (beyond_doubt(found) or not _contested(context, finding))
         return msgspec.structs.replace(finding, confidence="sure" if sure else "likely")
 
     told = tuple(map(judged, findings))
@@ -161,6 +167,18 @@ def with_confidence(context: Context, findings: Iterable[Finding]) -> tuple[Find
         msgspec.structs.replace(one, confidence="likely") if unsure and _for_them_only(context, one, unsure) else one
         for one in told
     )
+
+
+def _contested(context: Context, finding: Finding) -> bool:
+    """Whether it may as well be something else about a host that makes its port, address and gateway disagree.
+
+    Of such mends that outweighed the best other hypothesis by less than 2, 10 of 22 were right.
+    """
+    names = {subject.host for subject in finding.subjects if subject.host}
+    if finding.rule not in (*PLACES, "host-gateway-outside-subnet") or len(names) != 1:
+        return False
+    host = context.network.stations.hosts[names.pop().casefold()]
+    return outweighed_by(context, host, finding.repair) < weights.SURE
 
 
 def _for_them_only(context: Context, finding: Finding, hosts: Collection[str]) -> bool:
