@@ -168,8 +168,7 @@ class _Trial:
     def __init__(self, context: Context, found: list[Finding], tried: Callable[[], None]) -> None:
         self._network, self._found, self._tried = context.network, found, tried
         self._mends = [finding for finding in found if finding.repair]
-        settled = mended_by(context.network, self._mends)[0] if self._mends else context.network
-        self._wanted = Wanted(Context(settled, context.plan))  # whoever has a wrong address belongs with others
+        self._wanted = Wanted(_settled(context, self._mends))
         self._woken = _woken(context, self._mends)
         self._echoes, self._known = Echoes(context.network), dict[frozenset[int], Tally]()
 
@@ -179,10 +178,13 @@ class _Trial:
         key = frozenset(id(one) for one in mended if id(one) not in woken)
         if key not in self._known:
             done = [one for one in self._found if id(one) in key or id(one) in woken]
-            echoes = self._echoes.after(mended_by(self._network, done)[0]) if done else self._echoes
-            self._known[key] = self._wanted.tally(echoes.matrix)
-            self._tried()
+            self._known[key] = self._tally(done)
+            self._tried()  # by now nothing holds the copy any more, so that it can be let go
         return self._known[key].share({name for one in woken.keys() - set(map(id, mended)) for name in woken[one]})
+
+    def _tally(self, done: list[Finding]) -> Tally:
+        echoes = self._echoes.after(mended_by(self._network, done)[0]) if done else self._echoes
+        return self._wanted.tally(echoes.matrix)
 
     def needed(self) -> tuple[list[Finding], dict[int, int], Share]:
         """The findings of which none can be left unmended, how many pairs each holds up, and what works then."""
@@ -197,6 +199,14 @@ class _Trial:
                 fail, failed = (share.wanted - share.works - share.unknown for share in (without, best))
                 weight[id(finding)] = max(best.works - without.works, fail - failed)
         return kept, weight, best
+
+
+def _settled(context: Context, mends: list[Finding]) -> Context:
+    """The network in which every host is where it belongs: whoever has a wrong address is to reach others than now."""
+    changes = (change for finding in mends for change in finding.repair)
+    if not any(change.table == "hosts" and "address" in change.cells for change in changes):
+        return context
+    return Context(mended_by(context.network, mends)[0], context.plan)
 
 
 def _is_as_good(one: Share, other: Share) -> bool:
