@@ -252,6 +252,11 @@ class Pages(Demo):
 
 
 class Compared(Demo):
+    def test_where_the_same_pairs_work_what_is_at_risk_decides(self):
+        half = Change("ports", {"device": "galley", "port": "port1"}, {"duplex": "half"})
+        risky = apply_changes(healthy(), [half])
+        self.assertEqual((compare(healthy(), risky).outcome, compare(risky, healthy()).outcome), ("worse", "better"))
+
     def test_every_fault_of_the_demo_is_a_difference_and_nothing_else(self):
         answer = compare(healthy(), faulty())
         self.assertEqual(answer.outcome, "worse")

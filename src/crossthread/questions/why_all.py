@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from itertools import islice
 
 import msgspec
 
@@ -18,6 +19,7 @@ from crossthread.diagnosis.repair.together import carrying_all, made_of, mended_
 from crossthread.diagnosis.repair.undecided import decided_mends, with_confidence
 from crossthread.diagnosis.repair.withheld import together_harmless
 from crossthread.diagnosis.repair.work_order import WorkStep, central, work_order
+from crossthread.diagnosis.rules.plan import plan_host
 from crossthread.diagnosis.wanted_pairs import Share, Tally, Wanted
 from crossthread.network.given import of_network
 from crossthread.network.hosts.station import HostStation
@@ -120,8 +122,8 @@ def why_all(
             return _every(context, found, seat, tried)
 
 
-_ROUNDS = 3
-"""How often it is looked again what is wrong once the rest is mended."""
+_ROUNDS, _FEW = 3, 20
+"""How often it is looked again what is wrong once the rest is mended, and of how many hosts that are not as planned."""
 
 
 def _every(context: Context, found: list[Finding], seat: str | None, tried: Callable[[], None]) -> WhyAll:
@@ -156,7 +158,9 @@ def _seen_then(context: Context, mended: list[Finding]) -> dict[Identity, Findin
     """
     near = Context(mended_by(context.network, mended)[0], context.plan)
     done, known = made_of(mended), {one.identity for one in mended}
-    found = decided_mends(near, [effect.finding for effect in find_effects(near).effects])
+    planned = (plan_host(near, entry) for entry in near.plan.hosts.values())
+    otherwise = islice((one for one in planned if one is not None and one.repair), _FEW)
+    found = decided_mends(near, [*(effect.finding for effect in find_effects(near).effects), *otherwise])
     return {
         one.identity: one for one in found if one.repair and one.identity not in known and not takes_back(one, done)
     }

@@ -121,13 +121,14 @@ def _next_hops(context: Context, finding: Finding) -> Iterator[Option]:
     """
     yield from _by_default(context, finding)
     stations = context.network.stations
-    old = next((str(change.key["next_hop"]) for change in finding.repair if change.delete), None)
-    new = next((str(change.key["next_hop"]) for change in finding.repair if not change.delete), None)
+    routes = [change for change in finding.repair if change.table == "routes"]
+    old = next((str(change.key["next_hop"]) for change in routes if change.delete), None)
+    new = next((str(change.key["next_hop"]) for change in routes if not change.delete), None)
     held = [s for s in stations.by_address.of(new or "") if isinstance(s, Interface) and s.address is not None]
     if len(held) != 1 or held[0].address is None:
         return
     if old is None:
-        change = next(change for change in finding.repair if not change.delete)
+        change = next(change for change in routes if not change.delete)
         hops = {row.next_hop or "" for row in context.network.routing.routes(str(change.key["device"]))}
         for hop in sorted(hops - {"", NONE, new}):
             if hop not in stations.by_address and address(hop) in held[0].address.network:

@@ -42,7 +42,9 @@ def _as_planned(context: Context, finding: Finding) -> Finding:
     if by_the_plan_alone(context, finding):
         return told_of_plan(finding)
     if finding.repair and unplanned(context, finding.repair):
-        return told_only(finding)
+        best = alternatives(context, finding, (), lambda _: True, lambda _: 0)[0]
+        decides = best.changes != finding.repair and best.weight >= weights.DECIDED
+        return msgspec.structs.replace(finding, repair=best.changes) if decides else told_only(finding)
     repair = tuple(_planned_cells(context, change) for change in finding.repair)
     if repair != finding.repair and any(dares(context, change) for change in repair):
         return bare(finding)  # what is planned for it somebody else may have
