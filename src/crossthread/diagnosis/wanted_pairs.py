@@ -80,7 +80,7 @@ class Wanted:
     def _wants(self, one: _Place, two: _Place) -> bool:
         if one.version != two.version:
             return False
-        together = one.subnet == two.subnet or (one.routed and two.routed)
+        together = (one.routed and two.routed) or one.subnet == two.subnet or one.subnet.overlaps(two.subnet)
         return together and self._plan.may_talk(one.vid, two.vid)
 
     def share(self, matrix: ClassMatrix) -> Share:

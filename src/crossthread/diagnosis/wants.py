@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from itertools import islice
 from typing import NamedTuple
 
@@ -55,7 +55,7 @@ def find_wants(context: Context) -> Iterator[Want]:
                 peer = next((s for s in _who_expects(context, first) if s is not first), None)
             if peer is not None:
                 yield Want(first.name, peer.name, (one,))
-            yield from (Want(first.name, other.name, (one,)) for other in _astray(first, network, subnets))
+            yield from (Want(first.name, other.name, (one,)) for other in _astray(first, network, subnets, routed))
             if network in routed and one is not main:
                 for other in others:
                     yield Want(first.name, mains[other].hosts[0].name, (one,))
@@ -72,8 +72,12 @@ def find_wants(context: Context) -> Iterator[Want]:
             yield Want(mains[one_net].hosts[0].name, mains[two_net].hosts[0].name, losers)
 
 
-def _astray(host: HostStation, network: Prefix, subnets: Mapping[Prefix, list[HostClass]]) -> Iterator[HostStation]:
-    """One of a host's subnet that it takes for one of elsewhere, as its prefix is another; or one of elsewhere for its.
+def _astray(
+    host: HostStation, network: Prefix, subnets: Mapping[Prefix, list[HostClass]], routed: Collection[Prefix]
+) -> Iterator[HostStation]:
+    """One of a host's subnet that it takes for one of elsewhere, as its prefix is longer; or some of elsewhere.
+
+    If it is shorter, that is one that it takes for its subnet's, and one that it does not.
 
     Parameters
     ----------
@@ -83,14 +87,18 @@ def _astray(host: HostStation, network: Prefix, subnets: Mapping[Prefix, list[Ho
         The subnet that it should be in.
     subnets
         All classes of hosts, by the subnet that they should be in.
+    routed
+        The subnets that have gateways.
     """
     own = host.address.network if host.address is not None else network
     if own == network:
         return
-    inside = own.prefixlen < network.prefixlen
-    groups = (classes for other, classes in subnets.items() if (other != network) is inside)
-    others = (one.hosts[0] for classes in groups for one in classes)
-    yield from islice((other for other in others if other.ip is not None and (other.ip in own) is inside), 1)
+    mates, elsewhere = subnets[network], [other for other in routed if other != network and network in routed]
+    others = [one for other in elsewhere for one in subnets[other]]
+    wide = own.prefixlen < network.prefixlen
+    for classes, inside in ((others, True), (others, False)) if wide else ((mates, False),):
+        hosts = (one.hosts[0] for one in classes)
+        yield from islice((other for other in hosts if other.ip is not None and (other.ip in own) is inside), 1)
 
 
 def _router(gateways: list[Interface]) -> tuple[str, object] | None:
