@@ -130,8 +130,18 @@ def grounded(context: Context, findings: Iterable[Finding]) -> list[Finding]:
 def _of_one_host(context: Context, finding: Finding) -> bool:
     """Whether a mend puts a single host elsewhere, and not all that are behind one port."""
     ends = [End(str(c.key["device"]), str(c.key["port"])) for c in finding.repair if c.table == "ports"]
-    placed = finding.rule in PLACES and bool(finding.repair) and moves(context, finding)
-    return placed and all(context.hosts_at(end) for end in ends)
+    placed = finding.rule in PLACES or (finding.rule == "port-mode-wrong" and _leaves_its_vlan(context, finding))
+    return placed and bool(finding.repair) and moves(context, finding) and all(context.hosts_at(end) for end in ends)
+
+
+def _leaves_its_vlan(context: Context, finding: Finding) -> bool:
+    """Whether a port gets another VLAN for untagged frames, where its host may work with the one that it has."""
+    if not context.network.unread.anywhere:
+        return False
+    told = [
+        (c, context.port(End(str(c.key["device"]), str(c.key["port"])))) for c in finding.repair if "pvid" in c.cells
+    ]
+    return any(row is not None and row.pvid and row.pvid != change.cells["pvid"] for change, row in told)
 
 
 def each_harmless(context: Context, findings: Iterable[Finding]) -> list[Finding]:
