@@ -11,6 +11,7 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Alternative, Finding
 from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.confidence import confidence_of
+from crossthread.diagnosis.listed_vlans import ListedVlans
 from crossthread.diagnosis.repair.rival_explanations import speaks_for
 from crossthread.diagnosis.repair.side_effects import Pairs, Stopped
 from crossthread.diagnosis.repair.together import changes_of
@@ -121,10 +122,25 @@ def grounded(context: Context, findings: Iterable[Finding]) -> list[Finding]:
     Nor, where anything is unread, because of no more than one other host: the rest of its subnet may be just where it
     is. Measured, one in ten of those was right.
     """
-    least = weights.MATE if context.network.unread.anywhere else -weights.MATE
-    return [
-        told_only(one) if _of_one_host(context, one) and speaks_for(context, one) <= least else one for one in findings
-    ]
+    unread = context.network.unread.anywhere
+    least = weights.MATE if unread else -weights.MATE
+
+    def rests(finding: Finding) -> bool:
+        return (unread and _on_one_other(context, finding)) or speaks_for(context, finding) <= least
+
+    return [told_only(one) if _of_one_host(context, one) and rests(one) else one for one in findings]
+
+
+def _on_one_other(context: Context, finding: Finding) -> bool:
+    """Whether all that says where a host belongs is the port of a single other host.
+
+    That no list names the VLAN that it is in says as much: then nobody elsewhere can work with it.
+    """
+    moved = [change.key for change in finding.repair if change.table == "ports"]
+    told = [fact for fact in finding.evidence if fact.key not in moved and fact.column in ("pvid", "vid")]
+    rows = [context.port(End(str(key["device"]), str(key["port"]))) for key in moved]
+    unlisted = any(row is not None and context.once(ListedVlans).misses(row.pvid) for row in rows)
+    return bool(moved) and [fact.table for fact in told] == ["ports"] and not unlisted
 
 
 def _of_one_host(context: Context, finding: Finding) -> bool:
