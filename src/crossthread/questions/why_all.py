@@ -129,6 +129,7 @@ _ROUNDS, _FEW = 3, 20
 def _every(context: Context, found: list[Finding], seat: str | None, tried: Callable[[], None]) -> WhyAll:
     network = context.network
     found = decided_mends(context, found)
+    told_only = [finding for finding in found if not finding.repair]
     for _ in range(_ROUNDS):
         trial = _Trial(context, found, tried)
         kept, weight, best = trial.needed()
@@ -140,13 +141,15 @@ def _every(context: Context, found: list[Finding], seat: str | None, tried: Call
     kept = [one for one in kept if all(one.identity != other.identity for other in withheld)]
     kept.sort(key=lambda finding: -weight[id(finding)])
     mends, now = [], trial.share([])
-    named = told_apart(network.survey, with_confidence(context, kept))
+    named = told_apart(network.survey, with_confidence(context, carrying_all(kept)))
     for number, (finding, told) in enumerate(zip(kept, named, strict=True), 1):
         mends.append(Mend(told, weight[id(finding)], trial.share(kept[:number])))
     kept = carrying_all(kept)
     order = work_order(network, kept, None, seat)
     repair = in_order(merge_changes(change for finding in kept for change in finding.repair), order)
-    unmended = told_apart(network.survey, (*(finding for finding in found if not finding.repair), *withheld))
+    mended = {finding.identity for finding in kept}  # one that was only told may be plain once the rest is mended
+    left = [finding for finding in told_only if finding.identity not in mended]
+    unmended = told_apart(network.survey, (*left, *withheld))
     after = mends[-1].after if mends else now
     return WhyAll(now, after, tuple(mends), unmended, repair, order, seat or central(network))
 
