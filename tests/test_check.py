@@ -306,10 +306,16 @@ class Planted(unittest.TestCase):
         moved = [Change("ports", {"device": h.device, "port": h.port}, {"pvid": 2, "oper": "up"}) for h in (one, two)]
         there = {"device": one.device, "interface": "vlan2", "address": "10.200.0.1/24"}
         served = Change("gateways", there, {"vid": 2, "admin": "up", "oper": "up"})
-        for changes, under in ((moved[:1], 1), (moved, 1), ([moved[0], served], 0)):  # an interface needs it
-            wrong = [f for f in check(apply_changes(survey, changes)).findings if f.rule == "port-vlan-wrong"]
+        spare = next(p for p in survey.ports if p.device == one.device and p.mode == "access" and p.oper == "down")
+        left = Change("ports", {"device": spare.device, "port": spare.port}, {"pvid": 2})
+        cases = (moved[:1], 1), (moved, 1), ([*moved, left], 0), ([moved[0], served], 0)  # others need it there
+        for changes, under in cases:
+            found = check(apply_changes(survey, changes)).findings
+            wrong = [f for f in found if f.rule == "port-vlan-wrong"]
             self.assertTrue(wrong)
-            self.assertEqual([f.rule for finding in wrong for f in finding.follows], ["port-vlan-missing"] * under)
+            below = [f for finding in wrong for f in finding.follows]
+            self.assertEqual([(f.rule, f.repair) for f in below], [("port-vlan-missing", ())] * under)
+            self.assertEqual(any(f.repair for f in found if f.rule == "port-vlan-missing"), not under)
 
     def test_many_hosts_in_the_wrong_vlan_are_each_named(self):
         wrong = [at("lighthouse-1", f"port{n}", pvid=30) for n in (3, 4, 5)]

@@ -12,6 +12,7 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import SEVERITIES, Finding, Identity, Subject
 from crossthread.diagnosis.registry import cutting, parents, parents_in_vlan
 from crossthread.diagnosis.repair.hypotheses import judged
+from crossthread.diagnosis.repair.withheld import bare
 from crossthread.diagnosis.settled import needs, settled
 from crossthread.errors import SurveyError
 from crossthread.network.topology.names import End
@@ -25,7 +26,7 @@ def consequences(context: Context, findings: list[Finding], causes: Mapping[Iden
     """The findings with those that follow from another put under it; see `nested`.
 
     What is wrong with a host follows from nothing if its rule finds it all the same once the mends of all that leads
-    are made: it is a fault of its own, whose mend is to be told.
+    are made: it is a fault of its own, whose mend is to be told. If not, that of what leads is all that it needs.
     """
     found = nested(context, findings, causes)
     under = [other for finding in found if finding.repair for other in _below(finding)]
@@ -39,7 +40,14 @@ def consequences(context: Context, findings: list[Finding], causes: Mapping[Iden
     near = Context(mended, context.plan)
     still = standing(near, doubtful)
     own = {other.identity for other in doubtful if other.identity in still or _is_judged(near, other)}
-    return nested(context, findings, causes, own) if own else found
+    gone = {other.identity for other in doubtful} - own
+    return [_mended_above(one, gone) for one in (nested(context, findings, causes, own) if own else found)]
+
+
+def _mended_above(finding: Finding, gone: Container[Identity]) -> Finding:
+    """The same, without mends of what follows from it and is gone with its own."""
+    below = (bare(other) if other.identity in gone else other for other in finding.follows)
+    return msgspec.structs.replace(finding, follows=tuple(_mended_above(other, gone) for other in below))
 
 
 def _is_judged(context: Context, finding: Finding) -> bool:

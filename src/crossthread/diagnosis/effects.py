@@ -103,6 +103,8 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
                     fresh.append(finding)
                 found[finding.identity].add(single.losers)
         waiting |= {finding.identity: finding for finding in grounded(now, fresh) if finding.repair}
+        if not waiting:
+            break
         network, done = mended_by(now.network, [*waiting.values()])
         for finding in done:
             del waiting[finding.identity]

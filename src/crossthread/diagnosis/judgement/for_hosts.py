@@ -59,7 +59,7 @@ def _for_gateway(hearing: Hearing, host: HostStation, hop: str) -> Iterator[Witn
         yield Witness(weights.IN_USE, "")  # one outside its own prefix is no gateway
     now = host.row.gateway
     inside = host.address is not None and now not in (None, NONE) and address(now or "") in host.address.network
-    if inside and any(map(_at_end, holders)):
+    if inside and any(_at_end(holder, host) for holder in holders):
         yield Witness(weights.AT_END, "")
     if any(looks_changed(hearing, host, hop)):
         yield Witness(weights.DOUBTFUL, "")
@@ -81,17 +81,22 @@ def looks_changed(hearing: Hearing, host: HostStation, hop: str) -> Iterator[str
         assert holder.address is not None
         lost = [ip for used in hops if (ip := address(used or "")) in holder.address.network]
         lost = [ip for ip in lost if str(ip) not in stations.by_address]
-        if odd := next((ip for ip in lost if not _at_end(holder) or end_of(ip, holder.address)), None):
+        if odd := next((ip for ip in lost if not _at_end(holder, host) or end_of(ip, holder.address)), None):
             yield f"others of its subnet use {odd}, which nobody has, and nobody else uses {hop}"
         used = [s for s in stations.gateways if s is not holder and s.address and expected.users(s.address.ip)]
         ends = {end_of(own.ip, own) for s in used if (own := expected.subnet(s)) is not None}
-        if ends and None not in ends and not _at_end(holder):
+        if ends and None not in ends and not _at_end(holder, host):
             yield f"nobody else uses {hop}, which is at no end of its subnet, as the other gateways are"
 
 
-def _at_end(interface: Interface) -> bool:
-    """Whether an interface has the first or last address of its subnet, as gateways mostly have."""
-    return interface.address is not None and end_of(interface.address.ip, interface.address) is not None
+def _at_end(interface: Interface, host: HostStation) -> bool:
+    """Whether an interface has the first or last address of its subnet, as gateways mostly have.
+
+    Where a host's prefix length is another one, either may be right.
+    """
+    own = interface.address
+    lengths = [length for length in (own, host.address) if length is not None]
+    return own is not None and any(end_of(own.ip, length) is not None for length in lengths)
 
 
 def _for_place(hearing: Hearing, host: HostStation, own: PrefixedAddress, both: bool) -> Iterator[Witness]:

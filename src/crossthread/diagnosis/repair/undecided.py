@@ -25,6 +25,7 @@ from crossthread.diagnosis.repair.withheld import (
     told_of_plan,
     told_only,
 )
+from crossthread.diagnosis.settled import needs, settled
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
 from crossthread.values import NONE
@@ -34,7 +35,7 @@ def decided_mends(context: Context, findings: Iterable[Finding]) -> list[Finding
     """The same findings with those mends only for which enough speaks, and which contradict no other, and no plan."""
     planned = [_as_planned(context, finding) for finding in findings]
     decided = not_past_each_other(context, weighed(context, grounded(context, planned)))
-    return on_mends(context.network.survey, decided)
+    return on_mends(context.network.survey, _without_idle(context, decided))
 
 
 def _as_planned(context: Context, finding: Finding) -> Finding:
@@ -129,6 +130,19 @@ def not_past_each_other(context: Context, findings: Sequence[Finding]) -> list[F
 
     lost = {n for finding in findings if (n := id(finding)) in against and rank(finding) >= rank(against[n])}
     return [told_only(finding) if id(finding) in lost else finding for finding in findings]
+
+
+def _without_idle(context: Context, findings: Sequence[Finding]) -> list[Finding]:
+    """The same findings, without the mends of what nobody needs any more with the mend of another."""
+    by_rule: dict[str, list[Finding]] = defaultdict(list)
+    for finding in findings:
+        by_rule[finding.rule].append(finding)
+    done = settled(context, by_rule)
+
+    def idle(finding: Finding) -> bool:
+        return any(done.get(need, finding) is not finding for need in needs(finding))
+
+    return [bare(finding) if finding.repair and idle(finding) else finding for finding in findings]
 
 
 def _moved(context: Context, finding: Finding) -> Iterator[tuple[object, int | None, object]]:

@@ -161,9 +161,11 @@ def address_at_another_mac(context: Context) -> Iterator[Finding]:
     Mend: give one of the two another address; if only one answers, clear the cache.
     """
     survey, stations = context.network.survey, context.network.stations
-    own = dict(zip(stations.ips, survey.column("hosts", "mac"), strict=True))
+    known = set(zip(stations.ips, survey.column("hosts", "mac"), strict=True))
     heard = list(zip(survey.column("arp", "address"), survey.column("arp", "mac"), strict=True))
-    others = [n for n, (ip, mac) in enumerate(heard) if mac and own.get(ip, mac) not in (mac, None)]
+    odd = [n for n, pair in enumerate(heard) if pair not in known]  # nearly none, mostly
+    own = dict(zip(stations.ips, survey.column("hosts", "mac"), strict=True)) if odd else {}
+    others = [n for n in odd for ip, mac in [heard[n]] if mac and own.get(ip, mac) not in (mac, None)]
     devices = {*survey.column("ports", "mac"), *survey.column("devices", "chassis")} if others else set()
     told = set[str]()
     for n in others:
