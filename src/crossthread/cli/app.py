@@ -36,23 +36,29 @@ def demo_command(
 
 def main() -> None:
     """Run the command line; ends the process with its exit status."""
-    status: object = 0
+    with held_still():  # one question is asked, and then the process ends: no garbage is looked for at its end either
+        status = _status()
+        with suppress(OSError):
+            sys.stderr.flush()
+        if isinstance(status, int):
+            os._exit(status)  # taking a million records apart one by one would take longer than most questions, too
+    raise SystemExit(status)
+
+
+def _status() -> object:
+    """Ask what the command line asks, and say how that went."""
     try:
         try:
-            with held_still():  # one question is asked, and then the process ends
-                app(prog_name="crossthread")
+            app(prog_name="crossthread")
+            status: object = 0
         except SystemExit as end:
             status = end.code or 0
         sys.stdout.flush()
+        return status
     except BrokenPipeError:  # the reader of our output has gone, as `head` does
-        status = 0
+        return 0
     except OSError as error:  # a full disk, say
         what = "the answer could not be written" if error.filename is None else visible(str(error.filename), 200)
         with suppress(OSError):
             typer.echo(f"{what}: {error.strerror or error}", err=True)
-        status = UNREADABLE
-    if not isinstance(status, int):
-        raise SystemExit(status)
-    with suppress(OSError):
-        sys.stderr.flush()
-    os._exit(status)  # taking a million records apart one by one would take longer than most questions, too
+        return UNREADABLE

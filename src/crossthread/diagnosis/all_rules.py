@@ -21,6 +21,7 @@ from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.registry import About, Rule, named, rules
 from crossthread.network.hosts.station import HostStation, Station
 from crossthread.network.topology.names import End
+from crossthread.survey.records import Port
 from crossthread.survey.table import runs
 from crossthread.values import NO_VID
 
@@ -124,15 +125,16 @@ def _places(context: Context, table: str, column: str, values: list[str] | None 
 
 def _ends(context: Context, table: str, places: Iterable[int], used: bool) -> Iterator[End]:
     """The ports that some rows are about; with `used` none to which nothing is known to be plugged in."""
-    names, survey = context.network.names, context.network.survey
-    devices, ports = (survey.column(table, column) for column in ("device", "port"))
-    linked, taken = context.adjacencies_at, context.host_ends
-    for n in places:
-        end = names.spelled[devices[n]], ports[n]  # as it is written: an end is made only of one that is asked about
-        spare = used and end not in linked and end not in taken
-        if spare and (table == "ports" or end[1] in names.ports.get(end[0], ())):
-            continue
-        device, port = end
+    names, rows = context.network.names, list(places)
+    devices, ports = (map(context.network.survey.column(table, name).__getitem__, rows) for name in ("device", "port"))
+    # As they are written: an end is made only of one that is asked about.
+    written: Iterable[tuple[str, str]] = zip(map(names.spelled.__getitem__, devices), ports, strict=True)
+    if used and table == "ports":
+        written = filter(context.taken_ends.__contains__, written)
+    elif used:
+        listed, nothing = names.ports, dict[str, Port]()
+        written = (e for e in written if e in context.taken_ends or e[1] not in listed.get(e[0], nothing))
+    for device, port in written:
         yield End(device, port if table == "ports" else names.port(device, port) or port)
 
 

@@ -112,6 +112,11 @@ class Context:
         """The ports that some host is plugged into."""
         return self.network.host_ends
 
+    @cached_property
+    def taken_ends(self) -> set[tuple[str, str | None]]:
+        """The ports to which something is known to be plugged in."""
+        return {*self.host_ends, *self.adjacencies_at}
+
     @property
     def adjacencies_at(self) -> dict[End, list[Adjacency]]:
         """What each port faces."""
@@ -300,7 +305,7 @@ class Context:
 
 def in_use(context: Context, end: End) -> bool:
     """Whether something is known to be plugged into a port."""
-    return end in context.adjacencies_at or end in context.host_ends
+    return end in context.taken_ends
 
 
 def unused(context: Context, interface: Interface) -> bool:

@@ -21,7 +21,8 @@ _Told = TypeVar("_Told")
 
 def several(survey: Survey) -> bool:
     """Whether any host has more than one address, or gateway."""
-    return any(" " in text for column in ("address", "gateway") for text in survey.column("hosts", column) if text)
+    columns = (filter(None, survey.column("hosts", column)) for column in ("address", "gateway"))
+    return any(" " in "\n".join(texts) for texts in columns)
 
 
 def one_family(survey: Survey, version: int) -> Survey:

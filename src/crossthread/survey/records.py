@@ -57,9 +57,9 @@ def folded(column: str, value: Any) -> object:
     return value.casefold() if column in ("device", "host") and value is not None else value
 
 
-def all_folded(column: str, values: Sequence[object]) -> Sequence[object]:
+def all_folded(column: str, values: Sequence[Any]) -> Sequence[object]:
     """The same for all values of a column, which mostly are in lower case as they are."""
-    text = "\n".join(map(str, values)) if column in ("device", "host") else ""
+    text = "\n".join(filter(None, values)) if column in ("device", "host") else ""
     return values if text == text.casefold() else [folded(column, value) for value in values]
 
 

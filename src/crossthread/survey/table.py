@@ -8,7 +8,7 @@ kept, so that a row is one object however often it is asked for.
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, KeysView, Mapping, Sequence
 from functools import cached_property
 from itertools import compress, groupby, islice
 from operator import attrgetter, ne
@@ -262,6 +262,10 @@ class RowsBy(Mapping[_K, _R], Generic[_K, _R]):
 
     def __contains__(self, key: object) -> bool:
         return key in self.numbers
+
+    def keys(self) -> KeysView[_K]:
+        """The keys, as a set of which differences are quick."""
+        return self.numbers.keys()
 
     def cell(self, key: _K, column: str) -> Any:
         """What a column holds in the row of a key, without making the row."""

@@ -163,8 +163,11 @@ class Stations:
     @cached_property
     def elsewhere(self) -> list[HostStation]:
         """The hosts whose rows name no port, or none that the survey lists."""
-        ports, nothing = self._names.ports, dict[str, Port]()
-        lost = {pair for pair in self.plugged if pair[1] not in ports.get(pair[0], nothing)}
+        ports, nothing, named_at = self._names.ports, dict[str, Port](), defaultdict[str, set[str | None]](set)
+        for device, port in self.plugged:
+            named_at[device].add(port)
+        unlisted = ((device, held - ports.get(device, nothing).keys()) for device, held in named_at.items())
+        lost = {(device, port) for device, left in unlisted for port in left}
         named = zip(self.pairs, self.hosts, strict=True) if lost else ()
         return [self.hosts[name] for pair, name in named if pair in lost]
 

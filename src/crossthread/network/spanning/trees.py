@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Collection, Container, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from copy import copy
 from functools import cached_property, partial
 from itertools import repeat
@@ -321,11 +321,12 @@ def _by_device(survey: Survey, names: Names) -> dict[str, list[Tree]]:
 
 def _by_port(survey: Survey, names: Names) -> TreePorts:
     found: dict[tuple[str, str, int], int] = {}
+    nothing = dict[str, Port]()
     ports, instances = survey.column("tree_ports", "port"), survey.column("tree_ports", "instance")
     for written, run in runs(survey.column("tree_ports", "device")):
         device, called = names.spelled[written], ports[run]
-        known: Container[str] = names.ports.get(device, ())
-        if not all(map(known.__contains__, called)):
+        known = names.ports.get(device, nothing).keys()
+        if not known >= set(called):
             called = [name if name in known else names.port(device, name) or name for name in called]
         places = range(run.start, run.stop)
         found.update(zip(zip(repeat(device), called, instances[run]), places, strict=True))

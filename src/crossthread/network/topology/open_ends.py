@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Collection, Iterable, Sequence, Set
 from functools import cached_property
-from itertools import compress
+from itertools import compress, count
 from typing import Literal
 
 import msgspec
@@ -21,7 +21,6 @@ from crossthread.network.topology.links import Loose, port_up, word_runs
 from crossthread.network.topology.names import End, Names
 from crossthread.survey import Survey
 from crossthread.survey.records import Neighbor
-from crossthread.survey.table import runs
 from crossthread.values import NONE
 
 OUTSIDE = End("", "")
@@ -220,16 +219,13 @@ class _Finding:
         """The stations that each free port learned."""
         found: dict[_Place, set[str]] = defaultdict(set)
         free = {device for device, _ in self._free}
-        ports, macs, kinds = (self._survey.column("macs", name) for name in ("port", "mac", "kind"))
-        for written, run in runs(self._survey.column("macs", "device")):
-            device = self._names.spelled[written]
-            for n in range(run.start, run.stop) if device in free else ():
-                if (
-                    ports[n]
-                    and kinds[n] != "self"
-                    and (place := (device, self._known_as(device, ports[n]))) in self._free
-                ):
-                    found[place].add(macs[n])
+        spelled = {name: self._names.spelled[name] for name in self._survey.distinct("macs", "device")}
+        written = {name: device for name, device in spelled.items() if device in free}
+        devices, ports, macs, kinds = (self._survey.column("macs", name) for name in ("device", "port", "mac", "kind"))
+        for n in compress(count(), map(written.__contains__, devices)):
+            device = written[devices[n]]
+            if ports[n] and kinds[n] != "self" and (place := (device, self._known_as(device, ports[n]))) in self._free:
+                found[place].add(macs[n])
         return found
 
     def _take_by_stations(self) -> None:
