@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from itertools import islice
+from itertools import compress, count, islice
+from operator import ne
 
 from msgspec.structs import replace
 
@@ -161,15 +162,14 @@ def address_at_another_mac(context: Context) -> Iterator[Finding]:
     Mend: give one of the two another address; if only one answers, clear the cache.
     """
     survey, stations = context.network.survey, context.network.stations
-    known = set(zip(stations.ips, survey.column("hosts", "mac"), strict=True))
-    heard = list(zip(survey.column("arp", "address"), survey.column("arp", "mac"), strict=True))
-    odd = [n for n, pair in enumerate(heard) if pair not in known]  # nearly none, mostly
-    own = dict(zip(stations.ips, survey.column("hosts", "mac"), strict=True)) if odd else {}
-    others = [n for n in odd for ip, mac in [heard[n]] if mac and own.get(ip, mac) not in (mac, None)]
+    own = dict(zip(stations.ips, survey.column("hosts", "mac"), strict=True))
+    heard, macs = survey.column("arp", "address"), survey.column("arp", "mac")
+    odd = compress(count(), map(ne, map(own.get, heard), macs))  # nearly none, mostly
+    others = [n for n in odd if macs[n] and own.get(heard[n]) is not None]
     devices = {*survey.column("ports", "mac"), *survey.column("devices", "chassis")} if others else set()
     told = set[str]()
     for n in others:
-        ip, mac = heard[n]
+        ip, mac = heard[n], macs[n]
         if ip in told or mac in devices or mac.startswith(_VIRTUAL):
             continue
         row, holders = survey.rows(ArpEntry)[n], stations.by_address.of(ip)
