@@ -12,11 +12,11 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import SEVERITIES, Finding, Identity, Subject
 from crossthread.diagnosis.registry import cutting, parents, parents_in_vlan
 from crossthread.diagnosis.repair.hypotheses import judged
-from crossthread.diagnosis.repair.withheld import bare
+from crossthread.diagnosis.repair.withheld import PLACES, bare
 from crossthread.diagnosis.settled import needs, settled
 from crossthread.errors import SurveyError
 from crossthread.network.topology.names import End
-from crossthread.survey.changes import Change, merge_changes
+from crossthread.survey.changes import Change, edited, merge_changes
 from crossthread.values import VlanSet
 
 _Place = tuple[object, ...]
@@ -30,24 +30,34 @@ def consequences(context: Context, findings: list[Finding], causes: Mapping[Iden
     """
     found = nested(context, findings, causes)
     under = [other for finding in found if finding.repair for other in _below(finding)]
-    doubtful = [other for other in under if other.repair and any(subject.host for subject in other.subjects)]
-    if not doubtful:
-        return found
-    try:
-        mended = context.network.mended(merge_changes(c for finding in found for c in finding.repair))
-    except SurveyError:
-        return found
-    near = Context(mended, context.plan)
-    still = standing(near, doubtful)
-    own = {other.identity for other in doubtful if other.identity in still or _is_judged(near, other)}
-    gone = {other.identity for other in doubtful} - own
+    told = (other for other in under if other.repair or other.rule in PLACES)
+    doubtful = [other for other in told if any(subject.host for subject in other.subjects)]
+    own = _own(context, found, doubtful) if doubtful else None
+    gone = {other.identity for other in doubtful} - own if own is not None else set()
     return [_mended_above(one, gone) for one in (nested(context, findings, causes, own) if own else found)]
 
 
+def _own(context: Context, leading: list[Finding], doubtful: list[Finding]) -> set[Identity] | None:
+    """Which of some findings under others are faults of their own; None if not all that leads can be mended at once."""
+    try:
+        mended = context.network.mended(merge_changes(c for finding in leading for c in finding.repair))
+    except SurveyError:
+        return None
+    near = Context(mended, context.plan)
+    still = standing(near, doubtful)
+    return {other.identity for other in doubtful if other.identity in still or _is_judged(near, other)}
+
+
 def _mended_above(finding: Finding, gone: Container[Identity]) -> Finding:
-    """The same, without mends of what follows from it and is gone with its own."""
-    below = (bare(other) if other.identity in gone else other for other in finding.follows)
-    return msgspec.structs.replace(finding, follows=tuple(_mended_above(other, gone) for other in below))
+    """The same, without mends of what follows from it and is gone with its own.
+
+    What nobody edits, such as an interface that comes up by itself once its VLAN is there again, is told with its own.
+    """
+    below = [_mended_above(bare(other) if other.identity in gone else other, gone) for other in finding.follows]
+    back = [other for other in below if other.repair and not edited(other.repair)] if edited(finding.repair) else []
+    repair = merge_changes([*finding.repair, *(change for other in back for change in other.repair)])
+    follows = tuple(bare(other) if any(other is one for one in back) else other for other in below)
+    return msgspec.structs.replace(finding, repair=repair if back else finding.repair, follows=follows)
 
 
 def _is_judged(context: Context, finding: Finding) -> bool:
@@ -110,6 +120,8 @@ def nested(
             cause = next((done[n] for n in needs(finding) if n in done and _leads(above, finding, done[n])), None)
         if cause is None and _at_port(finding) is not None:
             cause = next((o for o in by_mend[_at_port(finding)] if _may_lead(rank, above, finding, o)), None)
+        if cause is None and finding.rule in PLACES and not finding.repair:
+            cause = next((o for o in order if _rests_on(finding, o) and _leads(above, finding, o)), None)
         if cause is not None:
             above[id(finding)] = cause
     under: dict[int, list[Finding]] = defaultdict(list)
@@ -138,6 +150,12 @@ def _with_lists(n: int, finding: Finding, same: list[Finding]) -> Change:
     for text in lists[1:]:
         allowed |= VlanSet.parse(text)
     return msgspec.structs.replace(change, cells={**change.cells, "allowed": allowed})
+
+
+def _rests_on(finding: Finding, other: Finding) -> bool:
+    """Whether a mend of another finding changes what a finding rests on: who is accused is no witness."""
+    cells = {(change.table, str(change.key), column) for change in other.repair for column in change.cells}
+    return any((fact.table, str(fact.key), fact.column) in cells for fact in finding.evidence)
 
 
 def _may_lead(rank: dict[int, int], above: dict[int, Finding], finding: Finding, cause: Finding) -> bool:
@@ -223,5 +241,9 @@ def _of_subject(context: Context, finding: Finding, subject: Subject) -> Iterato
             yield from (("port", *e) for link in adjacency.links for e in (link.a, link.b))
         for host in context.hosts_at(end):
             yield ("host", host.name)
+        if finding.rule in ("port-admin-down", "port-down"):  # the last port of a VLAN takes the interface with it
+            row, own = context.port(end), context.network.stations.on_device.get(end.device, ())
+            carried = (row.allowed or VlanSet.of([row.pvid] if row.pvid else [])) if row is not None else VlanSet()
+            yield from (("vlan", end.device, s.row.vid) for s in own if s.row.vid and s.row.vid in carried)
     elif subject.device is not None and subject.vid is None and finding.rule == "discovery-off":
         yield from (("port", *end) for end in context.adjacencies_at if end.device == subject.device)

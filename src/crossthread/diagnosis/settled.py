@@ -11,14 +11,18 @@ from crossthread.survey.records import Port
 from crossthread.values import NONE, interface
 
 Need = tuple[object, ...]
-"""A VLAN that must exist on a device, a gateway that a subnet must have in a VLAN, or two ends that must agree."""
+"""A VLAN that must exist on a device, a gateway that a subnet must have in a VLAN, two ends that must agree, or what a
+finding says is needed."""
 
 
 def settled(context: Context, by_rule: Mapping[str, Sequence[Finding]]) -> dict[Need, Finding]:
     """What nobody needs any more, or is there, with some findings' mends."""
-    links = by_rule["link-vlan-missing"]
-    found = {**_natives(context, links), **_left_behind(context, by_rule["port-vlan-wrong"])}
-    return found | _asked_by_mistake(context, links, by_rule["host-outside-subnet"])
+    missing, moving = by_rule["link-vlan-missing"], by_rule["port-vlan-wrong"]
+    links = [*missing, *(one for one in by_rule["port-mode-wrong"] if len({s.device for s in one.subjects}) > 1)]
+    found = {**_natives(context, missing), **_left_behind(context, moving)}
+    lacking = [*links, *by_rule["gateway-missing"]]
+    found |= _asked_by_mistake(context, lacking, by_rule["host-outside-subnet"])
+    return found | _perhaps_elsewhere(links, moving)
 
 
 def _natives(context: Context, findings: Iterable[Finding]) -> dict[Need, Finding]:
@@ -68,16 +72,26 @@ def _in_vlan(context: Context, device: str, vid: int, moved: Container[End]) -> 
     )
 
 
-def _asked_by_mistake(context: Context, links: Iterable[Finding], wrong: Iterable[Finding]) -> dict[Need, Finding]:
-    """The links that lack a VLAN which only hosts need there that have an address of its subnet by mistake."""
+def _asked_by_mistake(context: Context, lacking: Iterable[Finding], wrong: Iterable[Finding]) -> dict[Need, Finding]:
+    """What only hosts need that have an address of a subnet by mistake: its VLAN on a link, or a gateway of it."""
     renumbered = {s.host: finding for finding in wrong if finding.repair for s in finding.subjects if s.host}
     found: dict[Need, Finding] = {}
-    for link in links:
-        if link.affects and link.affected == len(link.affects) and renumbered.keys() >= set(link.affects):
-            hosts = [context.network.stations.hosts[name.casefold()] for name in link.affects]
-            if {context.expected.current_vlan(host) for host in hosts}.isdisjoint(s.vid for s in link.subjects):
-                found["carried", link.identity] = renumbered[link.affects[0]]
+    for one in lacking:
+        if one.affects and one.affected == len(one.affects) and renumbered.keys() >= set(one.affects):
+            hosts = [context.network.stations.hosts[name.casefold()] for name in one.affects]
+            if {context.expected.current_vlan(host) for host in hosts}.isdisjoint(s.vid for s in one.subjects):
+                found["needed", one.identity] = renumbered[one.affects[0]]
     return found
+
+
+def _perhaps_elsewhere(links: Iterable[Finding], wrong: Iterable[Finding]) -> dict[Need, Finding]:
+    """The links that only hosts need so of which nothing decides whether their port or their address is wrong."""
+    told = {s.host: f for f in wrong if not f.repair and f.alternatives for s in f.subjects if s.host}
+    return {
+        ("needed", link.identity): told[link.affects[0]]
+        for link in links
+        if link.affects and link.affected == len(link.affects) and told.keys() >= set(link.affects)
+    }
 
 
 def needs(finding: Finding) -> Iterator[Need]:
@@ -89,7 +103,8 @@ def needs(finding: Finding) -> Iterator[Need]:
         told = (fact.value for fact in finding.evidence if (fact.table, fact.column) == ("hosts", "address"))
         subnets = [interface(text).network for text in told if text not in (None, NONE)]
         yield from (("gateway", subject.vid, subnet) for subject in vids for subnet in subnets[:1])
-    elif finding.rule == "link-vlan-missing":
-        yield "carried", finding.identity
+        yield "needed", finding.identity
+    elif finding.rule in ("link-vlan-missing", "port-mode-wrong"):
+        yield "needed", finding.identity
     elif finding.rule == "link-native-differs":
         yield "native", frozenset(End(str(subject.device), str(subject.port)) for subject in finding.subjects)

@@ -13,6 +13,7 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.effects import find_effects
 from crossthread.diagnosis.findings import Finding, Identity
 from crossthread.diagnosis.repair.facts import told_apart
+from crossthread.diagnosis.repair.mends import under_causes
 from crossthread.diagnosis.repair.proof import in_order
 from crossthread.diagnosis.repair.steps import wakes
 from crossthread.diagnosis.repair.together import carrying_all, made_of, mended_by, takes_back
@@ -128,7 +129,7 @@ _ROUNDS, _FEW = 3, 20
 
 def _every(context: Context, found: list[Finding], seat: str | None, tried: Callable[[], None]) -> WhyAll:
     network = context.network
-    found = decided_mends(context, found)
+    found = under_causes(context, decided_mends(context, found))
     told_only = [finding for finding in found if not finding.repair]
     for _ in range(_ROUNDS):
         trial = _Trial(context, found, tried)
@@ -147,10 +148,10 @@ def _every(context: Context, found: list[Finding], seat: str | None, tried: Call
     kept = carrying_all(kept)
     order = work_order(network, kept, None, seat)
     repair = in_order(merge_changes(change for finding in kept for change in finding.repair), order)
-    mended = {finding.identity for finding in kept}  # one that was only told may be plain once the rest is mended
-    left = [finding for finding in told_only if finding.identity not in mended]
-    unmended = told_apart(network.survey, (*left, *withheld))
     after = mends[-1].after if mends else now
+    mended = {finding.identity for finding in kept}  # one that was only told may be plain once the rest is mended
+    left = [one for one in told_only if one.identity not in mended and after.works < after.wanted]
+    unmended = told_apart(network.survey, (*left, *withheld))
     return WhyAll(now, after, tuple(mends), unmended, repair, order, seat or central(network))
 
 
@@ -164,6 +165,7 @@ def _seen_then(context: Context, mended: list[Finding]) -> dict[Identity, Findin
     planned = (plan_host(near, entry) for entry in near.plan.hosts.values())
     otherwise = islice((one for one in planned if one is not None and one.repair), _FEW)
     found = decided_mends(near, [*(effect.finding for effect in find_effects(near).effects), *otherwise])
+    found = under_causes(near, found)
     return {
         one.identity: one for one in found if one.repair and one.identity not in known and not takes_back(one, done)
     }

@@ -81,7 +81,7 @@ def mend(context: Context, source: str, target: str) -> list[Finding]:
     if context.network.unread.anywhere:  # what fits better may be at something that nobody read
         unfit = {finding.identity for finding, share in zip(best.findings, best.shares, strict=True) if share < 0}
         ranked = [told_only(one) if one.identity in unfit and moves(context, one) else one for one in ranked]
-    return _under_causes(context, ranked)
+    return under_causes(context, ranked)
 
 
 def _stops(context: Context, source: str, target: str) -> list[Finding]:
@@ -128,7 +128,7 @@ def _held(explanation: Explanation) -> set[tuple[object, tuple[str, ...]]]:
     return {(finding.identity, tuple(map(str, finding.repair))) for finding in explanation.findings}
 
 
-def _under_causes(context: Context, findings: Sequence[Finding]) -> list[Finding]:
+def under_causes(context: Context, findings: Sequence[Finding]) -> list[Finding]:
     """The same, with what nobody has to edit under the finding whose mend brings it back by itself."""
     found = list(findings)
     for finding in findings:

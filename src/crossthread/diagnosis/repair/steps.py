@@ -7,6 +7,7 @@ from typing import NamedTuple
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
+from crossthread.network.hosts.station import Interface
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change, merge_changes
 from crossthread.survey.records import Gateway, Host, Port
@@ -62,7 +63,7 @@ def drafts(findings: Iterable[Finding]) -> list[Draft]:
         last: tuple[str, ...] | None = None
         effects: list[Change] = []
         for change in finding.repair:
-            if change.table in ("ports", "hosts") and not change.delete and set(change.cells) <= _SEEN:
+            if change.table in ("ports", "hosts", "gateways") and not change.delete and set(change.cells) <= _SEEN:
                 effects.append(change)
                 continue
             last = _thing(change)
@@ -91,12 +92,20 @@ def words(context: Context, draft: Draft) -> str:
     table, device, name = draft.thing
     own = [c for c in draft.changes if c.table != "hosts" or table == "hosts"]
     said = [part for change in own for part in _said(context, change, draft)]
-    parts = list(dict.fromkeys(said)) or ["bring its link up: put the cable in, or mend it"]
+    missing = "bring its link up: put the cable in, or mend it"
+    if table == "gateways" and not any(s.row.port for s in _interface(context, device, name)):
+        missing = "bring it up: it needs a port that is up and carries its VLAN"
+    parts = list(dict.fromkeys(said)) or [missing]
     if table == "hosts":
         return f"{name}: {'; '.join(parts)}"
     if table == "vlans":
         return f"{device}: {'; '.join(parts)}"
     return f"{device} {name}: {'; '.join(parts)}" if table in ("ports", "gateways") else f"{device}: {'; '.join(parts)}"
+
+
+def _interface(context: Context, device: str, name: str) -> list[Interface]:
+    """All stations of one interface: it has one for each address."""
+    return [s for s in context.network.stations.on_device.get(device, ()) if s.name == name]
 
 
 def _said(context: Context, change: Change, draft: Draft) -> list[str]:
@@ -187,7 +196,7 @@ def loses(context: Context, draft: Draft) -> str | None:
     """What a device forgets, or who else is moved, when a step is made; None if nothing is."""
     table, device, name = draft.thing
     if table == "gateways":
-        own = [s for s in context.network.stations.on_device.get(device, ()) if s.name == name]
+        own = _interface(context, device, name)
         rows = [s.row for s in own if isinstance(s.row, Gateway)]
         if any("vid" in c.cells for c in draft.changes) and any(row.port for row in rows):
             listed = ", ".join(row.address for row in rows if row.address and row.address != NONE)
@@ -225,7 +234,7 @@ def clear(context: Context, draft: Draft) -> Draft:
     table, device, name = draft.thing
     if table == "hosts":
         return Draft(draft.thing, (Change("hosts", {"host": name}, {"address": NONE}),), draft.rules, True)
-    rows = [s.row for s in context.network.stations.on_device.get(device, ()) if s.name == name]
+    rows = [s.row for s in _interface(context, device, name)]
     keys = [{"device": device, "interface": name, "address": getattr(row, "address", None) or ""} for row in rows]
     changes = tuple(Change("gateways", key, {"vid": "", "oper": "down"}) for key in keys)
     return Draft(draft.thing, changes, draft.rules, True)

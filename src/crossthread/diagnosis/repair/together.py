@@ -48,6 +48,8 @@ def one_address_twice(after: Network, changes: Sequence[Change]) -> bool:
     """Whether a host or an interface would get an address that another station has then, too."""
     for change in changes:
         new, old = (str(cells.get("address") or NONE) for cells in (change.cells, change.key))
+        if adds_interface(change):
+            new, old = old, NONE
         if new == NONE or " " in new or new.partition("/")[0] == old.partition("/")[0]:
             continue
         ip = interface(new).ip
@@ -109,16 +111,29 @@ def _carries(change: Change) -> bool:
     return change.table == "ports" and bool(change.cells.get("allowed"))
 
 
+def _waiting(network: Network, finding: Finding) -> int | None:
+    """How many hosts of its subnet are in the VLAN in which a mend adds an interface; None if it adds none."""
+    added = [change for change in finding.repair if adds_interface(change)]
+    if not added:
+        return None
+    nets = {change.cells.get("vid"): interface(str(change.key["address"])).network for change in added}
+    classes = (one for one in network.classes.all if one.vid in nets)
+    return sum(len(one.hosts) for one in classes if (ip := one.hosts[0].ip) is not None and ip in nets[one.vid])
+
+
 def mended_by(network: Network, findings: Sequence[Finding]) -> tuple[Network, list[Finding]]:
     """A copy with the mends of some findings made, and those that were.
 
-    Two may want one thing, such as an address, and what devices refuse cannot be made; but perhaps after another.
+    Two may want one thing, such as an address, and what devices refuse cannot be made; but perhaps after another. What
+    is there is set before anything is added, and that first for which more hosts are where it would be.
     """
     done, left = list[Finding](), carrying_all(findings)
     changes = changes_of(left)
     made = try_out(network, changes)
     if made is not None and not refused(network, made, changes):
         return made, left
+    waiting = {id(one): _waiting(network, one) for one in left}
+    left.sort(key=lambda one: (waiting[id(one)] is not None, -(waiting[id(one)] or 0)))
     tried = 0
     while tried != len(left):
         tried = len(left)

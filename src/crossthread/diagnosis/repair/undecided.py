@@ -199,8 +199,9 @@ def _contested(context: Context, finding: Finding) -> bool:
 
 def _for_them_only(context: Context, finding: Finding, hosts: Collection[str]) -> bool:
     """Whether a link is to carry a VLAN that only some hosts need there."""
-    missing = finding.rule == "link-vlan-missing" and finding.severity == "breaks" and finding.confidence == "sure"
-    for subject in finding.subjects if missing else ():
+    lacking = finding.rule in ("link-vlan-missing", "port-mode-wrong")
+    needed = lacking and finding.severity == "breaks" and finding.confidence == "sure"
+    for subject in finding.subjects if needed else ():
         end = End(subject.device or "", subject.port or "")
         for link in context.adjacencies_at.get(end, ()):
             near, beyond = across(context, link, end, hosts)
