@@ -55,7 +55,6 @@ class Network:
         self.told, self.version = survey, version
         self.survey = one_family(survey, version)
         self._copied: tuple[Network, Kept] | None = None
-        self._mended: tuple[tuple[Change, ...], Network] | None = None
         self._all_read = False
 
     def __repr__(self) -> str:
@@ -82,14 +81,8 @@ class Network:
     def mended(self, changes: Sequence[Change]) -> Network:
         """The same for changes that were thought out on this network, which knows one address of each host.
 
-        Where they set that address or its gateway, what a host has of the other version stays as it is. The last copy
-        is kept: the same mends are tried for what they do, and then for what they cost.
+        Where they set that address or its gateway, what a host has of the other version stays as it is.
         """
-        if self._mended is None or self._mended[0] != tuple(changes):
-            self._mended = tuple(changes), self._mend(changes)
-        return self._mended[1]
-
-    def _mend(self, changes: Sequence[Change]) -> Network:
         if self._alone(changes):
             return self.changed(changes)
         told = apply_changes(self.told, [whole(change, self.told) for change in changes])
@@ -120,7 +113,7 @@ class Network:
         """A network of the same version of IP, of a survey that has one address for each host already."""
         copy = Network.__new__(Network)
         copy.told, copy.survey, copy.version = told, survey, self.version
-        copy._copied, copy._mended, copy._all_read = None, None, False
+        copy._copied, copy._all_read = None, False
         return copy
 
     @cached_property
