@@ -326,6 +326,11 @@ class Planted(unittest.TestCase):
             told = [[(f.rule, len(f.repair)) for f in one.follows] for one in found if one.rule == rule]
             self.assertEqual(told[:1], [below], number)
         self.assertEqual(len([f for f in found if f.severity == "breaks"]), 1)
+        found = check(
+            DATA / "recorded" / "network-32" / "survey.json.gz"
+        ).findings  # what would stop others is not tried
+        worst = [(f.rule, bool(f.repair)) for f in found if f.severity == "breaks"]
+        self.assertEqual(worst, [("gateway-address-wrong", False), ("gateway-admin-down", True)])
         answer = why(DATA / "recorded" / "network-30" / "survey.json.gz", "host-3", "host-2")
         self.assertEqual([f.rule for f in answer.findings], ["port-admin-down", "routing-off"])
         self.assertEqual([step.says for step in answer.order], ["sw-c e1: bring it up", "sw-c: turn routing on"])

@@ -16,7 +16,7 @@ from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.missing import first_gap
 from crossthread.diagnosis.repair.hypotheses import judged
 from crossthread.diagnosis.repair.together import Cell, made_of, mended_by, takes_back
-from crossthread.diagnosis.repair.withheld import PLACES, grounded, told_only
+from crossthread.diagnosis.repair.withheld import PLACES, each_harmless, grounded, told_only
 from crossthread.diagnosis.rules.routing import routes_missing
 from crossthread.diagnosis.search.cheapest_way import Search
 from crossthread.diagnosis.wants import Want, find_wants, rank
@@ -102,7 +102,8 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
                     known.finding = finding
                     fresh.append(finding)
                 found[finding.identity].add(single.losers)
-        waiting |= {finding.identity: finding for finding in grounded(now, fresh) if finding.repair}
+        sound = each_harmless(now, grounded(now, fresh))  # nothing more is told because of a mend that does harm
+        waiting |= {finding.identity: finding for finding in sound if finding.repair}
         if not waiting:
             break
         network, done = mended_by(now.network, [*waiting.values()])
