@@ -331,7 +331,17 @@ class Planted(unittest.TestCase):
         ).findings  # what would stop others is not tried
         worst = [(f.rule, bool(f.repair)) for f in found if f.severity == "breaks"]
         self.assertEqual(worst, [("gateway-address-wrong", False), ("gateway-admin-down", True)])
-        answer = why(DATA / "recorded" / "network-30" / "survey.json.gz", "host-3", "host-2")
+        up = {
+            "mode": "trunk",
+            "allowed": "all",
+            "pvid": 1,
+            "admin": "up",
+            "oper": "up",
+        }  # it is down for another reason
+        beside = Change("ports", {"device": "sw-c", "port": "e9"}, up)
+        survey = read_survey(DATA / "recorded" / "network-30" / "survey.json.gz")
+        self.assertIn("gateway-down", [f.rule for f in check(apply_changes(survey, [beside])).findings])
+        answer = why(survey, "host-3", "host-2")
         self.assertEqual([f.rule for f in answer.findings], ["port-admin-down", "routing-off"])
         self.assertEqual([step.says for step in answer.order], ["sw-c e1: bring it up", "sw-c: turn routing on"])
 

@@ -17,6 +17,7 @@ from crossthread.diagnosis.settled import needs, settled
 from crossthread.errors import SurveyError
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change, edited, merge_changes
+from crossthread.survey.records import Port
 from crossthread.values import VlanSet
 
 _Place = tuple[object, ...]
@@ -241,9 +242,21 @@ def _of_subject(context: Context, finding: Finding, subject: Subject) -> Iterato
             yield from (("port", *e) for link in adjacency.links for e in (link.a, link.b))
         for host in context.hosts_at(end):
             yield ("host", host.name)
-        if finding.rule in ("port-admin-down", "port-down"):  # the last port of a VLAN takes the interface with it
-            row, own = context.port(end), context.network.stations.on_device.get(end.device, ())
-            carried = (row.allowed or VlanSet.of([row.pvid] if row.pvid else [])) if row is not None else VlanSet()
-            yield from (("vlan", end.device, s.row.vid) for s in own if s.row.vid and s.row.vid in carried)
+        if finding.rule in ("port-admin-down", "port-down"):
+            yield from (("vlan", end.device, vid) for vid in _lost_with(context, end))
     elif subject.device is not None and subject.vid is None and finding.rule == "discovery-off":
         yield from (("port", *end) for end in context.adjacencies_at if end.device == subject.device)
+
+
+def _lost_with(context: Context, end: End) -> Iterator[int]:
+    """The VLANs of its device's own interfaces that no port carries which is up, and this one would."""
+    ports: Mapping[str, Port] = context.network.names.ports.get(end.device, {})
+    own = {s.row.vid for s in context.network.stations.on_device.get(end.device, ()) if s.row.vid and not s.row.port}
+
+    def carries(name: str, vid: int) -> bool:
+        row = ports[name]
+        return vid in row.allowed if row.allowed else row.pvid == vid
+
+    for vid in sorted(own) if end.port in ports else ():
+        if carries(end.port, vid) and not any(ports[name].oper == "up" and carries(name, vid) for name in ports):
+            yield vid

@@ -12,6 +12,7 @@ from crossthread.diagnosis.consequences import nested
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.judgement import weights
+from crossthread.diagnosis.registry import parents, parents_in_vlan
 from crossthread.diagnosis.repair.alternatives import Instead, Way, alternatives
 from crossthread.diagnosis.repair.hypotheses import judged
 from crossthread.diagnosis.repair.rival_explanations import (
@@ -134,8 +135,10 @@ def under_causes(context: Context, findings: Sequence[Finding]) -> list[Finding]
     for finding in findings:
         if edited(finding.repair) or not finding.repair:
             continue
-        for at, cause in enumerate(found):
-            if edited(cause.repair) and nested(context, [cause, finding], {})[0].follows == (finding,):
+        above = {*parents().get(finding.rule, ()), *parents_in_vlan().get(finding.rule, ())}
+        causes = [(at, one) for at, one in enumerate(found) if one.rule in above and edited(one.repair)]
+        for at, cause in causes:  # few of many: a campus may have a thousand hosts that are switched off
+            if nested(context, [cause, finding], {})[0].follows == (finding,):
                 found[at] = _with(cause, finding)
                 found = [one for one in found if one is not finding]
                 break
