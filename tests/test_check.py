@@ -337,7 +337,7 @@ class Planted(unittest.TestCase):
             "pvid": 1,
             "admin": "up",
             "oper": "up",
-        }  # it is down for another reason
+        }  # so it is down for another reason
         beside = Change("ports", {"device": "sw-c", "port": "e9"}, up)
         survey = read_survey(DATA / "recorded" / "network-30" / "survey.json.gz")
         self.assertIn("gateway-down", [f.rule for f in check(apply_changes(survey, [beside])).findings])
