@@ -209,3 +209,8 @@ def address(text: str) -> Address:
 def interface(text: str) -> PrefixedAddress:
     """An IP address with a prefix length, read once and kept."""
     return ip_interface(text)
+
+
+def resized(own: PrefixedAddress, length: int) -> PrefixedAddress:
+    """The same address with another prefix length."""
+    return own if length == own.network.prefixlen else interface(f"{own.ip}/{length}")

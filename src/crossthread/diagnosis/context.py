@@ -35,18 +35,19 @@ class Context:
         self._trees: dict[int, TreeAnswer] = {}
         self._fed: dict[str, int] = {}
         self._differing: dict[Adjacency, frozenset[str]] = {}
-        self._once: dict[Callable[[Context], object], Any] = {}
+        self._once: dict[Callable[..., object], Any] = {}
 
     @cached_property
     def observed(self) -> Expected:
         """What would be expected without the plan, by what was read alone."""
         return Expected(self.network) if self.plan != Plan() else self.expected
 
-    def once(self, make: Callable[[Context], _Made]) -> _Made:
+    def once(self, make: Callable[[Context], _Made], kept_as: Callable[..., object] | None = None) -> _Made:
         """What something makes of this context, made once: for what looks at contexts and is used by all who do."""
-        if make not in self._once:
-            self._once[make] = make(self)
-        made: _Made = self._once[make]
+        key = kept_as or make
+        if key not in self._once:
+            self._once[key] = make(self)
+        made: _Made = self._once[key]
         return made
 
     def port(self, end: End) -> Port | None:
@@ -324,3 +325,8 @@ def _differing(one: Port | None, two: Port | None) -> set[str]:
     if one is None or two is None:
         return set(_AT_ENDS)
     return {column for column in _AT_ENDS if getattr(one, column) != getattr(two, column)}
+
+
+def context_of(network: Network, plan: Plan | None = None) -> Context:
+    """The context in which a question is asked; without a plan one for all questions, which gain from each other."""
+    return network.once(Context) if plan is None or plan == Plan() else Context(network, plan)

@@ -11,7 +11,7 @@ from typing import NamedTuple
 import msgspec
 
 from crossthread.diagnosis.all_rules import sweep
-from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.context import Context, context_of
 from crossthread.diagnosis.effects import find_effects
 from crossthread.diagnosis.findings import SEVERITIES, Finding, Identity
 from crossthread.diagnosis.repair.hypotheses import judged
@@ -70,7 +70,7 @@ def find_faults(context: Context, today: date, progress: Callable[[], None] = la
     mended = decided_mends(context, kept)
     if context.plan != Plan():
         unread = bool(effects.gaps) or context.network.unread.anywhere or _anybody_unread(context)
-        without = partial(find_faults, Context(context.network), today, progress)
+        without = partial(find_faults, context_of(context.network), today, progress)
         mended = seen_without_plan(context, mended, lambda: without().kept, unread)
     return Faults(context, [*mended, *idle], accepted, causes)
 

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from bisect import insort
 from collections import defaultdict
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from functools import cached_property
+from typing import Any, TypeVar
 
 from crossthread.collector import held_still
 from crossthread.network.coverage import Covered
@@ -30,6 +31,8 @@ from crossthread.survey.changes import Change, apply_changes
 from crossthread.survey.records import Device, Port, Row
 from crossthread.survey.survey import Evidence
 from crossthread.values import NONE
+
+_Made = TypeVar("_Made")
 
 _SEVERAL = ("address", "gateway")
 """The cells of a host that may hold several."""
@@ -115,6 +118,17 @@ class Network:
         copy.told, copy.survey, copy.version = told, survey, self.version
         copy._copied, copy._all_read = None, False
         return copy
+
+    def once(self, make: Callable[[Network], _Made]) -> _Made:
+        """What something makes of this network, made when first asked for and then kept for whoever asks again."""
+        if make not in self._once:
+            self._once[make] = make(self)
+        made: _Made = self._once[make]
+        return made
+
+    @cached_property
+    def _once(self) -> dict[Callable[[Network], object], Any]:
+        return {}
 
     @cached_property
     def twin(self) -> Network | None:

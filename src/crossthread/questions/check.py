@@ -8,7 +8,7 @@ from datetime import date
 from crossthread.answer import Answer
 from crossthread.collector import held_still
 from crossthread.diagnosis.consequences import consequences
-from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.context import Context, context_of
 from crossthread.diagnosis.faults import Faults, find_faults
 from crossthread.diagnosis.findings import SEVERITIES, Finding, Identity, Severity, Subject
 from crossthread.diagnosis.repair.facts import told_apart
@@ -83,13 +83,17 @@ def check(
     >>> check(healthy()).counts
     {'breaks': 0, 'risks': 0, 'note': 0}
     """
-    return checked(Context(network, plan), today, progress)
+    return checked(context_of(network, plan), today, progress)
 
 
 def checked(context: Context, today: date | None = None, progress: Callable[[], None] = lambda: None) -> Check:
     """The same of a context, for those who go on with it: what it worked out is there still."""
-    with held_still():
-        return told(faults(context, today, progress))
+
+    def asked(_: Context) -> Check:
+        with held_still():
+            return told(faults(context, today, progress))
+
+    return context.once(asked, checked) if context.plan == Plan() else asked(context)
 
 
 def faults(
@@ -100,7 +104,7 @@ def faults(
     first = find_faults(context, day, progress)
     if network.twin is None or network.version == 6:
         return (first,)
-    return first, find_faults(Context(network.twin, context.plan), day, progress)
+    return first, find_faults(context_of(network.twin, context.plan), day, progress)
 
 
 def told(found: Sequence[Faults], known: Set[Identity] = frozenset()) -> Check:

@@ -9,7 +9,7 @@ import msgspec
 
 from crossthread.answer import Answer
 from crossthread.collector import held_still
-from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.context import context_of
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.repair.side_effects import Pairs, changed_pairs
 from crossthread.diagnosis.wanted_pairs import Share, Wanted
@@ -151,7 +151,7 @@ def _compare(before: Network, after: Network, plan: Plan | None, repair: Sequenc
     )
     matrices = class_matrix(before), class_matrix(after)
     gained, lost, unsure = changed_pairs(*matrices)
-    wanted = Wanted(Context(before, plan))
+    wanted = Wanted(context_of(before, plan))
     shares = wanted.share(matrices[0]), wanted.share(matrices[1])
     outcome, because = _outcome(findings, gained, lost, shares, any(parts.values()))
     return Comparison(

@@ -8,7 +8,7 @@ from collections.abc import Iterator, Sequence
 import msgspec
 
 from crossthread.answer import Answer
-from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.context import Context, context_of
 from crossthread.diagnosis.findings import Finding
 from crossthread.errors import UnknownNameError, visible
 from crossthread.network.given import of_network
@@ -134,7 +134,7 @@ def device_page(network: Network, name: str) -> DevicePage:
         if found is None:
             raise UnknownNameError(f"there is no device “{visible(name)}” in this survey, nor was one heard of")
         return _only_heard(found)
-    context, row = Context(network), network.device(known)
+    context, row = context_of(network), network.device(known)
     return DevicePage(
         device=known,
         how="surveyed" if row is not None else "named in some table, without a row of its own",

@@ -9,7 +9,7 @@ import msgspec
 
 from crossthread.answer import Answer
 from crossthread.diagnosis.all_rules import ask_everywhere
-from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.context import Context, context_of
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.registry import named
 from crossthread.network.given import of_network
@@ -86,7 +86,7 @@ def inventory(network: Network) -> Inventory:
         for lacking in lack.devices if lack.table else ():
             missed[lacking].append(lack.table or "")
     entries = tuple(_with_coverage(network, entry, missed) for entry in found.values())
-    return Inventory(entries, tuple(_remarks(Context(network))))
+    return Inventory(entries, tuple(_remarks(context_of(network))))
 
 
 _ASKED = ("ports", "neighbors", "gateways", "routes", "trees", "tree_ports")

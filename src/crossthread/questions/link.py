@@ -5,7 +5,7 @@ from __future__ import annotations
 import msgspec
 
 from crossthread.answer import Answer
-from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.context import context_of
 from crossthread.diagnosis.findings import Finding
 from crossthread.errors import UnknownNameError, visible
 from crossthread.network.given import of_network
@@ -83,7 +83,7 @@ def link_view(network: Network, device: str, port: str) -> LinkView:
     ['mode', 'pvid']
     """
     known = network.names.device(device)
-    context = Context(network)
+    context = context_of(network)
     name = network.names.port(known, port) if known else None
     if known is not None and name is None and End(known, port) in context.adjacencies_at:
         name = port  # only its neighbour tells of it

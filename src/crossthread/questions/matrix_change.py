@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 from crossthread.answer import Answer
-from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.context import Context, context_of
 from crossthread.diagnosis.repair.side_effects import Pairs, changed_pairs
 from crossthread.diagnosis.wanted_pairs import Share, shares
 from crossthread.network.given import Given, network_of, of_network
@@ -76,7 +76,7 @@ def matrix_before(network: Network, before: Given, plan: Plan | None = None) -> 
     0
     """
     earlier = network_of(before)
-    return _change(earlier, network, Context(network, plan), (class_matrix(earlier), class_matrix(network)))
+    return _change(earlier, network, context_of(network, plan), (class_matrix(earlier), class_matrix(network)))
 
 
 @of_network
@@ -122,7 +122,7 @@ def matrix_after(
     for now in network.after_each(steps):
         matrices.append(echoes.after(now).matrix)
         progress()
-    return _change(network, now, Context(network, plan), matrices)
+    return _change(network, now, context_of(network, plan), matrices)
 
 
 def _change(before: Network, after: Network, context: Context, matrices: Sequence[ClassMatrix]) -> MatrixChange:

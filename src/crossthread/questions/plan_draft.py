@@ -8,7 +8,7 @@ from collections.abc import Iterable, Iterator
 
 import msgspec
 
-from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.context import Context, context_of
 from crossthread.errors import visible
 from crossthread.network.given import of_network
 from crossthread.network.network import Network
@@ -48,7 +48,7 @@ def draft_plan(network: Network) -> str:
     >>> "[vlans]" in draft_plan(healthy())
     True
     """
-    context = Context(network)
+    context = context_of(network)
     lines = [f"# {words}" for words in _HEAD] + ["format = 1"]
     if network.survey.info.title:
         lines.append(f"title = {_value(network.survey.info.title)}")

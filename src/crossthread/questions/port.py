@@ -7,7 +7,7 @@ from collections.abc import Iterator
 import msgspec
 
 from crossthread.answer import Answer
-from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.context import context_of
 from crossthread.diagnosis.findings import Finding
 from crossthread.errors import UnknownNameError, visible
 from crossthread.network.given import of_network
@@ -154,7 +154,7 @@ def port_page(network: Network, device: str, port: str) -> PortPage:
     >>> port(faulty(), "galley", "port1").far
     'ropehall port3'
     """
-    context = Context(network)
+    context = context_of(network)
     end = find_port(network, device, port)
     row = context.port(end)
     whole = bundle(end, network.names)

@@ -8,7 +8,7 @@ import msgspec
 
 from crossthread.answer import Answer
 from crossthread.collector import held_still
-from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.context import context_of
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.repair.management import parted
 from crossthread.diagnosis.repair.side_effects import changed_pairs, echoes
@@ -95,14 +95,14 @@ def rehearse(
 def _rehearse(
     network: Network, changes: Sequence[Change], plan: Plan | None, progress: Callable[[], None]
 ) -> Rehearsal:
-    before, after = Context(network, plan), network
+    before, after = context_of(network, plan), network
     reached = before.once(echoes)
     matrices = [reached.matrix]
     for after in network.after_each([[change] for change in changes]):
         matrices.append(reached.after(after).matrix)
         progress()
     gained, lost, unsure = changed_pairs(matrices[0], matrices[-1])
-    contexts = before, Context(after, plan)
+    contexts = before, context_of(after, plan)
     found = [faults(context) for context in contexts]
     known, then = ({f.identity for one in each for f in one.kept} for each in found)
     before_found, after_found = (list(_all(told(each, known & then).findings)) for each in found)

@@ -8,7 +8,7 @@ from collections.abc import Mapping
 import msgspec
 
 from crossthread.answer import Answer
-from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.context import Context, context_of
 from crossthread.diagnosis.rules.tree import priorities_for
 from crossthread.network.given import of_network
 from crossthread.network.network import Network
@@ -92,7 +92,7 @@ def tree_advice(network: Network) -> TreeAdvice:
     """
     trees = network.fabric.trees
     instances = sorted({row.instance for rows in trees.bridges.values() for row in rows if row.protocol != "off"})
-    needs = _needs(Context(network))
+    needs = _needs(context_of(network))
     found = [advice for instance in instances if (advice := _advise(network, instance, needs)) is not None]
     return TreeAdvice(tuple(found), tuple(_spreading(network, found, needs)))
 

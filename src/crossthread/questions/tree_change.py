@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import msgspec
 
 from crossthread.answer import Answer
-from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.context import Context, context_of
 from crossthread.network.given import of_network
 from crossthread.network.network import Network
 from crossthread.network.routing.forwarding import Forwarding
@@ -70,7 +70,7 @@ def tree_change(network: Network, instance: int, changes: Sequence[Change]) -> T
     'core-west'
     """
     after = network.changed(changes)
-    return compare_trees(network, after, instance, hosts_cut(Context(network), Context(after)))
+    return compare_trees(network, after, instance, hosts_cut(context_of(network), context_of(after)))
 
 
 Cut = tuple[tuple[str, ...], tuple[str, ...]]

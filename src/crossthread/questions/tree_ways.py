@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from crossthread.answer import Answer
-from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.context import context_of
 from crossthread.diagnosis.detours import Detour, bridge_links, find_detours
 from crossthread.diagnosis.failures import Failures, Loss
 from crossthread.errors import UnknownNameError, visible
@@ -66,7 +66,7 @@ def tree_ways(network: Network, progress: Callable[[], None] = lambda: None, fai
     >>> tree_ways(healthy(), failing=False).failures
     ()
     """
-    context = Context(network)
+    context = context_of(network)
     detours = tuple(sorted(find_detours(context), key=lambda d: (-d.hosts * (d.hops - d.shortest), d.vid, d.device)))
     idle = tuple(_name(a) for a in bridge_links(network) if a.up is not False and not network.components.carried(a))
     failures: list[TreeFailure] = []
@@ -121,7 +121,7 @@ def failure_of(network: Network, text: str) -> TreeFailure:
     >>> "foghorn-exhibit" in tree_without(healthy(), "ropehall").hosts
     True
     """
-    context = Context(network)
+    context = context_of(network)
     trial = Failures(context)
     device = network.names.device(text)
     if device is not None:

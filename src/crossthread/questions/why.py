@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 import msgspec
 
-from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.context import Context, context_of
 from crossthread.diagnosis.findings import Confidence, Finding
 from crossthread.diagnosis.judgement.confidence import confidence, confidence_of, rivals
 from crossthread.diagnosis.likely import likely
@@ -133,7 +133,7 @@ def _answer(network: Network, source: str, target: str, seat: str | None, plan: 
     seat = _seat(network, seat) if seat is not None else None
     there, back = walks(network, source, target)
     verdict = all_of((there.arrives, back.arrives))
-    context = Context(network, plan)
+    context = context_of(network, plan)
     if verdict:
         path, path_back = path_of(network, one, there), path_of(network, two, back)
         found = luck(context, there, back, path, path_back)
@@ -155,7 +155,7 @@ def _answer(network: Network, source: str, target: str, seat: str | None, plan: 
     if changes_of(findings) != changes_of(mended):
         done = prove(context, findings, (source, target), seat)
     final, (last_there, last_back) = done.after, done.walked
-    observe = _to_observe(Context(final, plan), (source, target), (last_there, last_back), seat)
+    observe = _to_observe(context_of(final, plan), (source, target), (last_there, last_back), seat)
     if doubtful:  # whether they work now decides
         observe = _to_observe(context, doubtful[0], walks(network, *doubtful[0]), seat) or observe
     stop = there.stop if there.arrives is not True else back.stop
@@ -177,13 +177,13 @@ def _answer(network: Network, source: str, target: str, seat: str | None, plan: 
         doubtful=doubtful,
         unsure=done.costs.unsure,
         observe=observe,
-        look=looks(Context(final, plan), observe),
+        look=looks(context_of(final, plan), observe),
         path=with_faults(path, findings),
         path_back=with_faults(path_back, findings, back=True),
         stopped=told(stop, there.arrives is True, is_nobody(two), _unread(network, stop)),
         order=done.order,
         seat=seat,
-        caveats=caveats(Context(final, plan), (last_there, last_back), (path, path_back)),
+        caveats=caveats(context_of(final, plan), (last_there, last_back), (path, path_back)),
         unproven=_unproven(last_there, last_back),
     )
 

@@ -9,7 +9,7 @@ import msgspec
 
 from crossthread.answer import Answer
 from crossthread.collector import copies_let_go, held_still
-from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.context import Context, context_of
 from crossthread.diagnosis.effects import find_effects
 from crossthread.diagnosis.findings import Finding, Identity
 from crossthread.diagnosis.repair.facts import told_apart
@@ -111,7 +111,7 @@ def why_all(
     >>> why_all(faulty()).then.part
     1.0
     """
-    context = Context(network, plan)
+    context = context_of(network, plan)
     with held_still():
         found = [effect.finding for effect in find_effects(context, progress).effects]
         with copies_let_go() as let_go:
@@ -160,7 +160,7 @@ def _seen_then(context: Context, mended: list[Finding]) -> dict[Identity, Findin
 
     What could not be told from anything else before may be plain then: others that were wrong speak for nothing more.
     """
-    near = Context(mended_by(context.network, mended)[0], context.plan)
+    near = context_of(mended_by(context.network, mended)[0], context.plan)
     done, known = made_of(mended), {one.identity for one in mended}
     planned = (plan_host(near, entry) for entry in near.plan.hosts.values())
     otherwise = islice((one for one in planned if one is not None and one.repair), _FEW)
@@ -215,7 +215,7 @@ def _settled(context: Context, mends: list[Finding]) -> Context:
     changes = (change for finding in mends for change in finding.repair)
     if not any(change.table == "hosts" and "address" in change.cells for change in changes):
         return context
-    return Context(mended_by(context.network, mends)[0], context.plan)
+    return context_of(mended_by(context.network, mends)[0], context.plan)
 
 
 def _is_as_good(one: Share, other: Share) -> bool:

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 import msgspec
 
-from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.context import context_of
 from crossthread.diagnosis.repair.facts import told_apart
 from crossthread.diagnosis.repair.proof import prove
 from crossthread.diagnosis.repair.tree_costs import opened
@@ -68,14 +68,14 @@ def why_via(
         return msgspec.structs.replace(answer, via=wanted)
     network = focused(network, answer.source, answer.target)
     mended = network.mended(answer.repair)
-    context = Context(mended, plan)
+    context = context_of(mended, plan)
     there, back = walks(mended, answer.source, answer.target)
     ways = [
         way for leg in there.legs if (way := context.once(Search).through(leg.sender, leg.receiver, wanted)) is not None
     ]
     found = list(min(ways, key=lambda way: way.cost).findings) if ways else []
     extra = [opened(context, finding) for finding in found]
-    whole, pair, seat = Context(network, plan), (answer.source, answer.target), answer.seat or seat
+    whole, pair, seat = context_of(network, plan), (answer.source, answer.target), answer.seat or seat
     findings = [*answer.findings, *extra]
     done = prove(whole, findings, pair, seat)
     costs, doubtful = done.costs.stops, done.costs.doubtful

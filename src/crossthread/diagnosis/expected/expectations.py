@@ -11,7 +11,7 @@ import re
 from collections import Counter, defaultdict
 from collections.abc import Iterator
 from functools import cached_property
-from ipaddress import ip_interface, ip_network
+from ipaddress import ip_network
 
 from crossthread.diagnosis.expected.prefix_lengths import PrefixLengths
 from crossthread.diagnosis.expected.voters import (
@@ -29,7 +29,7 @@ from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.network import Network
 from crossthread.network.switching.known_vids import find_named_vids
 from crossthread.plan import Plan
-from crossthread.values import NO_VID, Address, Prefix, PrefixedAddress
+from crossthread.values import NO_VID, Address, Prefix, PrefixedAddress, resized
 
 _DEFAULT = 0.25
 """What is left of a vote for VLAN 1 by a port, which is there if nobody set it: a default witnesses hardly anything."""
@@ -295,7 +295,7 @@ class Expected:
     def subnet(self, station: Station) -> PrefixedAddress | None:
         """A station's address with the prefix length it should have."""
         length = self.length(station)
-        return None if length is None or station.address is None else ip_interface(f"{station.address.ip}/{length}")
+        return None if length is None or station.address is None else resized(station.address, length)
 
     def gateways(self, host: Station) -> list[Interface]:
         """The interfaces that serve a host's subnet, the one most of its peers use first."""

@@ -6,14 +6,13 @@ from bisect import bisect_left, bisect_right
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator
 from functools import cached_property
-from ipaddress import ip_interface
 
 from crossthread.diagnosis.expected.voters import GATEWAY, HOST, WEAK, Group, Voters, hop_of, votes
 from crossthread.network.hosts.blocks import Block
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.network import Network
 from crossthread.survey.records import Gateway
-from crossthread.values import NONE, Address, PrefixedAddress, address
+from crossthread.values import NONE, Address, PrefixedAddress, address, interface, resized
 
 _CLEAR = 0.75
 """By how much one prefix length has to outweigh another to be beyond dispute."""
@@ -54,7 +53,7 @@ class PrefixLengths:
             own = group.stations[0].address
             assert own is not None
             length = self._at_first(group.stations[0])
-            if length is None or wanted in ip_interface(f"{own.ip}/{length}").network:
+            if length is None or wanted in resized(own, length).network:
                 yield group
 
     def _at_first(self, station: Station) -> int | None:
@@ -101,7 +100,7 @@ class PrefixLengths:
             hop for hop in used if hop is not None and hop.version == own.version
         }:  # a gateway that nobody has was at an end, too
             for length in weights:
-                weights[length] += _AT_END if end_of(ip, ip_interface(f"{ip}/{length}")) else 0.0
+                weights[length] += _AT_END if end_of(ip, interface(f"{ip}/{length}")) else 0.0
         return weights
 
     def _passed_on(self, interface: Interface) -> set[int]:
@@ -118,7 +117,7 @@ class PrefixLengths:
         if not known or any(hop in own.network for hop in known):
             return set()
         length = own.ip.max_prefixlen - max((int(own.ip) ^ int(hop)).bit_length() for hop in known)
-        around = ip_interface(f"{own.ip}/{length}")
+        around = resized(own, length)
         at_end = len(known) > 1 or end_of(known[0], around) or end_of(own.ip, around)
         return {length} if length >= own.network.prefixlen - _LITTLE and at_end else set()
 

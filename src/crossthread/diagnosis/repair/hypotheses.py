@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from ipaddress import ip_interface
 from itertools import islice
 from operator import itemgetter
 
@@ -34,7 +33,7 @@ from crossthread.diagnosis.rules.port.mode import port_mode_wrong
 from crossthread.diagnosis.rules.port.vlan import port_vlan_of_nobody, port_vlan_wrong
 from crossthread.network.hosts.station import HostStation
 from crossthread.survey.changes import Change
-from crossthread.values import NONE, Address, address
+from crossthread.values import NONE, Address, address, resized
 
 _LINK = 2
 """How many addresses there are on a link between two (RFC 3021, RFC 6164)."""
@@ -136,7 +135,7 @@ def _around_its_gateway(context: Context, host: HostStation, hop: Address) -> It
         return
     width = own.ip.max_prefixlen
     length = width - (int(own.ip) ^ int(hop)).bit_length()
-    around = ip_interface(f"{own.ip}/{length}")
+    around = resized(own, length)
     others = (s.address for s in context.network.stations.gateways if s.address is not None)
     near = (s for s in context.expected.near(own.ip) if s is not host)
     known = any(ip.ip in around.network for ip in others) or any(True for _ in near)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from ipaddress import ip_interface, ip_network
+from ipaddress import ip_network
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_gateway
@@ -15,7 +15,7 @@ from crossthread.network.hosts.classes import HostClass
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.survey.changes import Change
 from crossthread.survey.records import Gateway
-from crossthread.values import NONE, Address, PrefixedAddress, address
+from crossthread.values import NONE, Address, PrefixedAddress, address, interface
 
 
 @rule("gateway-address-wrong", "Gateway and routing", About.GATEWAY)
@@ -135,7 +135,7 @@ def asked_for(context: Context, gateway: Interface, vid: int | None) -> dict[Add
         there = one.vid == vid and context.expected.planned(host) in (None, vid)
         if one.gateway in (None, NONE) or host.address is None or not (there or host.address.ip in own):
             continue
-        hop = ip_interface(str(one.gateway)).ip
+        hop = interface(str(one.gateway)).ip
         if hop in host.address.network and hop.version == own.version and (there or hop in own):
             found[hop].append(one)
         elif there and hop not in host.address.network:
@@ -164,7 +164,7 @@ def more_usual(context: Context, gateway: Interface, hop: Address) -> bool:
 
 def _end(hop: Address, own: PrefixedAddress) -> str | None:
     """Whether an address is at an end of its subnet, if that is as large as one that is not."""
-    return end_of(hop, ip_interface(f"{hop}/{own.network.prefixlen}"))
+    return end_of(hop, interface(f"{hop}/{own.network.prefixlen}"))
 
 
 _WIDE = 4

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Callable, Collection, Iterator
-from ipaddress import ip_interface, ip_network
+from ipaddress import ip_network
 from itertools import chain, islice
 
 from crossthread.diagnosis.caution import heard_of
@@ -22,7 +22,7 @@ from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.network.switching.nodes import Node
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
-from crossthread.values import NONE, Address, PrefixedAddress, address
+from crossthread.values import NONE, Address, PrefixedAddress, address, interface
 
 
 def _has_none(_: Context, host: HostStation) -> bool:
@@ -52,7 +52,7 @@ def gateway_missing(context: Context, host: HostStation, vid: int | None = None)
     if subnet is None or hop is None or subnet.is_link_local or context.expected.gateways(host):
         return None
     users = [hop, *(getattr(other.row, "gateway", None) for other in context.expected.near(subnet.ip))]
-    known = [ip_interface(str(used)).ip for used in users if used not in (None, NONE)]
+    known = [interface(str(used)).ip for used in users if used not in (None, NONE)]
     taken = context.network.stations.by_address
     free = [
         ip
@@ -61,7 +61,7 @@ def gateway_missing(context: Context, host: HostStation, vid: int | None = None)
     ]
     if not free:
         return None
-    wanted = ip_interface(f"{free[0]}/{subnet.network.prefixlen}")
+    wanted = interface(f"{free[0]}/{subnet.network.prefixlen}")
     vid = vid or context.expected.vlan(host)
     places = places_for(context, wanted, vid)
     first = next(places, ())

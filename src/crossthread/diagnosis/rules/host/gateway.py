@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections import Counter
-from ipaddress import ip_interface
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_host
@@ -14,7 +13,7 @@ from crossthread.diagnosis.rules.gateway_address import gateway_address_wrong
 from crossthread.diagnosis.rules.host.subnet import host_mask_differs, host_outside_subnet
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.survey.changes import Change
-from crossthread.values import NONE, Address, address
+from crossthread.values import NONE, Address, address, interface
 
 
 def _served_wrongly(context: Context, host: HostStation) -> bool:
@@ -27,7 +26,7 @@ def _best_gateway(context: Context, host: HostStation) -> tuple[str | None, Stat
     for gateway in context.expected.gateways(host):
         wrong = gateway_address_wrong(context, gateway)
         meant = [str(change.cells.get("address") or "") for change in wrong.repair] if wrong is not None else []
-        told = next((ip_interface(text).ip for text in meant if text not in ("", NONE)), None)
+        told = next((interface(text).ip for text in meant if text not in ("", NONE)), None)
         told = told if str(told) != host.row.gateway else None  # that is what this host alone may say
         found = told or _link_local_of(context, host, gateway) or gateway_address(gateway)
         if found is not None:
@@ -38,7 +37,7 @@ def _best_gateway(context: Context, host: HostStation) -> tuple[str | None, Stat
 def _link_local_of(context: Context, host: HostStation, gateway: Interface) -> Address | None:
     """A gateway's link-local address, where the hosts of the subnet use such a one, as they do in IPv6 (RFC 4861)."""
     own = [s.row.address for s in context.network.stations.on_device[gateway.device] if s.name == gateway.name]
-    local = [ip_interface(text).ip for text in own if text and text != NONE and ip_interface(text).is_link_local]
+    local = [interface(text).ip for text in own if text and text != NONE and interface(text).is_link_local]
     if not local or host.address is None or host.address.version == 4:
         return None
     near = (s for s in context.expected.near(host.address.ip) if isinstance(s, HostStation) and s is not host)

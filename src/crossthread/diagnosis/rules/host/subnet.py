@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from ipaddress import ip_interface
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_host
@@ -12,7 +11,7 @@ from crossthread.diagnosis.findings import Finding, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.host.address import free_address
 from crossthread.network.hosts.station import HostStation, Interface, Station
-from crossthread.values import NONE, address
+from crossthread.values import NONE, address, resized
 
 
 @rule(
@@ -205,7 +204,7 @@ def host_mask_differs(context: Context, host: HostStation, length: int | None = 
     wanted = length or context.expected.length(host)
     if host.address is None or wanted is None or wanted == host.address.network.prefixlen:
         return None
-    subnet = ip_interface(f"{host.address.ip}/{wanted}").network
+    subnet = resized(host.address, wanted).network
     evidence = context.evidence(host.row, "address")
     agreeing = [s for s in context.expected.near(host.address.ip) if s.address and s.address.network == subnet]
     for other in agreeing[:3]:
