@@ -201,10 +201,11 @@ class Harm(unittest.TestCase):
             before = {pair for pair, verdict in verdicts(survey).items() if verdict == "works"}
             tried = set()
             for name, part in parts(survey):
-                mends = [f.repair for f in check(part).findings]
-                failing = [pair for pair, verdict in verdicts(part).items() if verdict != "works"]
+                network = Network(part)
+                mends = [f.repair for f in check(network).findings]
+                failing = [pair for pair, verdict in verdicts(network).items() if verdict != "works"]
                 for pair in random.Random(name).sample(failing, min(4, len(failing))):
-                    answer = why(part, *pair)
+                    answer = why(network, *pair)
                     mends += [answer.repair, *(f.repair for f in answer.findings)]
                 for told, mend in {str(mend): mend for mend in mends if mend}.items():
                     if told in tried:
@@ -317,9 +318,10 @@ class Help(unittest.TestCase):
 
     def test_no_unknown_verdict_is_without_advice(self):
         for name, part in parts(faulty()):
-            unknown = [pair for pair, verdict in verdicts(part).items() if verdict == "unknown"]
+            network = Network(part)
+            unknown = [pair for pair, verdict in verdicts(network).items() if verdict == "unknown"]
             for pair in random.Random(name).sample(unknown, min(3, len(unknown))):
-                answer = why(part, *pair)
+                answer = why(network, *pair)
                 self.assertTrue(answer.look and answer.surely and answer.turns, (name, pair))
                 self.assertFalse(answer.repair_proven)
 
