@@ -18,6 +18,7 @@ from ipaddress import (
     IPv6Network,
     ip_address,
     ip_interface,
+    ip_network,
 )
 from typing import ClassVar
 from weakref import WeakValueDictionary
@@ -209,6 +210,12 @@ def address(text: str) -> Address:
 def interface(text: str) -> PrefixedAddress:
     """An IP address with a prefix length, read once and kept."""
     return ip_interface(text)
+
+
+@lru_cache(maxsize=1 << 18)
+def prefix(text: str) -> Prefix:
+    """A prefix, read once and kept."""
+    return ip_network(text)
 
 
 def resized(own: PrefixedAddress, length: int) -> PrefixedAddress:

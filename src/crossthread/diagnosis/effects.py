@@ -17,7 +17,7 @@ from crossthread.diagnosis.missing import first_gap
 from crossthread.diagnosis.repair.hypotheses import judged
 from crossthread.diagnosis.repair.together import Cell, made_of, mended_by, takes_back
 from crossthread.diagnosis.repair.withheld import PLACES, each_harmless, grounded, told_only
-from crossthread.diagnosis.rules.routing import routes_missing
+from crossthread.diagnosis.rules.routing import OF_ROUTES, routes_missing
 from crossthread.diagnosis.search.cheapest_way import Search
 from crossthread.diagnosis.wants import Want, find_wants, rank
 from crossthread.diagnosis.way.explanations import explain
@@ -30,8 +30,6 @@ from crossthread.survey.survey import Evidence
 from crossthread.values import NONE
 
 _ROUNDS = 8
-_OF_ROUTES = ("route-missing", "route-back-missing")
-"""Findings of which one router may have several behind one of its interfaces: they are told as one."""
 
 
 class Effect:
@@ -93,7 +91,7 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
                 if known is None:
                     found[finding.identity] = Effect(finding, asker.example(single))
                     fresh.append(finding)
-                elif finding.rule in _OF_ROUTES and not set(map(str, finding.repair)) <= set(
+                elif finding.rule in OF_ROUTES and not set(map(str, finding.repair)) <= set(
                     map(str, known.finding.repair)
                 ):
                     known.finding = routes_missing(known.finding, finding)

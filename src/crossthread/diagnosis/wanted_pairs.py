@@ -10,6 +10,7 @@ from typing import NamedTuple
 import msgspec
 
 from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.islands import Islands
 from crossthread.diagnosis.rules.host.address import beside
 from crossthread.network.three_valued import Verdict
 from crossthread.values import NONE, Prefix
@@ -43,7 +44,7 @@ class _Place(NamedTuple):
 
 
 class Wanted:
-    """The pairs that should work: by the plan, and hosts of one subnet, and of subnets that have gateways.
+    """The pairs that should work: by the plan, and hosts of one subnet, and of joined subnets that have gateways.
 
     Parameters
     ----------
@@ -52,7 +53,7 @@ class Wanted:
     """
 
     def __init__(self, context: Context) -> None:
-        self._plan = context.plan
+        self._plan, self._islands = context.plan, context.once(Islands)
         self._kind: dict[str, int] = {}
         """Of each host the number of what decides whom it should reach."""
         expected = context.expected
@@ -80,8 +81,10 @@ class Wanted:
     def _wants(self, one: _Place, two: _Place) -> bool:
         if one.version != two.version:
             return False
-        together = (one.routed and two.routed) or one.subnet == two.subnet or one.subnet.overlaps(two.subnet)
-        return together and self._plan.may_talk(one.vid, two.vid)
+        routed = one.routed and two.routed and self._islands.joined(one.subnet, two.subnet)
+        return (routed or one.subnet == two.subnet or one.subnet.overlaps(two.subnet)) and self._plan.may_talk(
+            one.vid, two.vid
+        )
 
     def share(self, matrix: ClassMatrix) -> Share:
         """How many of the wanted pairs work, by the matrix of a network with the same hosts."""

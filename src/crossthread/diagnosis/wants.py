@@ -8,6 +8,7 @@ from itertools import islice
 from typing import NamedTuple
 
 from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.islands import Islands
 from crossthread.network.hosts.classes import HostClass
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.values import NONE, Prefix
@@ -30,8 +31,9 @@ def find_wants(context: Context) -> Iterator[Want]:
     """Whom each class should reach.
 
     Its gateway, the largest other class of its subnet, some hosts of other subnets; and one host of each subnet every
-    other subnet, by each device that routes.
+    other subnet, by each device that routes. Of other subnets only those that are joined to its own by anything.
     """
+    islands = context.once(Islands)
     subnets: dict[Prefix, list[HostClass]] = defaultdict(list)
     for one in context.network.classes.all:
         first = one.hosts[0]
@@ -45,7 +47,8 @@ def find_wants(context: Context) -> Iterator[Want]:
     routed = [network for network in mains if served[network] or _expects_gateway(subnets[network])]
     for network, classes in subnets.items():
         main = mains[network]
-        others = _some_far(context, network, routed, served, mains)
+        near = [other for other in routed if islands.joined(network, other)]
+        others = _some_far(context, network, near, served, mains)
         for one in classes:
             first = one.hosts[0]
             if served[network]:
@@ -55,14 +58,14 @@ def find_wants(context: Context) -> Iterator[Want]:
                 peer = next((s for s in _who_expects(context, first) if s is not first), None)
             if peer is not None:
                 yield Want(first.name, peer.name, (one,))
-            yield from (Want(first.name, other.name, (one,)) for other in _astray(first, network, subnets, routed))
+            yield from (Want(first.name, other.name, (one,)) for other in _astray(first, network, subnets, near))
             if network in routed and one is not main:
                 for other in others:
                     yield Want(first.name, mains[other].hosts[0].name, (one,))
     done: set[tuple[object, Prefix]] = set()
     for one_net in routed:
         for two_net in routed:
-            if one_net == two_net or one_net.version != two_net.version:
+            if one_net == two_net or one_net.version != two_net.version or not islands.joined(one_net, two_net):
                 continue
             keys = {(_router(served[a]) or a, b) for a, b in ((one_net, two_net), (two_net, one_net))}
             if keys <= done or not _may(context, mains[one_net], mains[two_net]):
@@ -152,6 +155,7 @@ def _addressless(context: Context, one: HostClass) -> Iterator[Want]:
     """A host without an address reaches nobody; any other host of its VLAN, or at all, shows it."""
     vid = one.vid
     others = [c for c in context.network.classes.all if c is not one and c.block is not None]
-    near = [c for c in others if c.vid == vid] or others
+    joined = [c for c in others if context.once(Islands).beside(one.hosts[0], c.hosts[0])] or others
+    near = [c for c in joined if c.vid == vid] or joined
     if near:
         yield Want(one.hosts[0].name, near[0].hosts[0].name, (one,))

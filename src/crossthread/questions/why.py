@@ -8,6 +8,7 @@ import msgspec
 
 from crossthread.diagnosis.context import Context, context_of
 from crossthread.diagnosis.findings import Confidence, Finding
+from crossthread.diagnosis.islands import Islands
 from crossthread.diagnosis.judgement.confidence import confidence, confidence_of, rivals
 from crossthread.diagnosis.likely import likely
 from crossthread.diagnosis.looking import how_far, how_it_turns, looks
@@ -22,6 +23,7 @@ from crossthread.diagnosis.repair.together import changes_of
 from crossthread.diagnosis.repair.withheld import decided, harmless
 from crossthread.diagnosis.repair.work_order import central
 from crossthread.diagnosis.rules import routing as routing_rules
+from crossthread.diagnosis.rules.routing import OF_ROUTES
 from crossthread.diagnosis.way.caveats import caveats
 from crossthread.diagnosis.way.echo import luck, walks
 from crossthread.diagnosis.way.faults import along, with_faults
@@ -124,7 +126,20 @@ def _by_both(network: Network, twin: Network, pair: tuple[str, str], seat: str |
 
 def _by_one(network: Network, source: str, target: str, seat: str | None, plan: Plan | None) -> Why:
     """The answer by one version of IP."""
-    return _answer(focused(network, source, target), source, target, seat, plan)
+    answer = _answer(focused(network, source, target), source, target, seat, plan)
+    routes = [finding for finding in answer.findings if finding.rule in OF_ROUTES and not finding.repair]
+    if not routes or not _apart(context_of(network, plan), source, target):
+        return answer
+    says = f"nothing that was read joins the networks of {source} and {target}: no cable, subnet, gateway or route"
+    return msgspec.structs.replace(
+        answer, findings=tuple(finding for finding in answer.findings if finding not in routes), stopped=says
+    )
+
+
+def _apart(context: Context, source: str, target: str) -> bool:
+    """Whether two are in networks that have nothing to do with each other."""
+    one, two = (end_named(context.network, name) for name in (source, target))
+    return not is_nobody(two) and context.once(Islands).apart(context, one, two)
 
 
 def _answer(network: Network, source: str, target: str, seat: str | None, plan: Plan | None) -> Why:

@@ -16,6 +16,9 @@ from crossthread.survey.records import Route
 from crossthread.survey.survey import Evidence
 from crossthread.values import NONE, Address, address
 
+OF_ROUTES = ("route-missing", "route-back-missing")
+"""Findings of which one router may have several behind one of its interfaces: they are told as one."""
+
 
 @rule("routing-off", "Gateway and routing", About.DEVICE)
 def routing_off(context: Context, device: str) -> Finding | None:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import defaultdict
 from functools import cached_property
-from ipaddress import ip_network
 from typing import NamedTuple
 
 from crossthread.network.hosts.station import Station
@@ -13,7 +12,7 @@ from crossthread.network.three_valued import Truth, all_of
 from crossthread.network.topology.names import Names
 from crossthread.survey import Survey
 from crossthread.survey.records import Device, Route
-from crossthread.values import NONE, Address, Prefix, address
+from crossthread.values import NONE, Address, Prefix, address, prefix
 
 
 class Choice(NamedTuple):
@@ -67,7 +66,7 @@ class Routing:
 
     @cached_property
     def _prefixes(self) -> dict[str, Prefix]:
-        return {prefix: ip_network(prefix) for prefix in {row.prefix for row in self._survey.routes}}
+        return {text: prefix(text) for text in {row.prefix for row in self._survey.routes}}
 
     def routes(self, device: str) -> list[Route]:
         """The rows of a device's routing table."""
@@ -122,7 +121,7 @@ class Routing:
         return kept
 
     def _by_route(self, device: str, table: str | None, row: Route) -> Choice | None:
-        length = ip_network(row.prefix).prefixlen
+        length = prefix(row.prefix).prefixlen
         if row.kind not in (None, "unicast"):
             own = self._stations.on_device.get(device)
             return Choice(own[0], None, row, length, True) if own else None
