@@ -214,6 +214,10 @@ class Context:
                 bits |= fabric.carried(End(device, port)).possible & fabric.forwarding(End(device, port)).possible
         return bits
 
+    def living_in(self, vid: int | None, near: Station) -> list[HostClass]:
+        """The classes of hosts whose frames join a VLAN, where a station is that may be in it."""
+        return [one for one in self.classes_in.get(vid, ()) if self.network.one_lan(one.hosts[0], near)]
+
     @cached_property
     def classes_in(self) -> dict[int | None, list[HostClass]]:
         """The classes of hosts by the VLAN that their frames join."""

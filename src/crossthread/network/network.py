@@ -23,9 +23,10 @@ from crossthread.network.routing.unread import Unread
 from crossthread.network.switching.components import Components
 from crossthread.network.switching.segments import Fabric, FabricBefore
 from crossthread.network.topology.adjacency import Adjacency, find_adjacencies
+from crossthread.network.topology.graph import joined
 from crossthread.network.topology.links import Link, Loose, find_links, links_again
 from crossthread.network.topology.names import End, Names
-from crossthread.network.topology.open_ends import OpenEnd, find_open_ends
+from crossthread.network.topology.open_ends import OUTSIDE, OpenEnd, find_open_ends
 from crossthread.survey import Survey
 from crossthread.survey.changes import Change, apply_changes
 from crossthread.survey.records import Device, Port, Row
@@ -303,6 +304,36 @@ class Network:
     def unread(self) -> Unread:
         """The routers that nobody read."""
         return Unread(self.covered, self.routing, self.stations.gateways, self.fabric, self.adjacencies_at)
+
+    def one_lan(self, one: Station, other: Station) -> bool:
+        """Whether two may be in one VLAN if both are in one of the same number: bridges join where they are.
+
+        Sites that are routed to each other may use the same numbers, each for VLANs of its own.
+        """
+        lans = self.lan(one), self.lan(other)
+        return None in lans or lans[0] == lans[1]
+
+    def lan(self, station: Station) -> str | None:
+        """A bridge that stands for all that are joined to the one that a station is at, in whatever VLAN.
+
+        None where it is not known at which one it is.
+        """
+        device: str | None = station.device or None
+        if isinstance(station, Interface) and station.end is not None:
+            facing = {link.far(station.end).device for link in self.adjacencies_at.get(station.end, ())}
+            device = facing.pop() if len(facing) == 1 else None
+        return device and self.lan_at(device)
+
+    def lan_at(self, device: str) -> str:
+        """The bridge that stands for all that one is joined to."""
+        return self._lans.get(device, device)
+
+    @cached_property
+    def _lans(self) -> dict[str, str]:
+        """For each bridge one that stands for all that it is joined to (IEEE 802.1Q, 3: bridged network)."""
+        bridged = self.fabric.member
+        pairs = [(a.a.device, a.b.device) for a in self.adjacencies if bridged(a.a).bridged and bridged(a.b).bridged]
+        return joined([*pairs, *((end.device, OUTSIDE.device) for end in self.open_ends)])
 
     def port(self, end: End) -> Port | None:
         """The survey's row of a port."""

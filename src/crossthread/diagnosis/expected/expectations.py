@@ -10,7 +10,7 @@ from __future__ import annotations
 import re
 from collections import Counter, defaultdict
 from collections.abc import Iterator
-from functools import cached_property
+from functools import cached_property, partial
 from ipaddress import ip_network
 
 from crossthread.diagnosis.expected.prefix_lengths import PrefixLengths
@@ -260,7 +260,7 @@ class Expected:
         if vid is None or own is None:
             return False
         mates = strangers = 0
-        for group in self._voters.in_vlan.get(vid, ()):
+        for group in self._voters.beside(station, vid):
             first, count = group.stations[0], len(group.stations)
             assert first.address is not None
             if first is station or first.address.ip in own.network or own.ip in first.address.network:
@@ -318,9 +318,10 @@ class Expected:
         served = self.vlan(host)
         return sorted(found, key=lambda s: (-used[gateway_address(s)], self.vlan(s) != served, s.device, s.name))
 
-    def served(self, vid: int | None) -> list[Interface]:
-        """The gateway interfaces whose subnet lives in a VLAN."""
-        return [s for s in self._network.stations.gateways if s.address is not None and self.vlan(s) == vid]
+    def served(self, vid: int | None, station: Station) -> list[Interface]:
+        """The gateway interfaces whose subnet lives in a VLAN, where a station is that may be in it."""
+        near = partial(self._network.one_lan, station)
+        return [s for s in self._network.stations.gateways if s.address is not None and self.vlan(s) == vid and near(s)]
 
     def users(self, wanted: Address) -> list[HostStation]:
         """The hosts that have an address as their gateway."""

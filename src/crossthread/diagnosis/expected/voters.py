@@ -53,14 +53,21 @@ class Voters:
         return sorted({(block.version, block.length) for block in self._groups})
 
     @cached_property
-    def in_vlan(self) -> dict[int, list[Group]]:
-        """The groups by the VLAN that their frames join as things are."""
-        found: dict[int, list[Group]] = defaultdict(list)
+    def _in_vlan(self) -> dict[int, dict[str | None, list[Group]]]:
+        """The groups by the VLAN that their frames join as things are, and by the bridges that they are at."""
+        found = defaultdict[int, dict[str | None, list[Group]]](lambda: defaultdict(list))
         for groups in self._groups.values():
             for group in groups:
                 if group.vid is not None:
-                    found[group.vid].append(group)
+                    found[group.vid][self._network.lan(group.stations[0])].append(group)
         return found
+
+    def beside(self, station: Station, vid: int) -> Iterator[Group]:
+        """The groups whose frames join a VLAN where a station may hear them."""
+        own = self._network.lan(station)
+        for lan, groups in self._in_vlan.get(vid, {}).items():
+            if own is None or lan in (None, own):
+                yield from groups
 
     def around(self, wanted: Address) -> Iterator[Group]:
         """The groups in whose subnet an address is, by their own prefix length."""

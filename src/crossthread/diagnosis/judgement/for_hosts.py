@@ -129,13 +129,14 @@ def _is_at_home_elsewhere(hearing: Hearing, host: HostStation, vid: int) -> bool
 
 def _is_last(hearing: Hearing, host: HostStation, vid: int) -> bool:
     """Whether a host's port is surely the only access port in a VLAN, those apart that lead to other devices."""
-    network = hearing.context.network
+    network, lan = hearing.context.network, hearing.context.network.lan(host)
     if network.open_ends or not all(network.covered.fully(name, "ports") for name in network.names.devices.values()):
         return False
     rows = network.survey.ports
     numbers = (n for n, pvid in enumerate(network.survey.column("ports", "pvid")) if pvid == vid)
     others = (row for n in numbers if (row := rows[n]).mode == "access" and row.admin != "down")
     ends = {End(network.names.spelled[row.device], row.port) for row in others}
+    ends = {end for end in ends if lan in (None, network.lan_at(end.device))}
     return not ends - {host.end} - hearing.context.adjacencies_at.keys()
 
 

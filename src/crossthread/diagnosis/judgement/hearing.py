@@ -111,16 +111,17 @@ class Hearing:
         """Whether stations live in a VLAN, and none of the subnet of one that is asked about."""
         if any(self.vlan(one.station) == vid for one in self.kin(station)):
             return False
-        classes = self.context.classes_in.get(vid, ())
+        classes = self.context.living_in(vid, station)
         hosts = (host for one in classes if one.block is not None for host in one.hosts[:2])
         gateways = (s for s in self.context.network.stations.gateways if s.address and self.vlan(s) == vid)
+        gateways = (s for s in gateways if self.context.network.one_lan(s, station))
         return any(s is not station and self.hears(s) for s in (*hosts, *gateways))
 
     def others_served(self, vid: int, station: Station) -> bool:
         """Whether an interface serves a subnet in a VLAN that is not a station's own, and hosts of it live there."""
         if station.address is None:
             return False
-        for gateway in self.context.expected.served(vid):
+        for gateway in self.context.expected.served(vid, station):
             own = gateway.address
             if gateway is station or own is None or not self.hears(gateway) or station.address.ip in own.network:
                 continue

@@ -105,13 +105,14 @@ def _of_its_gateway(context: Context, host: HostStation, now: int) -> Iterator[F
         return
     near = context.expected.gateways(host)
     found = [
-        gateway_address_wrong(context, gateway, address(hop or "")) for gateway in near or context.expected.served(now)
+        gateway_address_wrong(context, gateway, address(hop or ""))
+        for gateway in near or context.expected.served(now, host)
     ]
     if near:
         found.append(host_gateway_wrong(context, host))
     else:
         found += [host_of_another_vlan(context, host), host_gateway_unlike_its_peers(context, host)]
-        found += [gateway_missing(context, host, now)] if not context.expected.served(now) else []
+        found += [gateway_missing(context, host, now)] if not context.expected.served(now, host) else []
         alone = host.address is not None and all(s is host for s in context.expected.near_in(host.address.ip, now))
         lost = [own for own in context.network.stations.gateways if alone and unused(context, own)][:_HOMES]
         others = [one for one in context.expected.users(address(hop or "")) if one is not host]
@@ -146,7 +147,7 @@ def _around_its_gateway(context: Context, host: HostStation, hop: Address) -> It
 
 def _that_others_ask(context: Context, host: HostStation, now: int) -> Iterator[Finding]:
     """The interface of its VLAN lacks the address that others of the host's subnet use."""
-    for gateway in context.expected.served(now):
+    for gateway in context.expected.served(now, host):
         for hop in asked_for(context, gateway, now):
             if host.address is not None and hop in host.address.network:
                 told = gateway_address_wrong(context, gateway, hop)

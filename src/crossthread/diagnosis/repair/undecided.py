@@ -103,7 +103,7 @@ def _renumbered(context: Context, finding: Finding) -> list[tuple[Change, ...]]:
     """The address of the VLAN that a port is in for a host without a gateway, if nobody serves that VLAN."""
     hosts = [context.network.stations.hosts[s.host.casefold()] for s in finding.subjects if s.host]
     for host in hosts[:1]:
-        lone = host.row.gateway == NONE and not context.expected.served(context.expected.current_vlan(host))
+        lone = host.row.gateway == NONE and not context.expected.served(context.expected.current_vlan(host), host)
         if lone and context.expected.planned(host) is None:
             return [
                 told.repair for told in hypotheses(context, host) if told.rule == "host-outside-subnet" and told.repair

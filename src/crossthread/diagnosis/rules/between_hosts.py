@@ -124,7 +124,7 @@ def host_address_automatic(context: Context, host: HostStation) -> Finding | Non
     if host.address is None or not host.address.is_link_local:
         return None
     vid = context.expected.current_vlan(host)
-    served = context.expected.served(vid) if vid else []
+    served = context.expected.served(vid, host) if vid else []
     where = f" It is in VLAN {vid}" if vid else ""
     if served:
         heard = all(context.network.hearing.hears(*pair) for pair in ((host, served[0]), (served[0], host)))

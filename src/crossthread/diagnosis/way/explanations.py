@@ -165,7 +165,7 @@ def _mask_misleads(context: Context, host: Station, target: Station, hop: Addres
 def _no_gateway(context: Context, host: HostStation) -> list[Finding]:
     """Nobody has the address that a host uses as its gateway."""
     vid = context.expected.current_vlan(host)
-    serving = context.expected.gateways(host) or context.expected.served(vid)
+    serving = context.expected.gateways(host) or context.expected.served(vid, host)
     return _first(
         [
             *[partial(address_rules.gateway_address_wrong, context, g) for g in serving],
@@ -224,7 +224,7 @@ def _no_way(
         partial(transit_missing, context, device, goal if device == gateway.device else None) for device in routing
     ]
     rules.append(partial(_route, context, gateway, goal, back))
-    for other in context.expected.served(context.expected.current_vlan(target)):
+    for other in context.expected.served(context.expected.current_vlan(target), target):
         rules.append(partial(address_rules.gateway_address_wrong, context, other))
     for host in _hosts(target):
         rules += [partial(gateway_missing, context, host), partial(host_outside_subnet, context, host)]

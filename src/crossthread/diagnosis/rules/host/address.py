@@ -55,10 +55,8 @@ def beside(context: Context, host: HostStation) -> list[Station]:
     """
     vid, kept = context.expected.current_vlan(host), _kept(host)
     used = [s for s in context.network.stations.by_address.of(kept or "") if isinstance(s, Interface)]
-    here = context.expected.served(vid) if vid else []
-    peers = sorted(
-        (one for one in context.classes_in.get(vid, ()) if one.block is not None), key=lambda o: -len(o.hosts)
-    )
+    here = context.expected.served(vid, host) if vid else []
+    peers = sorted((one for one in context.living_in(vid, host) if one.block is not None), key=lambda o: -len(o.hosts))
     groups = [one.hosts[0] for one in peers] if vid else []
     return sorted([*here, *used, *groups], key=lambda s: not _has(context, s, kept))
 

@@ -35,7 +35,7 @@ def host_outside_subnet(context: Context, host: HostStation) -> Finding | None:
         return None
     vid = context.expected.current_vlan(host)
     hop = address(own.gateway or "")
-    for gateway in context.expected.served(vid) if vid else ():
+    for gateway in context.expected.served(vid, host) if vid else ():
         subnet = context.expected.subnet(gateway)
         if subnet is None or subnet.version != host.address.version or hop not in subnet.network:
             continue
@@ -101,7 +101,7 @@ def host_of_its_gateway(context: Context, host: HostStation) -> Finding | None:
     hop = host.row.gateway
     if host.address is None or hop in (None, NONE) or address(hop or "") in host.address.network:
         return None
-    if vid is None or any(one.hosts[0] is not host for one in context.classes_in.get(vid, ())):
+    if vid is None or any(one.hosts[0] is not host for one in context.living_in(vid, host)):
         return None
     for gateway in context.network.stations.by_address.of(hop or ""):
         subnet = context.expected.subnet(gateway) if isinstance(gateway, Interface) else None
@@ -131,15 +131,15 @@ def _living_in(context: Context, vid: int, but: HostStation) -> Iterator[tuple[S
     known = context.network.stations.by_address
     lost = [
         one
-        for one in context.classes_in.get(vid, ())
+        for one in context.living_in(vid, but)
         if one.block is not None and one.gateway not in (None, NONE) and one.gateway not in known
     ]
-    for gateway in context.expected.served(vid):
+    for gateway in context.expected.served(vid, but):
         hop = gateway_address(gateway)
         for one in lost if hop is not None and not context.expected.users(hop) else ():
             yield one.hosts[0], one.gateway or NONE
         yield gateway, str(hop)
-    mates = (one for one in context.classes_in.get(vid, ()) if one.block is not None and one.hosts[0] is not but)
+    mates = (one for one in context.living_in(vid, but) if one.block is not None and one.hosts[0] is not but)
     for one in sorted(mates, key=lambda one: -len(one.hosts)):
         # Where somebody uses a gateway that nobody read, that would decide: no reason to renumber a host.
         if not context.network.unread.anywhere or but.row.gateway == one.gateway == NONE:
@@ -160,7 +160,7 @@ def host_outside_peers(context: Context, host: HostStation, paired: bool = False
     vid = context.expected.current_vlan(host)
     if host.address is None or vid is None or host.row.gateway != NONE:
         return None  # a gateway of its own would speak for its address
-    mates = [one for one in context.classes_in.get(vid, ()) if one.block is not None and one.hosts[0] is not host]
+    mates = [one for one in context.living_in(vid, host) if one.block is not None and one.hosts[0] is not host]
     blocks = {one.block for one in mates}
     if len(blocks) != 1 or sum(len(one.hosts) for one in mates) < (1 if paired else _SEVERAL):
         return None
@@ -169,7 +169,7 @@ def host_outside_peers(context: Context, host: HostStation, paired: bool = False
     if any(station is not host for station in near) or other.address is None:
         return None
     elsewhere = any(context.expected.current_vlan(s) != vid for s in context.expected.near(other.address.ip))
-    if elsewhere or context.expected.gateways(host) or context.expected.served(vid):
+    if elsewhere or context.expected.gateways(host) or context.expected.served(vid, host):
         return None
     if other.address.version != host.address.version:
         return None

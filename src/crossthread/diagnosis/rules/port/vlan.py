@@ -88,7 +88,7 @@ def port_vlan_of_nobody(context: Context, host: HostStation) -> Finding | None:
     empty = listed.empty
     if len(empty) != 1:
         return None
-    if not all(vid and (listed.misses(vid) or _has_strangers(context, vid, host.address)) for vid in homes):
+    if not all(vid and (listed.misses(vid) or _has_strangers(context, vid, host, host.address)) for vid in homes):
         return None  # one of them is where it may well belong
     (vid,) = empty
     return Finding(
@@ -144,13 +144,13 @@ def _one_home(context: Context, host: HostStation) -> int | None:
     hop = host.row.gateway
     alike = (one for one in context.expected.groups(host.address.ip) if str(one.gateway or NONE) == (hop or NONE))
     homes = {group.vid for group in alike} | {context.expected.current_vlan(host)}
-    alone = {vid for vid in homes - {None} if not _has_strangers(context, vid or 0, host.address)}
+    alone = {vid for vid in homes - {None} if not _has_strangers(context, vid or 0, host, host.address)}
     return alone.pop() if len(alone) == 1 else None
 
 
-def _has_strangers(context: Context, vid: int, own: PrefixedAddress) -> bool:
+def _has_strangers(context: Context, vid: int, host: HostStation, own: PrefixedAddress) -> bool:
     """Whether hosts of another subnet are in a VLAN, other than those whose subnet lives elsewhere."""
-    firsts = (one.hosts[0] for one in context.classes_in.get(vid, ()))
+    firsts = (one.hosts[0] for one in context.living_in(vid, host))
     others = (first.address for first in firsts if context.expected.vlan(first) in (None, vid))
     return any(ip is not None and ip.ip not in own.network and own.ip not in ip.network for ip in others)
 
@@ -173,7 +173,7 @@ def _either(
     found = [Alternative(move, (f"{there[0]} is in VLAN {wanted}",))]
     own = host.address
     astray = context.expected.astray(host) and (
-        own is None or (_has_strangers(context, now, own) and not _has_strangers(context, wanted, own))
+        own is None or (_has_strangers(context, now, host, own) and not _has_strangers(context, wanted, host, own))
     )
     if now and not astray:
         found.append(Alternative(tuple(set_port(end, pvid=now) for end in there), (f"{host.end} is in VLAN {now}",)))
