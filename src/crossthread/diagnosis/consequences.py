@@ -116,7 +116,7 @@ def nested(
         if known:
             cause = next((o for o in order if o.identity in known), None)
         if cause is None:
-            cause = _by_vlan(finding, by_rule, above)
+            cause = _by_vlan(context, finding, by_rule, above)
         if cause is None:
             cause = next((done[n] for n in needs(finding) if n in done and _leads(above, finding, done[n])), None)
         if cause is None and _at_port(finding) is not None:
@@ -184,16 +184,41 @@ def _at_port(finding: Finding) -> tuple[str, ...] | None:
     return finding.rule, *(f"{change.key} {cells}" for change, cells in zip(finding.repair, others, strict=True))
 
 
-def _by_vlan(finding: Finding, by_rule: dict[str, list[Finding]], above: dict[int, Finding]) -> Finding | None:
+def _by_vlan(
+    context: Context, finding: Finding, by_rule: dict[str, list[Finding]], above: dict[int, Finding]
+) -> Finding | None:
     vids = _vids(finding)
     hosts = {subject.host for subject in finding.subjects if subject.host}
     for rule in parents_in_vlan().get(finding.rule, ()):
         for other in by_rule.get(rule, ()):
             if other is finding or not _leads(above, finding, other):
                 continue
-            if (vids and vids & _vids(other)) or hosts & set(other.affects):
+            if hosts & set(other.affects) or (vids & _vids(other) and _may_meet(context, finding, other)):
                 return other
     return None
+
+
+def _may_meet(context: Context, one: Finding, other: Finding) -> bool:
+    """Whether two findings may be about one VLAN if they are about one VID: bridges join where they are."""
+    lans = _lans(context, one), _lans(context, other)
+    return not all(lans) or not lans[0].isdisjoint(lans[1])
+
+
+def _lans(context: Context, finding: Finding) -> set[str]:
+    """The bridges that stand for all that those are joined to at which a finding is; none if it may be anywhere."""
+    network, found = context.network, set[str | None]()
+    for subject in finding.subjects:
+        device = subject.device or ""
+        if subject.host:
+            found.add(network.lan(network.stations.hosts[subject.host.casefold()]))
+        elif subject.interface:
+            own = network.stations.on_device.get(device, ())
+            found |= {network.lan(station) for station in own if station.name == subject.interface}
+        elif device:
+            end = End(device, subject.port or "")
+            ends = [end, *(link.far(end) for link in context.adjacencies_at.get(end, ()))]
+            found |= {network.lan_at(one.device) for one in ends}
+    return {lan for lan in found if lan is not None} if None not in found else set()
 
 
 def _vids(finding: Finding) -> set[int]:

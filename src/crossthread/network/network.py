@@ -333,7 +333,11 @@ class Network:
         """For each bridge one that stands for all that it is joined to (IEEE 802.1Q, 3: bridged network)."""
         bridged = self.fabric.member
         pairs = [(a.a.device, a.b.device) for a in self.adjacencies if bridged(a.a).bridged and bridged(a.b).bridged]
-        return joined([*pairs, *((end.device, OUTSIDE.device) for end in self.open_ends)])
+        parts = joined([*pairs, *((end.device, OUTSIDE.device) for end in self.open_ends)])
+        first: dict[str, str] = {}
+        for device in sorted(parts, reverse=True):
+            first[parts[device]] = device or first[parts[device]]
+        return {device: first[part] for device, part in parts.items()}
 
     def port(self, end: End) -> Port | None:
         """The survey's row of a port."""

@@ -82,8 +82,14 @@ def gateway_missing(context: Context, host: HostStation, vid: int | None = None)
             says += f" {called(other)} has {other.address}, and nobody else is in that subnet."
             evidence += context.evidence(other.row, "address", "vid")
     return Finding(
-        "gateway-missing", "breaks", (Subject(vid=vid) if vid else at_station(host),), says, evidence, repair
+        "gateway-missing", "breaks", (_at(context, host, vid) if vid else at_station(host),), says, evidence, repair
     )
+
+
+def _at(context: Context, host: HostStation, vid: int) -> Subject:
+    """A VLAN; where others that have nothing to do with it have its number, with a bridge that it is at."""
+    lans = {context.network.lan(one.hosts[0]) for one in context.classes_in.get(vid, ())} - {None}
+    return Subject(context.network.lan(host) if len(lans) > 1 else None, vid=vid)
 
 
 def _is_routed_to(context: Context, changes: Collection[Change], wanted: PrefixedAddress) -> bool:
@@ -111,7 +117,9 @@ def places_for(context: Context, own: PrefixedAddress, vid: int | None) -> Itera
 
     The likeliest first.
     """
-    network, gateways = context.network, context.network.stations.gateways
+    network = context.network
+    host = next((s for s in context.expected.near(own.ip) if isinstance(s, HostStation)), None)
+    gateways = [g for g in network.stations.gateways if host is None or network.one_lan(g, host)]
     serving = [g for g in gateways if g.row.vid == vid and vid]
     bare = [g for g in serving if g.row.address in (None, NONE)]
     asked = bool(context.expected.users(own.ip))  # else whoever uses the other address may be one of those not listed
