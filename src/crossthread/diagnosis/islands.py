@@ -76,7 +76,7 @@ def _by_hosts(context: Context) -> Iterator[tuple[_Node, _Node]]:
             gateways = context.expected.gateways(host)
             yield own.network, _device(host.device) if host.device else _UNREAD
             yield from ((own.network, _device(gateway.device)) for gateway in gateways)
-            if not gateways and one.gateway != NONE:
+            if not gateways and one.gateway != NONE and context.network.unread.anywhere:
                 yield own.network, _UNREAD
 
 
@@ -90,7 +90,7 @@ def _by_routes(context: Context) -> Iterator[tuple[_Node, _Node]]:
         if route.next_hop != NONE:
             holders = network.stations.by_address.of(route.next_hop or "")
             yield from ((device, _device(holder.device)) for holder in holders)
-            if not holders:
+            if not holders and network.unread.anywhere:
                 yield device, _UNREAD
         if goal.prefixlen:
             first = bisect_left(ordered, (goal.version, int(goal.network_address)), key=lambda entry: entry[:2])

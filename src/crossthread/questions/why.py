@@ -127,9 +127,9 @@ def _by_both(network: Network, twin: Network, pair: tuple[str, str], seat: str |
 def _by_one(network: Network, source: str, target: str, seat: str | None, plan: Plan | None) -> Why:
     """The answer by one version of IP."""
     answer = _answer(focused(network, source, target), source, target, seat, plan)
-    routes = [finding for finding in answer.findings if finding.rule in OF_ROUTES and not finding.repair]
-    if not routes or not _apart(context_of(network, plan), source, target):
+    if answer.verdict != "fails" or answer.repair_proven or not _apart(context_of(network, plan), source, target):
         return answer
+    routes = [finding for finding in answer.findings if finding.rule in OF_ROUTES and not finding.repair]
     says = f"nothing that was read joins the networks of {source} and {target}: no cable, subnet, gateway or route"
     return msgspec.structs.replace(
         answer, findings=tuple(finding for finding in answer.findings if finding not in routes), stopped=says

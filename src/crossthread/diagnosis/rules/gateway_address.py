@@ -132,7 +132,8 @@ def asked_for(context: Context, gateway: Interface, vid: int | None) -> dict[Add
     odd: list[tuple[Address, HostClass]] = []
     for one in context.network.classes.all:
         host = one.hosts[0]
-        there = one.vid == vid and context.expected.planned(host) in (None, vid)
+        there = one.vid == vid and context.network.one_lan(host, gateway)
+        there = there and context.expected.planned(host) in (None, vid)
         if one.gateway in (None, NONE) or host.address is None or not (there or host.address.ip in own):
             continue
         hop = interface(str(one.gateway)).ip

@@ -120,6 +120,7 @@ def places_for(context: Context, own: PrefixedAddress, vid: int | None) -> Itera
     network = context.network
     host = next((s for s in context.expected.near(own.ip) if isinstance(s, HostStation)), None)
     gateways = [g for g in network.stations.gateways if host is None or network.one_lan(g, host)]
+    lan = network.lan(host) if host is not None else None
     serving = [g for g in gateways if g.row.vid == vid and vid]
     bare = [g for g in serving if g.row.address in (None, NONE)]
     asked = bool(context.expected.users(own.ip))  # else whoever uses the other address may be one of those not listed
@@ -127,12 +128,12 @@ def places_for(context: Context, own: PrefixedAddress, vid: int | None) -> Itera
     spare = [g for g in serving if (asked or led.get(g.device, set()) - {g.device}) and unused(context, g)]
     for gateway in bare[:1] or spare[:1]:
         yield (set_gateway(gateway, address=str(own)),)
-    for end in (end for end, home in idle_ports(context) if home == vid):
+    for end in (end for end, home in idle_ports(context) if home == vid and _leads_to(context, end, lan)):
         cells = {"port": end.port, "untagged": "yes", "admin": "up", "oper": "up", "proxy_arp": "no"}
         key = {"device": end.device, "interface": end.port, "address": str(own)}
         yield (Change("gateways", key, cells), *raise_link(context, end))
     if vid:
-        yield from _by_another_port(context, own, vid)
+        yield from _by_another_port(context, own, vid, lan)
     for gateway in sorted(gateways, key=_unfit(context, own, vid)):
         if vid is None or (gateway.end and gateway.tag == 0 and not _takes_tag(context, gateway.end, vid)):
             continue
@@ -156,12 +157,12 @@ def idle_ports(context: Context) -> Iterator[tuple[End, int]]:
             yield end, far.pvid
 
 
-def _by_another_port(context: Context, own: PrefixedAddress, vid: int) -> Iterator[tuple[Change, ...]]:
+def _by_another_port(context: Context, own: PrefixedAddress, vid: int, lan: str | None) -> Iterator[tuple[Change, ...]]:
     """Give an address to a router's port that serves nobody, and put what it is cabled to into that VLAN."""
     for end, links in context.adjacencies_at.items():
         row, far = context.port(end), links[0].far(end)
         facing, held = context.port(far), context.network.gateways_at.get(end, ())
-        if row is None or row.mode != "routed" or "down" in (row.admin, row.oper):
+        if row is None or row.mode != "routed" or "down" in (row.admin, row.oper) or not _leads_to(context, end, lan):
             continue
         if facing is None or facing.mode != "access" or facing.pvid == vid or len(held) > 1:
             continue
@@ -171,6 +172,12 @@ def _by_another_port(context: Context, own: PrefixedAddress, vid: int) -> Iterat
             yield (set_port(far, pvid=vid), Change("gateways", key, cells))
         elif held[0].tag == 0 and context.expected.users(own.ip) and unused(context, held[0]):
             yield (set_port(far, pvid=vid), set_gateway(held[0], address=str(own)))
+
+
+def _leads_to(context: Context, end: End, lan: str | None) -> bool:
+    """Whether a router's port is cabled to the bridges where a subnet is."""
+    far = {context.network.lan_at(link.far(end).device) for link in context.adjacencies_at.get(end, ())}
+    return lan is None or lan in far
 
 
 def _takes_tag(context: Context, end: End, vid: int) -> bool:
