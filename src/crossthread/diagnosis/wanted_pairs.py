@@ -10,7 +10,7 @@ from typing import NamedTuple
 import msgspec
 
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.islands import Islands
+from crossthread.diagnosis.expected.islands import Islands
 from crossthread.diagnosis.rules.host.address import beside
 from crossthread.network.three_valued import Verdict
 from crossthread.values import NONE, Prefix

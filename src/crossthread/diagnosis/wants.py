@@ -8,7 +8,7 @@ from itertools import islice
 from typing import NamedTuple
 
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.islands import Islands
+from crossthread.diagnosis.expected.islands import Islands
 from crossthread.network.hosts.classes import HostClass
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.values import NONE, Prefix

@@ -7,8 +7,8 @@ from collections.abc import Sequence
 import msgspec
 
 from crossthread.diagnosis.context import Context, context_of
+from crossthread.diagnosis.expected.islands import Islands
 from crossthread.diagnosis.findings import Confidence, Finding
-from crossthread.diagnosis.islands import Islands
 from crossthread.diagnosis.judgement.confidence import confidence, confidence_of, rivals
 from crossthread.diagnosis.likely import likely
 from crossthread.diagnosis.looking import how_far, how_it_turns, looks
