@@ -115,6 +115,8 @@ def _for_place(hearing: Hearing, host: HostStation, own: PrefixedAddress, both: 
         yield Witness(
             weights.PORT, f"{_count(mates, 'other host')} in VLAN {vid} {'are' if mates > 1 else 'is'} of that subnet"
         )
+    if host.address is not None and own.ip == host.address.ip and hearing.in_transit(host):
+        yield Witness(weights.TRANSIT, "")
     row = host.row
     if not both and row.gateway not in (None, NONE) and address(row.gateway or "") in own.network:
         yield Witness(weights.OWN, f"its gateway {row.gateway} is in that subnet")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.hearing import Hearing
@@ -117,13 +117,9 @@ def for_station(hearing: Hearing, station: Station, vid: int) -> Iterator[Witnes
     mates = sum(one.number for one in hosts if hearing.vlan(one.station) == vid)
     stations = [one.station for one in near]
     serving = next((s for s in stations if isinstance(s, Interface) and hearing.vlan(s) == vid), None)
-    if vid == 1 and not any(isinstance(s, Interface) and s.row.vid == 1 for s in (station, *stations)):
-        yield Witness(weights.FORGOTTEN, "")
-    listed = hearing.context.once(ListedVlans)
-    if listed.misses(vid):
-        yield Witness(weights.UNLISTED, "")
-    elif vid in listed.empty:
-        yield Witness(weights.NOBODY, "")
+    yield from _of_vlan(hearing, vid, (station, *stations))
+    if serving is not None and isinstance(station, HostStation) and hearing.in_transit(station):
+        yield Witness(weights.TRANSIT, "")
     if serving is not None and serving.address is not None:
         yield Witness(weights.OWN, f"{serving.device} {serving.name} serves {serving.address.network} in VLAN {vid}")
     else:
@@ -156,6 +152,17 @@ def for_station(hearing: Hearing, station: Station, vid: int) -> Iterator[Witnes
             alone = serving is not None and not mates and hearing.context.expected.named_vid(serving) != vid
             heard = mates and {id(one.those) for one in around} <= {id(one.those) for one in hosts}
             yield Witness(0.0 if alone or heard else weights.OWN, f"its gateway {hop} is of VLAN {vid}")
+
+
+def _of_vlan(hearing: Hearing, vid: int, stations: Sequence[Station]) -> Iterator[Witness]:
+    """What makes a VLAN an unlikely one for some stations, whoever they are."""
+    if vid == 1 and not any(isinstance(s, Interface) and s.row.vid == 1 for s in stations):
+        yield Witness(weights.FORGOTTEN, "")
+    listed = hearing.context.once(ListedVlans)
+    if listed.misses(vid):
+        yield Witness(weights.UNLISTED, "")
+    elif vid in listed.empty:
+        yield Witness(weights.NOBODY, "")
 
 
 def _native(hearing: Hearing, end: End, vid: object) -> Iterator[Witness]:

@@ -117,6 +117,15 @@ class Hearing:
         gateways = (s for s in gateways if self.context.network.one_lan(s, station))
         return any(s is not station and self.hears(s) for s in (*hosts, *gateways))
 
+    def in_transit(self, host: HostStation) -> bool:
+        """Whether a host's address is in a subnet that joins routers, one of which routes to another there."""
+        stations = [one.station for one in self.kin(host)]
+        if not stations or not all(isinstance(station, Interface) for station in stations):
+            return False
+        devices, routing = {station.device for station in stations}, self.context.network.routing
+        hops = {row.next_hop for device in devices for row in routing.routes(device)}
+        return len(devices) > 1 and any(str(station.ip) in hops for station in stations)
+
     def others_served(self, vid: int, station: Station) -> bool:
         """Whether an interface serves a subnet in a VLAN that is not a station's own, and hosts of it live there."""
         if station.address is None:

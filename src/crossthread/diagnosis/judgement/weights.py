@@ -65,6 +65,8 @@ CARRIED = 0.5
 """The far end carries that VLAN."""
 LEFT_OUT = -1.5
 """A port is put into a VLAN that both ends of a link on its way leave out."""
+TRANSIT = -1.5
+"""Only routers are in that subnet, which pass packets on to each other there: a host does not belong between them."""
 IN_USE = 1.0
 """The address is a gateway's."""
 
