@@ -6,8 +6,9 @@ from functools import cached_property, reduce
 from operator import or_
 
 from crossthread.diagnosis.context import Context
+from crossthread.network.hosts.station import HostStation
 from crossthread.network.three_valued import EVERY_VID
-from crossthread.values import VlanSet
+from crossthread.values import NO_VID, VlanSet
 
 
 class ListedVlans:
@@ -38,6 +39,13 @@ class ListedVlans:
         empty = self._in_lists & ~(self._context.lived_in.bits | 1 << 1)
         empty &= ~self._context.used_vlans.bits if empty else 0  # who should be where is dear to find out
         return VlanSet(empty & ~self._natives or empty)
+
+    def homes(self, host: HostStation) -> list[int]:
+        """The VLANs that a host may belong in at a trunk without a native one: those it carries, and nobody is in."""
+        row = self._context.port(host.end) if host.end is not None else None
+        if row is None or row.pvid != NO_VID or row.allowed is None or host.row.vid:
+            return []
+        return [vid for vid in self.empty if vid in row.allowed]
 
     @cached_property
     def _in_lists(self) -> int:

@@ -95,8 +95,12 @@ def beyond_doubt(finding: Finding) -> bool:
 
 
 def picked(finding: Finding) -> bool:
-    """Whether what its repair sets was picked, as no fact names it."""
-    return finding.rule in _CHOSEN
+    """Whether what its repair sets was picked, as no fact names it: so the VLAN that is left for a host at a trunk."""
+    if finding.rule != "port-mode-wrong" or not any(subject.host for subject in finding.subjects):
+        return finding.rule in _CHOSEN
+    changed = [change.key for change in finding.repair]
+    others = [fact for fact in finding.evidence if fact.key not in changed]
+    return [(fact.table, fact.column) for fact in others] == [("hosts", "address")]
 
 
 def one_speaks(finding: Finding) -> bool:

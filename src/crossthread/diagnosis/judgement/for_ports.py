@@ -161,6 +161,8 @@ def _of_vlan(hearing: Hearing, vid: int, stations: Sequence[Station]) -> Iterato
     listed = hearing.context.once(ListedVlans)
     if listed.misses(vid):
         yield Witness(weights.UNLISTED, "")
+    elif isinstance(stations[0], HostStation) and vid in listed.homes(stations[0]):
+        yield Witness(weights.PEER, f"{stations[0].end} carries VLAN {vid}, and nobody is in it")
     elif vid in listed.empty:
         yield Witness(weights.NOBODY, "")
 

@@ -71,6 +71,8 @@ def weighed(context: Context, findings: Iterable[Finding]) -> list[Finding]:
     def told(finding: Finding) -> Finding:
         if finding.rule == "link-native-differs":
             return _native(context, finding)
+        if context.network.unread.anywhere and finding.repair and _guessed(context, finding):
+            return told_only(finding)  # a gateway that nobody read would decide
         if finding.rule == "host-gateway-outside-subnet" and _port_would_decide(context, finding):
             return told_only(finding)
         others = _renumbered(context, finding) if finding.rule == "port-vlan-wrong" else ()
@@ -173,7 +175,11 @@ def with_confidence(context: Context, findings: Iterable[Finding]) -> tuple[Find
             either = any(change.table == "gateways" for option in options for change in option.changes)
             return msgspec.structs.replace(finding, confidence="likely") if either else finding
         found = msgspec.structs.replace(finding, alternatives=options)
-        sure = confidence_of(found) == "sure" and (beyond_doubt(found) or not _contested(context, finding))
+        sure = (
+            confidence_of(found) == "sure"
+            and not _guessed(context, finding)
+            and (beyond_doubt(found) or not _contested(context, finding))
+        )
         return msgspec.structs.replace(finding, confidence="sure" if sure else "likely")
 
     told = tuple(map(judged, findings))
@@ -183,6 +189,12 @@ def with_confidence(context: Context, findings: Iterable[Finding]) -> tuple[Find
         msgspec.structs.replace(one, confidence="likely") if unsure and _for_them_only(context, one, unsure) else one
         for one in told
     )
+
+
+def _guessed(context: Context, finding: Finding) -> bool:
+    """Whether a trunk is made an access port of the VLAN that is left, as nobody shows which one its host is of."""
+    hosts = (context.network.stations.hosts[s.host.casefold()] for s in finding.subjects if s.host)
+    return finding.rule == "port-mode-wrong" and any(context.expected.vlan(host) is None for host in hosts)
 
 
 def _contested(context: Context, finding: Finding) -> bool:

@@ -14,11 +14,12 @@ from math import inf
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
+from crossthread.diagnosis.listed_vlans import ListedVlans
 from crossthread.diagnosis.rules import between_hosts
 from crossthread.diagnosis.search.costs import ANOTHER_TREE, LEAK, NO_CHANGE, PLAIN, Cost, Step, step_of
 from crossthread.diagnosis.search.crossings import Crossings
 from crossthread.diagnosis.search.joins import Joins
-from crossthread.network.hosts.station import Station
+from crossthread.network.hosts.station import HostStation, Station
 from crossthread.network.switching.nodes import Crossing, Node
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End
@@ -61,6 +62,8 @@ class Search:
         """The VLANs that two stations are in or should be in; what has no tag, if a bridge of theirs knows none."""
         expected = self._context.expected
         found = {vid for s in (one, two) for vid in (expected.current_vlan(s), expected.vlan(s)) if vid}
+        hosts = [s for s in (one, two) if isinstance(s, HostStation)] if not found else []
+        found |= {vid for host in hosts for vid in self._context.once(ListedVlans).homes(host)}
         return found | {bare for s in (one, two) for tap in s.taps if (bare := self._fabric.bare(tap.device))}
 
     def _sound_way(self, starts: Sequence[tuple[Node, Step]], ends: Sequence[tuple[Node, Step]]) -> Step | None:

@@ -7,6 +7,7 @@ from collections import Counter
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_port
 from crossthread.diagnosis.findings import Alternative, Finding, at_port, at_station
+from crossthread.diagnosis.listed_vlans import ListedVlans
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.port.vlan import vlan_witnesses
 from crossthread.network.hosts.station import HostStation
@@ -60,6 +61,43 @@ def _as_likely(context: Context, host: HostStation, wanted: int) -> list[int]:
     mates = [s for s in context.expected.near(host.address.ip) if isinstance(s, HostStation) and s is not host]
     counts = Counter(vid for s in mates if (vid := context.expected.current_vlan(s)))
     return [vid for vid, count in counts.items() if vid != wanted and count >= counts[wanted] > 0]
+
+
+@rule("port-mode-wrong", "Port", About.HOST, reads="subnet port-vlan place tag expected", unless=(port_mode_wrong,))
+def port_mode_deaf(context: Context, host: HostStation, vid: int | None = None) -> Finding | None:
+    """A host that does not tag is plugged into a trunk without a native VLAN, and nobody shows which VLAN is its own.
+
+    Matters: all that it sends is dropped, and it does not understand the tags it hears.
+    Notice: the host has no network at all.
+    Confirm: look at the port's mode and at what is really plugged in.
+    Decide: ask which VLAN the host's subnet is meant to live in; one that trunks carry and nobody is in may be left.
+    Mend: make it an access port of the host's VLAN.
+    """
+    row = context.port(host.end) if host.end is not None else None
+    if row is None or host.end is None or row.pvid != NO_VID or row.mode not in ("trunk", "hybrid"):
+        return None
+    if host.row.vid or context.expected.vlan(host) is not None or context.adjacencies_at.get(host.end):
+        return None
+    homes = [one for one in context.once(ListedVlans).homes(host) if vid in (None, one)]
+    moves = [(set_port(host.end, mode="access", pvid=vid, allowed="", untagged=""),) for vid in homes[:_HOMES]]
+    says = f"{host.end} is a {row.mode} (no native VLAN), but {host.name} does not tag; "
+    says += (
+        f"of the VLANs it carries, nobody is in {' or '.join(map(str, homes))}." if homes else "nobody shows its VLAN."
+    )
+    decided = len(homes) == 1 and (vid is not None or not context.network.unread.anywhere)
+    return Finding(
+        "port-mode-wrong",
+        "breaks",
+        (at_port(host.end, homes[0] if len(homes) == 1 else None), at_station(host)),
+        says,
+        context.evidence(row, "mode", "pvid", "allowed") + context.evidence(host.row, "address"),
+        moves[0] if decided else (),
+        () if decided else tuple(Alternative(move, ()) for move in moves),
+    )
+
+
+_HOMES = 3
+"""Of how many VLANs that a host may belong in all are told."""
 
 
 @rule("port-mode-wrong", "Port", About.HOST, reads="port-vlan place tag", unless=(port_mode_wrong,))
