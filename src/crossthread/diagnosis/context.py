@@ -43,7 +43,10 @@ class Context:
         return Expected(self.network) if self.plan != Plan() else self.expected
 
     def once(self, make: Callable[[Context], _Made], kept_as: Callable[..., object] | None = None) -> _Made:
-        """What something makes of this context, made once: for what looks at contexts and is used by all who do."""
+        """What something makes of this context, made once: for what looks at contexts and is used by all who do.
+
+        Where the function that makes it is another one each time, `kept_as` says what it is kept as.
+        """
         key = kept_as or make
         if key not in self._once:
             self._once[key] = make(self)
