@@ -78,7 +78,10 @@ def port_mode_deaf(context: Context, host: HostStation, vid: int | None = None) 
         return None
     if host.row.vid or context.expected.vlan(host) is not None or context.adjacencies_at.get(host.end):
         return None
+    mates = context.expected.near(host.address.ip) if host.address is not None else ()
     homes = [one for one in context.once(ListedVlans).homes(host) if vid in (None, one)]
+    if any(map(context.expected.current_vlan, mates)) or (vid is not None and not homes):
+        return None
     moves = [(set_port(host.end, mode="access", pvid=vid, allowed="", untagged=""),) for vid in homes[:_HOMES]]
     says = f"{host.end} is a {row.mode} (no native VLAN), but {host.name} does not tag; "
     says += (
