@@ -11,7 +11,7 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.repair.side_effects import Stopped
 from crossthread.diagnosis.way.echo import lucky
 from crossthread.survey.records import Host, Port
-from tests.building import DATA, LAB
+from tests.building import DATA, LAB, hosts, network_of, ports
 from tests.test_command import run
 from tests.test_half_known import without_device, without_table
 from tests.yard import at, host, interface, yard
@@ -144,6 +144,28 @@ class Checked(unittest.TestCase):
         return [
             was[:2] for was, now in pairs if was[2] == "works" and now[2] == "fails" and not lucky(context, *was[:2])
         ]
+
+    def test_a_port_at_which_somebody_tags_is_not_made_an_access_port(self):
+        """The one host has no other VLAN than that of its tag; behind the other is somebody who tags beside it."""
+        rows = ports(
+            "quay p1 trunk none 10 20", "quay p2 trunk none 10 20", "quay p3 trunk 10 10 30", "quay p4 access 10"
+        )
+        plugged = hosts(*(f"{name} 10.{number // 3}.0.{number}/24 none quay p{number}"
+                          for number, name in enumerate("abcd", 1)))  # fmt: skip
+        learned = "device|vid|mac|port\nquay|10|02:00:00:00:00:03|p3"
+        tagged = f"{learned}\nquay|20|02:00:00:00:00:01|p1\nquay|30|02:00:00:00:00:77|p3"
+        for macs, mended in ((learned, ["p1", "p2", "p3"]), (tagged, ["p2"])):
+            with tempfile.TemporaryDirectory() as folder:
+                network = network_of(
+                    Path(folder),
+                    ports=rows,
+                    hosts=plugged,
+                    macs=macs,
+                    devices="device|capabilities|routing\nquay|bridge|no",
+                )
+            found = [f for f in check(network).findings if f.rule == "port-mode-wrong"]
+            self.assertEqual(sorted(str(c.key["port"]) for f in found for c in f.repair), mended)
+            self.assertEqual(len([f for f in found if "that tags" in f.says]), 3 - len(mended))
 
     def test_nobody_gets_an_address_that_an_arp_cache_has_at_anothers_mac_address(self):
         wrong = interface("crane", "g1.10", 10, address="10.9.10.2/24")

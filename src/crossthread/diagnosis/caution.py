@@ -18,7 +18,8 @@ from crossthread.network.topology.graph import joined
 from crossthread.network.topology.names import End
 from crossthread.network.topology.open_ends import OUTSIDE, leads_on
 from crossthread.survey.changes import Change
-from crossthread.survey.records import ArpEntry, Host
+from crossthread.survey.records import ArpEntry, Host, MacEntry
+from crossthread.survey.survey import Evidence
 from crossthread.values import NONE, VlanSet
 
 
@@ -29,14 +30,26 @@ def cautious(context: Context, finding: Finding) -> Finding:
     if repair == finding.repair and len(kept) == len(finding.alternatives):
         return finding
     told = msgspec.structs.replace(finding, repair=repair, alternatives=kept if repair else ())
-    holder = next((one for change in finding.repair for one in holders(context, change)), None)
-    if not repair and holder is not None:
-        return msgspec.structs.replace(told, says=f"{finding.says} {holder.name} has {holder.ip} now.")
-    heard = next((row for change in finding.repair for row in heard_of(context, change)), None)
-    if repair or heard is None:
+    if repair:
         return told
-    says = f"{finding.says} {heard.device} has heard of {heard.address} at {heard.mac}: somebody else has it."
-    return msgspec.structs.replace(told, says=says, evidence=finding.evidence + context.evidence(heard, "mac"))
+    for change in finding.repair:
+        for says, facts in _in_words(context, change):
+            return msgspec.structs.replace(told, says=f"{finding.says} {says}", evidence=finding.evidence + facts)
+    return told
+
+
+def _in_words(context: Context, change: Change) -> Iterator[tuple[str, tuple[Evidence, ...]]]:
+    """Whom a change would harm, as far as anybody was heard of, and what says so."""
+    for one in holders(context, change):
+        yield f"{one.name} has {one.ip} now.", ()
+    for row in _tagged_at(context, change):
+        says = (
+            f"{row.device} has learned {row.mac} there in VLAN {row.vid}: that tags, and an access port would drop it."
+        )
+        yield says, context.evidence(row, "vid")
+    for entry in heard_of(context, change):
+        says = f"{entry.device} has heard of {entry.address} at {entry.mac}: somebody else has it."
+        yield says, context.evidence(entry, "mac")
 
 
 def dares(context: Context, change: Change) -> bool:
@@ -58,6 +71,8 @@ def _at_port(context: Context, change: Change) -> bool:
     row, cells = context.port(end), change.cells
     open_end = context.network.stations.open(end)
     if cells.get("mode") == "access" and (open_end or _leads_on(context, end) or _hears_phone(context, end)):
+        return True
+    if any(_tagged_at(context, change)):
         return True
     if open_end and "pvid" in cells and (row is None or row.pvid != cells["pvid"]):
         return True
@@ -106,6 +121,21 @@ def _hears_phone(context: Context, end: End) -> bool:
     row = context.port(end)
     phones = any("phone" in (heard.capabilities or ()) for heard in context.heard_at.get(end, ()))
     return phones and row is not None and row.mode in ("trunk", "hybrid") and not row.voice
+
+
+def _tagged_at(context: Context, change: Change) -> Iterator[MacEntry]:
+    """Who was learned at a trunk that is to be an access port, in a VLAN that comes in there with its tag only."""
+    if change.table != "ports" or change.cells.get("mode") != "access":
+        return
+    names, rows = context.network.names, context.network.survey.rows(MacEntry)
+    end = End(names.spelled[str(change.key["device"])], str(change.key["port"]))
+    row = context.port(end)
+    if row is None or row.mode not in ("trunk", "hybrid") or row.pvid is None:
+        return
+    for n in rows.positions("device").get(end.device.casefold(), ()):
+        entry = rows[n]
+        if entry.kind != "self" and entry.vid not in (None, row.pvid) and entry.port:
+            yield from [entry] if names.port(end.device, entry.port) == end.port else []
 
 
 def holders(context: Context, change: Change) -> list[Station]:

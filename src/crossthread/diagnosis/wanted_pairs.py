@@ -81,7 +81,7 @@ class Wanted:
     def _wants(self, one: _Place, two: _Place) -> bool:
         if one.version != two.version:
             return False
-        routed = one.routed and two.routed and self._islands.joined(one.subnet, two.subnet)
+        routed = one.routed and two.routed and self._islands.same(one.subnet, two.subnet)
         return (routed or one.subnet == two.subnet or one.subnet.overlaps(two.subnet)) and self._plan.may_talk(
             one.vid, two.vid
         )

@@ -47,7 +47,7 @@ def find_wants(context: Context) -> Iterator[Want]:
     routed = [network for network in mains if served[network] or _expects_gateway(subnets[network])]
     for network, classes in subnets.items():
         main = mains[network]
-        near = [other for other in routed if islands.joined(network, other)]
+        near = [other for other in routed if islands.same(network, other)]
         others = _some_far(context, network, near, served, mains)
         for one in classes:
             first = one.hosts[0]
@@ -65,7 +65,7 @@ def find_wants(context: Context) -> Iterator[Want]:
     done: set[tuple[object, Prefix]] = set()
     for one_net in routed:
         for two_net in routed:
-            if one_net == two_net or one_net.version != two_net.version or not islands.joined(one_net, two_net):
+            if one_net == two_net or one_net.version != two_net.version or not islands.same(one_net, two_net):
                 continue
             keys = {(_router(served[a]) or a, b) for a, b in ((one_net, two_net), (two_net, one_net))}
             if keys <= done or not _may(context, mains[one_net], mains[two_net]):
@@ -155,7 +155,7 @@ def _addressless(context: Context, one: HostClass) -> Iterator[Want]:
     """A host without an address reaches nobody; any other host of its VLAN, or at all, shows it."""
     vid = one.vid
     others = [c for c in context.network.classes.all if c is not one and c.block is not None]
-    joined = [c for c in others if context.once(Islands).beside(one.hosts[0], c.hosts[0])] or others
-    near = [c for c in joined if c.vid == vid] or joined
+    others = [c for c in others if context.once(Islands).same_place(one.hosts[0], c.hosts[0])] or others
+    near = [c for c in others if c.vid == vid] or others
     if near:
         yield Want(one.hosts[0].name, near[0].hosts[0].name, (one,))

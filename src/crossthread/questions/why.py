@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import msgspec
 
 from crossthread.diagnosis.context import Context, context_of
-from crossthread.diagnosis.expected.islands import Islands
+from crossthread.diagnosis.expected.islands import apart
 from crossthread.diagnosis.findings import Confidence, Finding
 from crossthread.diagnosis.judgement.confidence import confidence, confidence_of, rivals
 from crossthread.diagnosis.likely import likely
@@ -139,7 +139,7 @@ def _by_one(network: Network, source: str, target: str, seat: str | None, plan: 
 def _apart(context: Context, source: str, target: str) -> bool:
     """Whether two are in networks that have nothing to do with each other."""
     one, two = (end_named(context.network, name) for name in (source, target))
-    return not is_nobody(two) and context.once(Islands).apart(context, one, two)
+    return not is_nobody(two) and apart(context, one, two)
 
 
 def _answer(network: Network, source: str, target: str, seat: str | None, plan: Plan | None) -> Why:

@@ -260,7 +260,7 @@ class Expected:
         if vid is None or own is None:
             return False
         mates = strangers = 0
-        for group in self._voters.beside(station, vid):
+        for group in self._voters.living_in(vid, station):
             first, count = group.stations[0], len(group.stations)
             assert first.address is not None
             if first is station or first.address.ip in own.network or own.ip in first.address.network:

@@ -26,24 +26,24 @@ class Islands:
     def __init__(self, context: Context) -> None:
         self._parts = joined(_together(context))
 
-    def joined(self, one: Prefix, two: Prefix) -> bool:
-        """Whether hosts of two subnets may be meant to talk with each other, if gateways let them."""
-        return one == two or self.part(one) == self.part(two)
+    def same(self, one: Prefix, two: Prefix) -> bool:
+        """Whether two subnets are of one, so that their hosts may be meant to talk with each other."""
+        return self._part(one) == self._part(two)
 
-    def part(self, subnet: Prefix) -> object:
-        """What stands for the part that a subnet is in."""
-        return self._parts.get(subnet, subnet)
+    def same_place(self, one: HostStation, two: HostStation) -> bool:
+        """Whether two hosts may be of one, by where they are plugged in."""
+        first, second = (_device(host.device) if host.device else _UNREAD for host in (one, two))
+        return self._part(first) == self._part(second)
 
-    def apart(self, context: Context, one: Station, two: Station) -> bool:
-        """Whether nothing that was read joins the subnets of two stations."""
-        subnets = [context.expected.subnet(station) for station in (one, two)]
-        known = [subnet.network for subnet in subnets if subnet is not None]
-        return len(known) == len(subnets) and not self.joined(*known)
+    def _part(self, node: _Node) -> _Node:
+        """What stands for the part that something is in."""
+        return self._parts.get(node, node)
 
-    def beside(self, one: HostStation, two: HostStation) -> bool:
-        """Whether two hosts may be in one network, by where they are plugged in."""
-        nodes = [_device(host.device) if host.device else _UNREAD for host in (one, two)]
-        return len({self._parts.get(node, node) for node in nodes}) == 1
+
+def apart(context: Context, one: Station, two: Station) -> bool:
+    """Whether nothing that was read joins the subnets of two stations."""
+    first, second = (context.expected.subnet(station) for station in (one, two))
+    return first is not None and second is not None and not context.once(Islands).same(first.network, second.network)
 
 
 def _device(name: str) -> _Node:

@@ -62,9 +62,9 @@ class Voters:
                     found[group.vid][self._network.lan(group.stations[0])].append(group)
         return found
 
-    def beside(self, station: Station, vid: int) -> Iterator[Group]:
-        """The groups whose frames join a VLAN where a station may hear them."""
-        own = self._network.lan(station)
+    def living_in(self, vid: int, near: Station) -> Iterator[Group]:
+        """The groups whose frames join a VLAN, where a station is that may be in it."""
+        own = self._network.lan(near)
         for lan, groups in self._in_vlan.get(vid, {}).items():
             if own is None or lan in (None, own):
                 yield from groups

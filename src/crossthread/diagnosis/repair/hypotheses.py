@@ -15,7 +15,7 @@ from crossthread.diagnosis.judgement.hearing import Hearing
 from crossthread.diagnosis.judgement.weighing import accused, weight
 from crossthread.diagnosis.rules.gateway import gateway_port_vlan_wrong, gateway_vlan_wrong
 from crossthread.diagnosis.rules.gateway_address import asked_for, gateway_address_wrong
-from crossthread.diagnosis.rules.gateway_missing import gateway_missing, idle_ports
+from crossthread.diagnosis.rules.gateway_missing import gateway_missing, idle_ports, leads_to
 from crossthread.diagnosis.rules.host.address import addresses_missing
 from crossthread.diagnosis.rules.host.gateway import (
     host_gateway_outside_subnet,
@@ -114,10 +114,12 @@ def _of_its_gateway(context: Context, host: HostStation, now: int) -> Iterator[F
         found += [host_of_another_vlan(context, host), host_gateway_unlike_its_peers(context, host)]
         found += [gateway_missing(context, host, now)] if not context.expected.served(now, host) else []
         alone = host.address is not None and all(s is host for s in context.expected.near_in(host.address.ip, now))
-        lost = [own for own in context.network.stations.gateways if alone and unused(context, own)][:_HOMES]
+        beside = [own for own in context.network.stations.gateways if context.network.one_lan(own, host)]
+        lost = [own for own in beside if alone and unused(context, own)][:_HOMES]
         others = [one for one in context.expected.users(address(hop or "")) if one is not host]
         elsewhere = Counter(context.expected.current_vlan(own) for own in (*lost, *others))
-        elsewhere.update(vid for _, vid in idle_ports(context) if alone)
+        lan = context.network.lan(host)
+        elsewhere.update(vid for end, vid in idle_ports(context) if alone and leads_to(context, end, lan))
         homes = [vid for vid, _ in elsewhere.most_common() if vid not in (None, now)]  # of those that ask for it, too
         found += [port_vlan_wrong(context, host, vid) for vid in homes[:_HOMES]]
     yield from (told for told in found if told is not None)

@@ -175,11 +175,7 @@ def with_confidence(context: Context, findings: Iterable[Finding]) -> tuple[Find
             either = any(change.table == "gateways" for option in options for change in option.changes)
             return msgspec.structs.replace(finding, confidence="likely") if either else finding
         found = msgspec.structs.replace(finding, alternatives=options)
-        sure = (
-            confidence_of(found) == "sure"
-            and not _guessed(context, finding)
-            and (beyond_doubt(found) or not _contested(context, finding))
-        )
+        sure = confidence_of(found) == "sure" and (beyond_doubt(found) or not _contested(context, finding))
         return msgspec.structs.replace(finding, confidence="sure" if sure else "likely")
 
     told = tuple(map(judged, findings))

@@ -128,7 +128,7 @@ def places_for(context: Context, own: PrefixedAddress, vid: int | None) -> Itera
     spare = [g for g in serving if (asked or led.get(g.device, set()) - {g.device}) and unused(context, g)]
     for gateway in bare[:1] or spare[:1]:
         yield (set_gateway(gateway, address=str(own)),)
-    for end in (end for end, home in idle_ports(context) if home == vid and _leads_to(context, end, lan)):
+    for end in (end for end, home in idle_ports(context) if home == vid and leads_to(context, end, lan)):
         cells = {"port": end.port, "untagged": "yes", "admin": "up", "oper": "up", "proxy_arp": "no"}
         key = {"device": end.device, "interface": end.port, "address": str(own)}
         yield (Change("gateways", key, cells), *raise_link(context, end))
@@ -162,7 +162,7 @@ def _by_another_port(context: Context, own: PrefixedAddress, vid: int, lan: str 
     for end, links in context.adjacencies_at.items():
         row, far = context.port(end), links[0].far(end)
         facing, held = context.port(far), context.network.gateways_at.get(end, ())
-        if row is None or row.mode != "routed" or "down" in (row.admin, row.oper) or not _leads_to(context, end, lan):
+        if row is None or row.mode != "routed" or "down" in (row.admin, row.oper) or not leads_to(context, end, lan):
             continue
         if facing is None or facing.mode != "access" or facing.pvid == vid or len(held) > 1:
             continue
@@ -174,7 +174,7 @@ def _by_another_port(context: Context, own: PrefixedAddress, vid: int, lan: str 
             yield (set_port(far, pvid=vid), set_gateway(held[0], address=str(own)))
 
 
-def _leads_to(context: Context, end: End, lan: str | None) -> bool:
+def leads_to(context: Context, end: End, lan: str | None) -> bool:
     """Whether a router's port is cabled to the bridges where a subnet is."""
     far = {context.network.lan_at(link.far(end).device) for link in context.adjacencies_at.get(end, ())}
     return lan is None or lan in far

@@ -8,7 +8,7 @@ from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.rules import gateway as gateway_rules
 from crossthread.diagnosis.rules.host.place import host_link_down
 from crossthread.diagnosis.rules.port.admission import port_has_refused, port_refuses_station
-from crossthread.diagnosis.rules.port.mode import port_mode_deaf, port_mode_wrong
+from crossthread.diagnosis.rules.port.mode import port_mode_wrong, port_without_native
 from crossthread.diagnosis.rules.port.state import port_admin_down, port_down
 from crossthread.diagnosis.rules.port.vlan import gateway_vlan_lost, port_vlan_wrong
 from crossthread.diagnosis.search.costs import Step, step_of
@@ -84,7 +84,7 @@ class Joins:
             enters: Truth = member.accepts.has(vid) if tag else (None if member.pvid is None else member.pvid == vid)
             leaves = member.tagged.has(vid) if tag else all_of((member.untagged.has(vid), member.joins.has(vid)))
             if all_of((enters, leaves)) is False:
-                told = port_vlan_wrong(context, station, vid) or port_mode_deaf(context, station, vid)
+                told = port_vlan_wrong(context, station, vid) or port_without_native(context, station, vid)
                 told = told or port_mode_wrong(context, station, vid)
                 if told is None:
                     return None

@@ -64,7 +64,7 @@ def _as_likely(context: Context, host: HostStation, wanted: int) -> list[int]:
 
 
 @rule("port-mode-wrong", "Port", About.HOST, reads="subnet port-vlan place tag expected", unless=(port_mode_wrong,))
-def port_mode_deaf(context: Context, host: HostStation, vid: int | None = None) -> Finding | None:
+def port_without_native(context: Context, host: HostStation, vid: int | None = None) -> Finding | None:
     """A host that does not tag is plugged into a trunk without a native VLAN, and nobody shows which VLAN is its own.
 
     Matters: all that it sends is dropped, and it does not understand the tags it hears.
