@@ -119,7 +119,13 @@ class Traps(unittest.TestCase):
         pair = ("ticket-desk-1", "archive-store")
         for changes, rules in [
             ([port("lighthouse-1", "port3", oper="down")], ["port-down"]),
-            ([port("chartroom", "port3", mode="trunk", pvid=20, allowed="10 20")], ["port-mode-wrong"]),
+            (  # what was learned there before is forgotten by then
+                [
+                    port("chartroom", "port3", mode="trunk", pvid=20, allowed="10 20"),
+                    Change("macs", {"device": "chartroom", "vid": 10, "mac": "02:5c:02:00:00:06"}, delete=True),
+                ],
+                ["port-mode-wrong"],
+            ),
             ([port("chartroom", "port3", pvid="none")], ["port-vlan-wrong"]),
             ([Change("vlans", {"device": "chartroom", "vid": 10}, delete=True)], ["port-vlan-missing"]),
             ([Change("vlans", {"device": "core-east", "vid": 10}, {"state": "suspended"})], ["vlan-suspended"]),
