@@ -154,9 +154,10 @@ class Found(Demo):
             for other, names in ((old, ["fresh"]), ({**old, "management": "10.0.0.3"}, ["fresh", "stale"])):
                 with self.subTest(devices=devices, names=names):
                     survey = Survey.of(
-                        devices=[{"device": name} for name in devices], ports=[{"device": "a", "port": "p1"}],
+                        devices=[{"device": name} for name in devices],
+                        ports=[{"device": "a", "port": "p1"}],
                         neighbors=[other, fresh],
-                    )  # fmt: skip
+                    )
                     seen = map_network(survey)
                     self.assertEqual(sorted(d.device for d in seen.devices), sorted(["a", *names]))
                     rules = sorted(r.rule for r in inventory(survey).remarks if r.subjects[0].port == "p1")
@@ -326,8 +327,9 @@ class Compared(Demo):
         )
         moved = [(m.what, m.before, m.after) for m in compare(old, looped).links.changed]
         self.assertEqual(moved, [("a u", "b u", "a u")])  # plugged into itself
-        self.assertEqual([(m.column, m.before, m.after) for m in answer.hosts.changed],
-                         [("host", "x", "z"), ("device", "a", "b")])  # fmt: skip
+        self.assertEqual(
+            [(m.column, m.before, m.after) for m in answer.hosts.changed], [("host", "x", "z"), ("device", "a", "b")]
+        )
         self.assertEqual({(rose.port, rose.by) for rose in answer.counters}, {("a p1", 60), ("a p1", 1)})
 
     def test_what_is_no_survey_is_told(self):

@@ -104,8 +104,9 @@ class Taught(unittest.TestCase):
             [interface("vlan5", "10.7.16.129/28", 5), interface("vlan6", "10.7.18.254/24", 6)], p1=5, p2=5, p3=6,
         )  # fmt: skip
         (finding,) = why(Network(survey), "far", "new").findings
-        self.assertEqual([one.changes[0].cells["address"] for one in finding.alternatives],
-                         ["10.7.16.130/28", "10.7.16.130/25"])  # fmt: skip
+        self.assertEqual(
+            [one.changes[0].cells["address"] for one in finding.alternatives], ["10.7.16.130/28", "10.7.16.130/25"]
+        )
 
     def test_what_works_already_is_not_mended_along_the_way(self):
         """A host works in the VLAN that the gateway of its subnet came into: only the link of the other is out."""
@@ -182,8 +183,9 @@ class Taught(unittest.TestCase):
         survey = one_switch(
             [host("new", 1, "none", "10.7.5.1", "p5"), host("far", 9, "10.7.6.9/24", "10.7.6.1", "p6")],
             [interface("vlan5", "10.7.5.77/24", 5), *(interface(f"vlan{n}", f"10.7.{n}.1/24", n) for n in (6, 7))],
-            p5=5, p6=6,
-        )  # fmt: skip
+            p5=5,
+            p6=6,
+        )
         told = {tuple(change.cells.items()) for change in why(Network(survey), "new", "far").repair}
         self.assertEqual(told, {(("address", "10.7.5.2/24"),), (("address", "10.7.5.1/24"),)})
 
@@ -213,8 +215,9 @@ class Taught(unittest.TestCase):
                          {(("gateway", "10.7.5.1"),), (("address", "10.7.5.1/24"),)})  # fmt: skip
 
     def test_a_repair_that_is_not_proven_says_where_it_still_stops(self):
-        survey = one_switch([host("a", 1, "10.7.1.1/24", "none", "p1"), host("b", 2, "fd00::2/64", "none", "p2")],
-                            p1=5, p2=5)  # fmt: skip
+        survey = one_switch(
+            [host("a", 1, "10.7.1.1/24", "none", "p1"), host("b", 2, "fd00::2/64", "none", "p2")], p1=5, p2=5
+        )
         answer = why(Network(survey), "a", "b")
         self.assertEqual((answer.verdict, answer.repair_proven), ("fails", False))
         self.assertIn("no kind of IP address in common", answer.unproven)

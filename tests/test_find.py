@@ -46,8 +46,9 @@ class Finding(unittest.TestCase):
         moved = MacEntry("slipway", 40, "02:5c:02:00:00:10", "port7", "learned")
         network = Network(Survey(**{**survey.__dict__, "macs": (*survey.macs, moved)}))
         found = find(network, "plank-saw")
-        self.assertEqual(self.places("plank-saw", network),
-                         [("sail-loft", "port3", 40, "host"), ("slipway", "port7", 40, "learned")])  # fmt: skip
+        self.assertEqual(
+            self.places("plank-saw", network), [("sail-loft", "port3", 40, "host"), ("slipway", "port7", 40, "learned")]
+        )
         self.assertIn("sail-loft port3 and slipway port7", found.conflicts[0])
 
     def test_an_address_that_is_heard_at_several_mac_addresses(self):

@@ -43,8 +43,9 @@ class Yards(unittest.TestCase):
                      root_address=mac, root_cost=0)
                 for device, mac in (("loft", "02:00:00:00:0b:01"), ("keel", "02:00:00:00:0b:02")))  # fmt: skip
         linked = self.edited(at("loft", "t1", allowed=allowed, pvid=native))
-        return Survey(**{name: linked.table(name) for name in TABLES if linked.table(name)}, trees=tuple(rows),
-                      info=linked.info)  # fmt: skip
+        return Survey(
+            **{name: linked.table(name) for name in TABLES if linked.table(name)}, trees=tuple(rows), info=linked.info
+        )
 
 
 class Heard(Yards):
@@ -113,8 +114,9 @@ class Links(Yards):
             (1000, 10000, [10000]), (1000, 5000, [5000]), (1000, 1000, []), (10000, 10000, []), (1000, "", []),
         ):  # fmt: skip
             with self.subTest(speed=speed, far=far):
-                survey = self.edited(at("loft", "t1", speed=speed, capable_speed=10000),
-                                     at("keel", "t1", speed=speed, capable_speed=far))  # fmt: skip
+                survey = self.edited(
+                    at("loft", "t1", speed=speed, capable_speed=10000), at("keel", "t1", speed=speed, capable_speed=far)
+                )
                 found = [f for f in told(survey, "port-slow") if f.subjects[0].device == "loft"]
                 self.assertEqual([f"{n} Mb/s would be possible" in f.says for f, n in zip(found, slow, strict=True)],
                                  [True] * len(slow))  # fmt: skip

@@ -23,7 +23,7 @@ from crossthread import (
     vlans,
     why,
     write_survey,
-)  # fmt: skip
+)
 from crossthread.demo import faulty, healthy
 from crossthread.demo.generator import generate
 from crossthread.diagnosis.caution import dares
@@ -182,8 +182,9 @@ class Verdicts(unittest.TestCase):
             fuller, truth = survey, verdicts(survey)
             for _ in range(3):
                 what = chance.choice(["device", "table", "table of a device", "cells"])
-                table = chance.choice([n for n in ("ports", "neighbors", "trees", "tree_ports") if len(fuller.table(n))]
-                                      or ["macs"])  # fmt: skip
+                table = chance.choice(
+                    [n for n in ("ports", "neighbors", "trees", "tree_ports") if len(fuller.table(n))] or ["macs"]
+                )
                 device = chance.choice([row.device for row in fuller.devices])
                 part = less(fuller, what, device, table, chance)
                 said = verdicts(part)

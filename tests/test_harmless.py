@@ -150,8 +150,9 @@ class Checked(unittest.TestCase):
         rows = ports(
             "quay p1 trunk none 10 20", "quay p2 trunk none 10 20", "quay p3 trunk 10 10 30", "quay p4 access 10"
         )
-        plugged = hosts(*(f"{name} 10.{number // 3}.0.{number}/24 none quay p{number}"
-                          for number, name in enumerate("abcd", 1)))  # fmt: skip
+        plugged = hosts(
+            *(f"{name} 10.{number // 3}.0.{number}/24 none quay p{number}" for number, name in enumerate("abcd", 1))
+        )
         learned = "device|vid|mac|port\nquay|10|02:00:00:00:00:03|p3"
         tagged = f"{learned}\nquay|20|02:00:00:00:00:01|p1\nquay|30|02:00:00:00:00:77|p3"
         for macs, mended in ((learned, ["p1", "p2", "p3"]), (tagged, ["p2"])):

@@ -95,8 +95,9 @@ class Copies(unittest.TestCase):
             before = {(a, b) for a, b, verdict in matrix(network).reaches if verdict == "works"}
             for adjacency in network.adjacencies[::3]:
                 lost = set(failure_of(network, f"{adjacency.a.device}:{adjacency.a.port}").hosts)
-                shut = Change("ports", {"device": adjacency.a.device, "port": adjacency.a.port},
-                              {"admin": "down", "oper": "down"})  # fmt: skip
+                shut = Change(
+                    "ports", {"device": adjacency.a.device, "port": adjacency.a.port}, {"admin": "down", "oper": "down"}
+                )
                 after = {(a, b) for a, b, verdict in matrix(network.changed([shut])).reaches if verdict == "works"}
                 self.assertEqual(bool(lost), bool(before - after), (seed, str(adjacency.a)))
                 self.assertTrue(all(a in lost or b in lost for a, b in before - after))

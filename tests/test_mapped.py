@@ -166,12 +166,13 @@ class Mapped(unittest.TestCase):
             read_mapped(b"a,b\n1,2\n", "x.csv", mapping)
         self.assertIn("x.csv:1: Interface: there is no such column; there are a, b", str(caught.exception))
         for text, says in [
-            ("x = ", "not valid TOML"), ("x = 1", "at least one [[table]]"),
+            ("x = ", "not valid TOML"),
+            ("x = 1", "at least one [[table]]"),
             ('[[table]]\ninto = "prts"', "one of devices"),
             ('[[table]]\ninto = "ports"\ncolumns.port = "a"', "nothing says where device comes from"),
             ('[[table]]\ninto = "ports"\ncolumns.colour = "a"\nalways = {device = "a", port = "b"}', "has the col"),
             ('[[table]]\ninto = "ports"\ncolumns = 7', "Expected `object`"),
-        ]:  # fmt: skip
+        ]:
             with self.subTest(text), self.assertRaises(SurveyError) as caught:
                 read_mapping(text, "m.toml")
             self.assertIn(says, str(caught.exception))

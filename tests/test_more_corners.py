@@ -118,8 +118,9 @@ class Refused(unittest.TestCase):
             (Path(folder) / "ports.csv").write_text("\n".join(["device,port,mode,admin,oper", *rows]) + "\n")
             with self.assertRaises(SurveyError) as refused:
                 read_survey(folder)
-        self.assertEqual(list(map(str, refused.exception.problems)),
-                         ["ports.csv:35: oper “upp”: expected one of up, down"])  # fmt: skip
+        self.assertEqual(
+            list(map(str, refused.exception.problems)), ["ports.csv:35: oper “upp”: expected one of up, down"]
+        )
 
     def test_a_row_that_is_no_object(self):
         with tempfile.TemporaryDirectory() as folder:
@@ -177,8 +178,9 @@ class Routers(unittest.TestCase):
         gone = [Change("ports", {"device": "rt-a", "port": "e2"}, delete=True)]
         gone += [Change("neighbors", {"device": a, "port": "e2", "neighbor": b, "neighbor_port": "e2"}, delete=True)
                  for a, b in (("rt-a", "rt-b"), ("rt-b", "rt-a"))]  # fmt: skip
-        unread = [Change("coverage", {"device": "rt-a", "table": name}, {"complete": "no"})
-                  for name in ("ports", "neighbors")]  # fmt: skip
+        unread = [
+            Change("coverage", {"device": "rt-a", "table": name}, {"complete": "no"}) for name in ("ports", "neighbors")
+        ]
         self.assertEqual([v for *_, v in matrix(apply_changes(self.beside(), gone)).reaches], ["fails", "fails"])
         half = apply_changes(self.beside(), [*gone, *unread])
         self.assertEqual([v for *_, v in matrix(half).reaches], ["unknown", "unknown"])

@@ -374,9 +374,10 @@ class Unknown(Case):
         self.assertIs(self.verdict(neighbors=rows.replace("Cellar", "attic")), None)  # the two may be cabled
 
     def test_two_answers_that_lead_apart(self):
-        network = self.network(**TWO | {
-            "hosts": hosts("a 10.0.0.1/24 none sw-a p2", "b 10.0.0.2/24 none sw-b p2", "c 10.0.0.2/24 none sw-a p2")
-        })  # fmt: skip
+        network = self.network(
+            **TWO
+            | {"hosts": hosts("a 10.0.0.1/24 none sw-a p2", "b 10.0.0.2/24 none sw-b p2", "c 10.0.0.2/24 none sw-a p2")}
+        )
         answer = why(network, "a", "b")
         self.assertEqual((answer.verdict, [f.rule for f in answer.findings]), ("unknown", ["host-address-duplicate"]))
         self.assertEqual([(fact.table, fact.column) for fact in answer.observe], [("arp", "mac")])

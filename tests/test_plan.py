@@ -214,8 +214,9 @@ class Compared(unittest.TestCase):
 
     def test_a_planned_address_that_somebody_else_has_is_given_to_nobody(self):
         wrong, told = host("desk-loft-1", address="10.77.0.9/24"), '[hosts]\ndesk-loft-1 = {{ address = "{}/24" }}\n'
-        heard = Change("arp", {"device": "crane", "interface": "g1.10", "address": "10.9.10.99"},
-                       {"mac": "02:00:00:00:99:02"})  # fmt: skip
+        heard = Change(
+            "arp", {"device": "crane", "interface": "g1.10", "address": "10.9.10.99"}, {"mac": "02:00:00:00:99:02"}
+        )
         free = {"hosts desk-loft-1: address = 10.9.10.98/24"}
         for taken, mends in (("10.9.10.98", free), ("10.9.10.99", set()), ("10.9.10.21", set())):
             self.assertEqual(self.mends([wrong, heard], told.format(taken))[0], mends)
@@ -230,9 +231,10 @@ class Compared(unittest.TestCase):
     def test_a_port_is_planned_by_any_of_its_names(self):
         wrong = [at("loft", "desk1", pvid=20, aliases="socket7")]
         (found,) = [
-            f for f in check(self.changed(wrong), plan_of("[ports.Loft]\nsocket7 = { vlan = 10 }\n")).findings
+            f
+            for f in check(self.changed(wrong), plan_of("[ports.Loft]\nsocket7 = { vlan = 10 }\n")).findings
             if f.repair
-        ]  # fmt: skip
+        ]
         self.assertEqual((found.confidence, list(map(str, found.repair))), ("sure", ["ports loft desk1: pvid = 10"]))
 
     @settings(max_examples=60, deadline=None)

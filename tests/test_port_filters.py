@@ -231,8 +231,9 @@ class Listed(unittest.TestCase):
         survey = self.gathered(addr=self.links("p1", "p2"), ports={"lldp": [{"interface": own}]},
                                vlan=[{"ifname": "p2", "vlans": [{"vlan": 10, "flags": ["PVID"]}]}])  # fmt: skip
         self.assertEqual(survey.neighbors, ())
-        self.assertEqual([(r.port, r.discovery, r.mode) for r in survey.ports],
-                         [("p1", "both", "routed"), ("p2", "off", "hybrid")])  # fmt: skip
+        self.assertEqual(
+            [(r.port, r.discovery, r.mode) for r in survey.ports], [("p1", "both", "routed"), ("p2", "off", "hybrid")]
+        )
         self.assertEqual({r.voice for r in survey.ports}, {None})
         self.assertEqual({type(r) for t in (survey.filters, survey.gateways) for r in t} & {Filter, Gateway}, set())
         self.assertEqual(VlanSet.of([10]), survey.ports[1].allowed)

@@ -425,7 +425,7 @@ class Forms(unittest.TestCase):
             Change("vlans", {"device": "galley", "vid": 60}, {"name": "stores", "state": "active"}),
             Change("gateways", {"device": "quay-router", "interface": "port1.40"}, {"address": "10.61.40.9/24"}),
             Change("hosts", {"host": "shop-till"}, {"gateway": "10.61.10.1"}),
-        ]  # fmt: skip
+        ]
         found = json.loads(json.dumps(as_instance_data(network, repair)["devices"]))
         rows = [row for device, document in found.items() for row in read_yang(device, document, "")]
         self.assertIn(("galley", 60, "stores"), [(r.device, r.vid, r.name) for r in rows if r.TABLE == "vlans"])

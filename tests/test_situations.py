@@ -440,12 +440,13 @@ class Lone(unittest.TestCase):
     def asked(self, plan=None):
         with tempfile.TemporaryDirectory() as folder:
             network = network_of(
-                Path(folder), devices="device|capabilities|routing\nkeel|bridge router|yes",
+                Path(folder),
+                devices="device|capabilities|routing\nkeel|bridge router|yes",
                 ports=ports("keel p1 access 30", "keel p2 access 20"),
                 gateways="device|interface|address|vid|admin|oper\nkeel|inner|10.9.1.1/24|31|up|up\n"
-                         "keel|outer|10.9.2.1/24|20|up|up",
+                "keel|outer|10.9.2.1/24|20|up|up",
                 hosts=hosts("lone 10.9.1.20/24 10.9.1.1 keel p1", "other 10.9.2.20/24 10.9.2.1 keel p2"),
-            )  # fmt: skip
+            )
             return why(network, "lone", "other", plan=plan)
 
     def test_15_is_open_and_both_explanations_are_told(self):

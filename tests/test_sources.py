@@ -282,8 +282,9 @@ class Gathering(unittest.TestCase):
             self.link("e4", 7, master="bond1", slave=("bond", {"state": "BACKUP", "mii_status": "UP"})),
             self.link("e5", 8, master="bond1", slave=("bond", {"state": "ACTIVE", "mii_status": "UP"})),
         ]
-        survey = self.listings(ip_addr=links, ip_netconf=[
-            {"family": "inet", "interface": "bond0.30", "forwarding": True}])  # fmt: skip
+        survey = self.listings(
+            ip_addr=links, ip_netconf=[{"family": "inet", "interface": "bond0.30", "forwarding": True}]
+        )
         told = {row.port: (row.lag, row.lag_state) for row in survey.ports}
         self.assertEqual(told["e1"], ("bond0", "attached"))
         self.assertEqual((told["e2"], told["e3"]), (("bond0", "detached"), ("bond0", "detached")))
@@ -345,8 +346,9 @@ class Gathering(unittest.TestCase):
             )
         problems = {Path(entry.path).stem: entry.problems for entry in found.files if entry.problems}
         self.assertEqual(problems.keys(), {"ip-route", "ip-neigh", "shared"})
-        self.assertEqual(problems["ip-route"][0],
-                         "entry 2: Expected an IP prefix instead of “10.61.999.0/24” - at `$.dst`")  # fmt: skip
+        self.assertEqual(
+            problems["ip-route"][0], "entry 2: Expected an IP prefix instead of “10.61.999.0/24” - at `$.dst`"
+        )
         self.assertEqual([told.partition(":")[0] for told in problems["ip-route"]], ["entry 2", "entry 3"])
         self.assertIn("a MAC address instead of “02:00:00:00:00:0q”", problems["ip-neigh"][0])
         self.assertEqual([row.prefix for row in found.survey.routes], ["10.61.90.0/24"])

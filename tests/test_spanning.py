@@ -215,8 +215,9 @@ class Laws(unittest.TestCase):
         hub = tuple(TreeEnd(End(name, "p1"), 4, 128, 1) for name in "abc")
         cable = (TreeEnd(End("b", "p2"), 4, 128, 2), TreeEnd(End("c", "p2"), 4, 128, 2))
         roles = {str(end): role.role for end, role in compute(bridges, [hub, cable]).items()}
-        self.assertEqual(roles, {"a p1": "designated", "b p1": "root", "c p1": "root", "b p2": "designated",
-                                 "c p2": "alternate"})  # fmt: skip
+        self.assertEqual(
+            roles, {"a p1": "designated", "b p1": "root", "c p1": "root", "b p2": "designated", "c p2": "alternate"}
+        )
 
     def test_priorities_at_both_ends_of_the_range_and_ties_to_the_last(self):
         bridges = {"low": BridgeId(0, "02:00:00:00:00:09"), "high": BridgeId(61440, "02:00:00:00:00:01")}

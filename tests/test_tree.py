@@ -96,10 +96,11 @@ class Computed(Case):
     def test_each_part_has_its_root_and_says_why_within_the_part(self):
         rows = [f"{device} 0 rstp {'4096' if device == 'e' else '32768'} 0{device}" for device in "abcde"]
         network = self.network(
-            neighbors=cabled("a p1 b p1", "b p2 c p1", "d p1 e p1"), trees=bridges(*rows),
+            neighbors=cabled("a p1 b p1", "b p2 c p1", "d p1 e p1"),
+            trees=bridges(*rows),
             ports=ports(*(f"{end} trunk none 7" for end in ("a p1", "b p1", "b p2", "c p1", "d p1", "e p1"))),
             tree_ports=tree_ports("a p1 0 4 1", "b p1 0 4 1", "b p2 0 4 2", "c p1 0 4 1", "d p1 0 4 1", "e p1 0 4 1"),
-        )  # fmt: skip
+        )
         roots = tree(network, 0).roots
         self.assertEqual([(root.device, root.how) for root in roots], [("a", "default"), ("e", "set")])
         self.assertIn("0a is the lowest MAC address of all in its part with priority", roots[0].because)

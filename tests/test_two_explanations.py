@@ -14,6 +14,13 @@ from tests.building import DATA, cabled, hosts, network_of, ports
 from tests.refusing import Refusing
 from tests.yard import at, host, interface, yard
 
+HOMES = (
+    ("a", "60.20/24", "keel p1"),
+    ("b", "60.21/24", "loft p1"),
+    ("c", "10.9/24", "keel p2"),
+    ("d", "20.9/24", "loft p2"),
+)
+"""Two of one subnet in two VLANs, in which others live."""
 ROUTER = "device|interface|address|vid|port|untagged|admin|oper|proxy_arp\n"
 
 
@@ -165,11 +172,12 @@ class Natives(unittest.TestCase):
         ]
         with tempfile.TemporaryDirectory() as folder:
             network = network_of(
-                Path(folder), devices="device|capabilities\na|bridge\nb|bridge\nc|bridge\nd|bridge",
+                Path(folder),
+                devices="device|capabilities\na|bridge\nb|bridge\nc|bridge\nd|bridge",
                 ports=ports(*rows, f"a pc access {pc}", f"d pc access {pc}"),
                 neighbors=cabled("a up b down", "b up c down", "c up d down"),
                 hosts=hosts("near 10.9.10.20/24 none a pc", "far 10.9.10.21/24 none d pc"),
-            )  # fmt: skip
+            )
         self.checked = [f for f in check(network).findings if f.rule == "link-native-differs"]
         if not far:
             (fault,) = why(network, "near", "far").findings
@@ -352,10 +360,11 @@ class Nowhere(unittest.TestCase):
         told = [row.split() for row in rows]
         with tempfile.TemporaryDirectory() as folder:
             network = network_of(
-                Path(folder), devices="device|capabilities|routing\nkeel|bridge|no",
+                Path(folder),
+                devices="device|capabilities|routing\nkeel|bridge|no",
                 ports=ports(*(f"keel p{n} access {vid}" for n, (*_, vid) in enumerate(told))),
                 hosts=hosts(*(f"{name} 10.9.{subnet}/24 none keel p{n}" for n, (name, subnet, _) in enumerate(told))),
-            )  # fmt: skip
+            )
         answer = why(dataclasses.replace(network.told, info=Info()), source, target)  # no gateway was read
         return answer, [tuple(map(str, one.changes)) for finding in answer.findings for one in finding.alternatives]
 
@@ -373,11 +382,12 @@ class Nowhere(unittest.TestCase):
     def test_a_gateway_that_serves_it_and_is_used_is_more_than_one_witness(self):
         with tempfile.TemporaryDirectory() as folder:
             network = network_of(
-                Path(folder), devices="device|capabilities|routing\nkeel|bridge router|yes",
+                Path(folder),
+                devices="device|capabilities|routing\nkeel|bridge router|yes",
                 ports=ports("keel p1 access 30", "keel p2 access 20"),
                 gateways=ROUTER + "keel|vlan10|10.9.10.1/24|10|||up|up|no\nkeel|vlan20|10.9.20.1/24|20|||up|up|no",
                 hosts=hosts("a 10.9.10.20/24 10.9.10.1 keel p1", "b 10.9.20.20/24 10.9.20.1 keel p2"),
-            )  # fmt: skip
+            )
         answer = why(network, "a", "b")
         self.assertEqual([str(c) for c in answer.repair], ["ports keel p1: pvid = 10"])
         self.assertEqual((len(answer.findings[0].alternatives[0].because), answer.confidence), (2, "sure"))
@@ -444,11 +454,12 @@ class Elsewhere(unittest.TestCase):
 
     def lone(self, address, gateway, more=""):
         return self.answers(
-            ("lone", "b"), devices="device|capabilities|routing\nkeel|bridge router|yes",
+            ("lone", "b"),
+            devices="device|capabilities|routing\nkeel|bridge router|yes",
             ports=ports("keel p1 access 10", "keel p2 access 20"),
             gateways=f"{ROUTER}keel|vlan20|10.9.20.1/24|20|||up|up|no{more}",
             hosts=hosts(f"lone {address} {gateway} keel p1", "b 10.9.20.20/24 10.9.20.1 keel p2"),
-        )  # fmt: skip
+        )
 
     def test_a_gateway_at_the_end_of_a_wider_subnet_tells_that_a_prefix_is_too_long(self):
         answers, _ = self.lone("10.9.10.22/30", "10.9.10.62")
@@ -501,6 +512,59 @@ class Elsewhere(unittest.TestCase):
         )  # fmt: skip
         mends = [(rule, str(change)) for rule, finding in found.items() for change in finding.repair]
         self.assertEqual(mends, [("host-outside-subnet", "hosts lost: address = 10.9.20.2/24")])
+
+    def test_of_natives_the_one_that_other_trunks_tag_is_where_a_scattered_subnet_may_belong(self):
+        rows = [f"{end} trunk 61 10 20 60 61" for end in ("keel t1", "loft t1", "keel t2", "hut t2")]
+        rows += [f"{end} trunk 60 10 20 60" for end in ("loft t3", "hut t3")]
+        rows += [
+            f"{switch} {port} access {vid}" for switch, vid in (("keel", 10), ("loft", 20)) for port in ("p1", "p2")
+        ]
+        answers, _ = self.answers(
+            ("a", "b"),
+            complete=False,
+            devices="device|capabilities|routing\nkeel|bridge|no\nloft|bridge|no\nhut|bridge|no",
+            ports=ports(*rows),
+            neighbors=cabled("keel t1 loft t1", "keel t2 hut t2", "loft t3 hut t3"),
+            hosts=hosts(*(f"{name} 10.9.{end} none {at}" for name, end, at in HOMES)),
+        )
+        for answer in answers:
+            meant = {
+                str(change) for finding in answer.findings for one in finding.alternatives for change in one.changes
+            }
+            self.assertLessEqual({"ports keel p1: pvid = 60", "ports loft p1: pvid = 60"}, meant)
+            self.assertEqual(answer.repair, ())  # a gateway that nobody read would decide
+
+    def test_a_lost_interface_was_at_the_router_whose_trunk_names_its_vlan(self):
+        answers, _ = self.answers(
+            ("a", "b"),
+            devices="device|capabilities|routing\nkeel|bridge|no\nr1|router|yes\nr2|router|yes",
+            ports=ports(
+                "keel p1 access 10",
+                "keel p2 access 20",
+                "keel t1 trunk none 10 90",
+                "keel t2 trunk none 1-4094",
+                "r1 e1 routed none",
+                "r2 e1 routed none",
+            ),
+            neighbors=cabled("keel t1 r1 e1", "keel t2 r2 e1"),
+            gateways=f"{ROUTER}r2|e1.20|10.9.20.1/24|20|e1|no|up|up|no\nr2|e1.90|10.9.90.2/29|90|e1|no|up|up|no\n"
+            "r1|e1.90|10.9.90.1/29|90|e1|no|up|up|no",
+            routes="device|prefix|next_hop|interface\nr1|0.0.0.0/0|10.9.90.2|e1.90\nr2|10.9.77.0/24|10.9.90.1|e1.90",
+            hosts=hosts("a 10.9.10.20/24 10.9.10.1 keel p1", "b 10.9.20.21/24 10.9.20.1 keel p2"),
+        )
+        for answer in answers:
+            told = [change.key["device"] for finding in answer.findings for change in finding.repair]
+            self.assertEqual(sorted(told), ["r1", "r2"])
+
+    def test_who_gets_another_subnet_gets_the_gateway_that_its_hosts_ask_for(self):
+        """A till at a desk's port asks for the usual address, which the interface lost; a desk is at a till's port."""
+        odd = [interface("crane", "g1.20", 20, address="10.9.20.77/24"), at("loft", "till1", pvid=10)]
+        with tempfile.TemporaryDirectory() as folder:
+            survey = apply_changes(yard(Path(folder), (1, 1), (1, 0)), [*odd, at("keel", "desk1", pvid=20)])
+        for answer in (why(survey, "desk-keel-1", "desk-loft-1"), why(survey, "desk-loft-1", "desk-keel-1")):
+            every = [change for finding in answer.findings for one in finding.alternatives for change in one.changes]
+            hops = {change.cells["gateway"] for change in every if change.key.get("host") == "desk-keel-1"}
+            self.assertEqual(hops, {"10.9.20.1"})
 
 
 if __name__ == "__main__":

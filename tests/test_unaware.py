@@ -152,16 +152,18 @@ class Listings(unittest.TestCase):
     def test_one_bridge_that_filters_nothing_knows_no_vlans(self):
         survey = self.listed(
             {**self.bridge("br0"), **{"addr_info": [{"local": "10.9.10.7", "prefixlen": 24}]}},
-            self.link("e1", master="br0", number=1), self.link("e2", master="br0", number=2),
+            self.link("e1", master="br0", number=1),
+            self.link("e2", master="br0", number=2),
             self.link("br0.20", "vlan", {"id": 20}, below="br0", address="10.9.20.7/24"),
-        )  # fmt: skip
+        )
         self.assertEqual([(d.device, d.vlan_aware) for d in survey.devices], [("skiff", "no")])
         self.assertEqual([(p.port, p.mode, p.pvid) for p in survey.ports], [("e1", None, None), ("e2", None, None)])
         held = {g.interface: (g.vid, g.port, g.address) for g in survey.gateways}
         self.assertEqual(held, {"br0": (None, None, "10.9.10.7/24"), "br0.20": (20, None, "10.9.20.7/24")})
         (tree,) = survey.trees
-        self.assertEqual((tree.instance, tree.protocol, tree.priority, tree.address),
-                         (0, "stp", 32768, "02:07:ff:00:00:01"))  # fmt: skip
+        self.assertEqual(
+            (tree.instance, tree.protocol, tree.priority, tree.address), (0, "stp", 32768, "02:07:ff:00:00:01")
+        )
         self.assertEqual((tree.root_priority, tree.root_address, tree.root_cost, tree.root_port),
                          (4096, "02:07:ff:00:00:09", 6, "e1"))  # fmt: skip
 
@@ -181,9 +183,9 @@ class Listings(unittest.TestCase):
             self.link("e3", master="br20", number=2), self.link("e3.10", "vlan", {"id": 10}, "br10", 3, "e3"),
         ]  # fmt: skip
         states = [
-            {"ifname": n, "state": state, "priority": 32, "cost": cost, "master": "br"} for n, state, cost in
-            (("e1.10", "forwarding", 4), ("e2", "forwarding", 2), ("e3", "blocking", 9))
-        ]  # fmt: skip
+            {"ifname": n, "state": state, "priority": 32, "cost": cost, "master": "br"}
+            for n, state, cost in (("e1.10", "forwarding", 4), ("e2", "forwarding", 2), ("e3", "blocking", 9))
+        ]
         learned = [{"mac": "02:00:00:00:00:05", "ifname": "e1.20", "flags": [], "state": ""},
                    {"mac": "02:00:00:00:00:06", "ifname": "e2", "flags": [], "state": ""}]  # fmt: skip
         survey = self.listed(*links, bridge_link=states, bridge_fdb=learned)

@@ -43,8 +43,9 @@ class Vlans(unittest.TestCase):
 
     def test_a_list_of_nearly_all_vlans_names_none(self):
         ends = [("core-east", "port1"), ("core-west", "port1")]
-        wide = apply_changes(healthy(), [Change("ports", {"device": d, "port": p}, {"allowed": "1-44 46-4094"})
-                                         for d, p in ends])  # fmt: skip
+        wide = apply_changes(
+            healthy(), [Change("ports", {"device": d, "port": p}, {"allowed": "1-44 46-4094"}) for d, p in ends]
+        )
         count = {len(entry.vlans) for entry in vlan_overview(Network(wide)).devices}
         self.assertEqual(count, {len(entry.vlans) for entry in vlan_overview(Network(healthy())).devices})
         self.assertEqual(vlan_view(Network(wide), 44).names, ())  # whoever asks for one of them is told where it may go

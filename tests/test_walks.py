@@ -156,14 +156,16 @@ class Six(unittest.TestCase):
     def test_link_local_addresses_are_told_where_ipv6_is_routed_and_are_next_hops(self):
         for text, discards in ((MADE["newer"], []), (MADE["first"], [("fd09:a::1/128", "", "blackhole")])):
             told = self.told(text)
-            self.assertEqual([(g.interface, g.address) for g in told["Gateway"]],
-                             [("e7", "fd09:a::1/64"), ("e7", "fe80::1/64")])  # fmt: skip
+            self.assertEqual(
+                [(g.interface, g.address) for g in told["Gateway"]], [("e7", "fd09:a::1/64"), ("e7", "fe80::1/64")]
+            )
             self.assertEqual(
                 [(r.prefix, r.next_hop or "", r.kind) for r in told["Route"]], [("::/0", "fe80::9", None), *discards]
             )
             self.assertEqual((told["Route"][0].interface, told["Route"][0].origin), ("e7", "static"))
-            self.assertEqual([(a.interface, a.address, a.mac) for a in told["ArpEntry"]],
-                             [("e7", "fe80::9", "02:00:00:00:00:09")])  # fmt: skip
+            self.assertEqual(
+                [(a.interface, a.address, a.mac) for a in told["ArpEntry"]], [("e7", "fe80::9", "02:00:00:00:00:09")]
+            )
 
     def test_the_first_tables_are_read_only_where_there_are_no_newer_ones(self):
         told = self.told(MADE["newer"] + MADE["first"])
@@ -251,11 +253,13 @@ class Filled(unittest.TestCase):
                     (Path(folder) / f"{name}.walk").write_text(found)
                 survey = gather([folder]).survey
             self.assertEqual({(row.port, row.neighbor_port) for row in survey.neighbors}, told)
-            self.assertLessEqual({(row.device, row.neighbor, row.protocol) for row in survey.neighbors},
-                                 {("cellar", "attic", "stp")})  # fmt: skip
+            self.assertLessEqual(
+                {(row.device, row.neighbor, row.protocol) for row in survey.neighbors}, {("cellar", "attic", "stp")}
+            )
             network = Network(survey)
-            self.assertEqual({(link.a.port, link.b.port) for link in map_network(network).links},
-                             {(b, a) for a, b in told})  # fmt: skip
+            self.assertEqual(
+                {(link.a.port, link.b.port) for link in map_network(network).links}, {(b, a) for a, b in told}
+            )
             self.assertNotIn("neighbor-one-way", [finding.rule for finding in check(network).findings])
             self.assertEqual({row.complete for row in survey.coverage if row.table == "neighbors"}, {"no"})
 

@@ -97,10 +97,11 @@ class Alone(unittest.TestCase):
     def test_of_two_hosts_alone_no_prefix_length_is_sure(self):
         with tempfile.TemporaryDirectory() as folder:
             network = network_of(
-                Path(folder), devices="device|capabilities\nkeel|bridge",
+                Path(folder),
+                devices="device|capabilities\nkeel|bridge",
                 ports=ports("keel p1 access 10", "keel p2 access 10"),
                 hosts=hosts("a 10.9.10.22/30 none keel p1", "b 10.9.10.135/24 none keel p2"),
-            )  # fmt: skip
+            )
         answer = why(network, "a", "b")
         self.assertEqual([str(c) for c in answer.repair], ["hosts a: address = 10.9.10.22/24"])
         self.assertEqual(answer.confidence, "likely")

@@ -195,9 +195,8 @@ class Traps(unittest.TestCase):
         self.assertTrue(answer.repair_proven)
         self.assertEqual(
             {f.rule for f in answer.findings},
-            {"port-admin-down", "host-gateway-wrong", "gateway-admin-down", "port-vlan-wrong",
-             "host-gateway-missing"},
-        )  # fmt: skip
+            {"port-admin-down", "host-gateway-wrong", "gateway-admin-down", "port-vlan-wrong", "host-gateway-missing"},
+        )
 
 
 if __name__ == "__main__":

@@ -11,60 +11,10 @@ from hypothesis import strategies as st
 
 from crossthread import Network, VlanSet, map_network, matrix, read_survey, write_survey
 from crossthread.sources.gathering import gather
+from tests.building import DATA
 from tests.test_sources import twisted
 
-STANDARD = {
-    "ietf-interfaces:interfaces": {"interface": [
-        {"name": "p1", "type": "iana-if-type:ethernetCsmacd", "description": "to the loft", "enabled": True,
-         "admin-status": "up", "oper-status": "lower-layer-down", "phys-address": "02:00:00:00:00:01",
-         "speed": "1000000000", "ieee802-dot1q-bridge:bridge-port": {"pvid": 7}},
-        {"name": "vlan30", "type": "iana-if-type:l3ipvlan", "oper-status": "up",
-         "ietf-ip:ipv4": {"address": [{"ip": "10.0.30.1", "prefix-length": 24}]},
-         "ietf-ip:ipv6": {"address": [{"ip": "2001:db8::1", "prefix-length": 64}]}},
-        {"name": "p2.40", "ietf-ip:ipv4": {"address": [{"ip": "10.0.40.1", "netmask": "255.255.255.0"}]}},
-        {"name": "lo", "type": "iana-if-type:softwareLoopback"},
-    ]},
-    "ieee802-dot1ab-lldp:lldp": {
-        "local-system-data": {"system-name": "shed", "chassis-id": "02-00-00-00-00-AA",
-                              "system-capabilities-enabled": "bridge router"},
-        "port": [{"name": "p1", "remote-systems-data": [
-            {"chassis-id": "02:00:00:00:00:bb", "port-id": "p9", "port-desc": "up", "system-name": "loft",
-             "management-address": [{"address": "10.0.0.9"}]}]}],
-    },
-    "ieee802-dot1q-bridge:bridges": {"bridge": [{"component": [{"bridge-vlan": {"vlan": [
-        {"vid": 7, "name": "hall", "egress-ports": ["p1"], "untagged-ports": ["p1"]},
-        {"vid": 8, "egress-ports": ["p1"]}]}}]}]},
-}  # fmt: skip
-OPEN = {
-    "openconfig-interfaces:interfaces": {"interface": [
-        {"name": "e1", "state": {"admin-status": "UP", "oper-status": "UP", "mtu": 1500, "description": "desk"},
-         "openconfig-if-ethernet:ethernet": {
-             "state": {"port-speed": "openconfig-if-ethernet:SPEED_10GB", "negotiated-duplex-mode": "FULL"},
-             "openconfig-vlan:switched-vlan": {"config": {"interface-mode": "ACCESS", "access-vlan": 30}}}},
-        {"name": "e2", "config": {"enabled": False}, "openconfig-if-ethernet:ethernet": {
-            "openconfig-vlan:switched-vlan": {"state": {"interface-mode": "TRUNK", "native-vlan": 1,
-                                                        "trunk-vlans": [10, "20..22"]}}}},
-        {"name": "vlan30", "openconfig-vlan:routed-vlan": {"config": {"vlan": 30}, "openconfig-if-ip:ipv4": {
-            "addresses": {"address": [{"ip": "10.0.30.1", "config": {"prefix-length": 24}}]}}}},
-        {"name": "e3", "subinterfaces": {"subinterface": [{
-            "index": 40, "openconfig-vlan:vlan": {"config": {"vlan-id": 41}}, "openconfig-if-ip:ipv4": {
-                "addresses": {"address": [{"ip": "10.0.40.1", "state": {"prefix-length": 24}}]}}}]}},
-    ]},
-    "openconfig-vlan:vlans": {"vlan": [{"vlan-id": 30, "config": {"name": "office", "status": "SUSPENDED"}}]},
-    "openconfig-lldp:lldp": {
-        "state": {"system-name": "tower", "chassis-id": "02:00:00:00:00:cc"},
-        "interfaces": {"interface": [{"name": "e2", "neighbors": {"neighbor": [
-            {"state": {"system-name": "shed", "port-id": "p1", "chassis-id": "02:00:00:00:00:aa", "ttl": 120},
-             "capabilities": {"capability": [
-                 {"name": "openconfig-lldp-types:MAC_BRIDGE", "state": {"enabled": True}}]}}]}}]},
-    },
-    "openconfig-spanning-tree:stp": {"rstp": {
-        "state": {"bridge-priority": 8192, "bridge-address": "02:00:00:00:00:cc", "designated-root-priority": 4096,
-                  "designated-root-address": "02:00:00:00:00:01", "root-cost": 2000, "root-port": 2},
-        "interfaces": {"interface": [{"name": "e2", "state": {
-            "cost": 2000, "port-priority": 128, "port-num": 2, "role": "openconfig-spanning-tree-types:ROOT",
-            "port-state": "openconfig-spanning-tree-types:FORWARDING"}}]}}},
-}  # fmt: skip
+STANDARD, OPEN = (json.loads((DATA / "yang" / f"{models}.json").read_text()) for models in ("standard", "openconfig"))
 
 
 def gathered(*documents):

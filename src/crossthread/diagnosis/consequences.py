@@ -62,10 +62,13 @@ def _mended_above(finding: Finding, gone: Container[Identity]) -> Finding:
 
 
 def _is_judged(context: Context, finding: Finding) -> bool:
-    """Whether it is what most likely is wrong with a host, by all that is known of it."""
+    """Whether it is what most likely is wrong with a host, by all that is known of it; or its port is, if not that.
+
+    Whichever of a host's port and address is the wrong one, it is not where it should be.
+    """
     hosts = [context.network.stations.hosts[s.host.casefold()] for s in finding.subjects if s.host]
     best = judged(context, hosts[0]) if len(hosts) == 1 else None
-    return best is not None and best.identity == finding.identity
+    return best is not None and (best.identity == finding.identity or {best.rule, finding.rule} <= set(PLACES))
 
 
 def _below(finding: Finding) -> Iterator[Finding]:

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from functools import cached_property, reduce
 from operator import or_
 
 from crossthread.diagnosis.context import Context
 from crossthread.network.hosts.station import HostStation
 from crossthread.network.three_valued import EVERY_VID
+from crossthread.network.topology.names import End
 from crossthread.values import NO_VID, VlanSet
 
 
@@ -35,10 +37,19 @@ class ListedVlans:
 
     @cached_property
     def empty(self) -> VlanSet:
-        """The VLANs that trunks' lists name and in which nobody is; of natives only if there are no others."""
+        """The VLANs that trunks' lists name and in which nobody is.
+
+        Of natives only if there are no others, and then rather those that more trunks carry with a tag.
+        """
         empty = self._in_lists & ~(self._context.lived_in.bits | 1 << 1)
         empty &= ~self._context.used_vlans.bits if empty else 0  # who should be where is dear to find out
-        return VlanSet(empty & ~self._natives or empty)
+        return VlanSet(empty and (empty & ~self._natives or empty & self._mostly_tagged or empty))
+
+    def names(self, end: End, vid: int | None) -> bool:
+        """Whether a trunk's own list names a VLAN, with few others."""
+        row = self._context.port(end)
+        held = row.allowed if row is not None and row.mode in ("trunk", "hybrid") else None
+        return held is not None and vid in held and _is_list(held.bits)
 
     def homes(self, host: HostStation) -> list[int]:
         """The VLANs that a host may belong in at a trunk without a native one: those it carries, and nobody is in."""
@@ -49,12 +60,26 @@ class ListedVlans:
         return [vid for vid in self.empty if vid in row.allowed and exists.has(vid) is not False]
 
     @cached_property
+    def _mostly_tagged(self) -> int:
+        """The VLANs that more trunks name in a list, without having them as native, than have them as native."""
+        native, tagged = Counter[int | None](), Counter[int]()
+        for vid, held in zip(*(self._survey.column("ports", name) for name in ("pvid", "allowed")), strict=True):
+            if held and _is_list(held.bits):
+                native[vid] += 1
+                tagged.update(one for one in held if one != vid)
+        return reduce(or_, (1 << vid for vid, count in tagged.items() if count > native[vid]), 0)
+
+    @cached_property
     def _in_lists(self) -> int:
         lists = {held.bits for held in self._survey.column("ports", "allowed") if held}
-        named = (bits for bits in lists if 2 * bits.bit_count() < EVERY_VID.bit_count())  # not all but a few
-        return reduce(or_, named, 0)
+        return reduce(or_, filter(_is_list, lists), 0)
 
     @cached_property
     def _natives(self) -> int:
         ports = zip(self._survey.column("ports", "mode"), self._survey.column("ports", "pvid"), strict=True)
         return reduce(or_, {1 << vid for mode, vid in ports if vid and mode in ("trunk", "hybrid")}, 0)
+
+
+def _is_list(bits: int) -> bool:
+    """Whether a set of VLANs was written down one by one, and is not all but a few."""
+    return 2 * bits.bit_count() < EVERY_VID.bit_count()

@@ -14,7 +14,7 @@ from crossthread.diagnosis.judgement.witness import Witness
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change, edited
 from crossthread.survey.records import Row
-from crossthread.values import NONE, VlanSet
+from crossthread.values import NONE, VlanSet, interface
 
 _OF = {"ports": for_port, "hosts": for_host, "gateways": for_interface}
 
@@ -58,16 +58,26 @@ def _beyond(context: Context, change: Change, now: Change) -> bool:
 
 
 def accused(context: Context, changes: Iterable[Change]) -> set[Accused]:
-    """The hosts and interfaces that some changes call wrong: by their own settings, or a host by its access port."""
+    """The hosts and interfaces that some changes call wrong: by their own settings, or a host by its access port.
+
+    Not an interface that gets another address of its subnet: where that lives, and how large it is, it tells anyway.
+    """
     found = set[Accused]()
     for change in changes:
         if change.table == "hosts" and set(change.cells) - {"link"}:
             found.add(("", str(change.key["host"])))
-        elif change.table == "gateways" and set(change.cells) - {"admin", "oper"}:
+        elif change.table == "gateways" and set(change.cells) - {"admin", "oper"} and not _stays(change):
             found.add((str(change.key["device"]), str(change.key["interface"])))
         elif change.table == "ports" and "pvid" in change.cells:
             found |= {("", host.name) for host in context.hosts_at(_end(change))}
     return found
+
+
+def _stays(change: Change) -> bool:
+    """Whether a change gives an interface another address of the very subnet that it is in."""
+    now, then = (str(cells.get("address") or NONE) for cells in (change.key, change.cells))
+    moves = set(change.cells) != {"address"} or NONE in (now, then)
+    return not moves and interface(now).network == interface(then).network
 
 
 def _for(hearing: Hearing, change: Change, instead: Change) -> Iterator[Witness]:

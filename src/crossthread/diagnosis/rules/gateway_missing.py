@@ -14,6 +14,7 @@ from crossthread.diagnosis.edits import raise_link, set_gateway, set_port
 from crossthread.diagnosis.expected.led_to import routers_by_routes
 from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.findings import Finding, Subject, at_station
+from crossthread.diagnosis.listed_vlans import ListedVlans
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway import called
 from crossthread.diagnosis.rules.gateway_address import transit_address_wrong
@@ -192,10 +193,11 @@ def _takes_tag(context: Context, end: End, vid: int) -> bool:
 def _unfit(context: Context, own: PrefixedAddress, vid: int | None) -> Callable[[Interface], tuple[bool, ...]]:
     """What speaks against the device of an interface as the one that had the address.
 
-    It sends that very subnet's packets on to somebody else; no route of others leads to it for that subnet; it does not
-    route, which may be a fault of its own; the VLAN does not get there.
+    It sends that very subnet's packets on to somebody else; what it is cabled to does not name the VLAN in a list; no
+    route of others leads to it for that subnet; it does not route, which may be a fault of its own; the VLAN does not
+    get there.
     """
-    network, parts = context.network, context.network.components
+    network, parts, listed = context.network, context.network.components, context.once(ListedVlans)
     led, passed = routers_by_routes(context, own)
     living = [s for s in context.expected.near(own.ip) if context.expected.current_vlan(s) == vid]
     homes = {parts.of(node) for s in living for tap in s.taps for node in tap.enter([vid or 0])} - {None}
@@ -204,7 +206,9 @@ def _unfit(context: Context, own: PrefixedAddress, vid: int | None) -> Callable[
         there = (parts.of(Node(tap.device, vid or 0)) for tap in gateway.taps if tap.device)
         led_here = bool(led.get(gateway.device, set()) - {gateway.device})
         off, elsewhere = network.routing.on(gateway.device) is False, gateway.device in passed
-        return elsewhere, not led_here, off, not any(part in homes for part in there)
+        facing = [link.far(gateway.end) for link in context.adjacencies_at.get(gateway.end, ())] if gateway.end else []
+        named = any(listed.names(end, vid) for end in facing)
+        return elsewhere, not named, not led_here, off, not any(part in homes for part in there)
 
     return unfit
 

@@ -9,6 +9,7 @@ from crossthread.diagnosis.edits import set_host
 from crossthread.diagnosis.expected.voters import gateway_address
 from crossthread.diagnosis.findings import Finding, at_station
 from crossthread.diagnosis.registry import About, rule
+from crossthread.diagnosis.rules.gateway_address import asked_for
 from crossthread.diagnosis.rules.host.address import free_address
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.values import NONE, address, resized
@@ -128,16 +129,11 @@ def _living_in(context: Context, vid: int, but: HostStation) -> Iterator[tuple[S
 
     Hosts first where they use an address that nobody has, and nobody uses the interface's: that has a wrong one.
     """
-    known = context.network.stations.by_address
-    lost = [
-        one
-        for one in context.living_in(vid, but)
-        if one.block is not None and one.gateway not in (None, NONE) and one.gateway not in known
-    ]
     for gateway in context.expected.served(vid, but):
         hop = gateway_address(gateway)
-        for one in lost if hop is not None and not context.expected.users(hop) else ():
-            yield one.hosts[0], one.gateway or NONE
+        asked = asked_for(context, gateway, vid) if hop is not None and not context.expected.users(hop) else {}
+        for lost in (one for one in asked if str(one) not in context.network.stations.by_address):
+            yield from ((one.hosts[0], str(lost)) for one in asked[lost] if one.hosts[0] is not but)
         yield gateway, str(hop)
     mates = (one for one in context.living_in(vid, but) if one.block is not None and one.hosts[0] is not but)
     for one in sorted(mates, key=lambda one: -len(one.hosts)):

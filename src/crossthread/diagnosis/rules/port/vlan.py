@@ -82,8 +82,8 @@ def port_vlan_of_nobody(context: Context, host: HostStation) -> Finding | None:
     if host.address is None or host.end is None or row is None or row.mode != "access" or not row.pvid:
         return None
     homes = [group.vid for group in context.expected.groups(host.address.ip) for _ in group.stations[:2]]
-    if len(homes) < 2 or len(set(homes)) < len(homes) or context.network.unread.anywhere:
-        return None  # a gateway that nobody read would decide
+    if len(homes) < 2 or len(set(homes)) < len(homes):
+        return None
     listed = context.once(ListedVlans)
     empty = listed.empty
     if len(empty) != 1:
