@@ -1,6 +1,7 @@
 """Small networks for tests, written as a person would write the tables."""
 
 import json
+import tempfile
 from pathlib import Path
 
 from crossthread import Network, Survey, read_survey
@@ -13,20 +14,21 @@ KNOWN = Info(complete=READ_IN_FULL)
 LAB = sorted((DATA / "lab").iterdir())
 
 
-def survey_of(folder: Path, **tables: str) -> Survey:
+def survey_of(**tables: str) -> Survey:
     """A survey of tables given as text: a head line with the columns, then rows; cells apart by `|`."""
-    folder.mkdir(parents=True, exist_ok=True)
-    (folder / "survey.toml").write_text(f"format = 1\ncomplete = {json.dumps(READ_IN_FULL)}\n")
-    for name, text in tables.items():
-        lines = [line.strip() for line in text.strip().splitlines()]
-        cells = [[cell.strip() for cell in line.split("|")] for line in lines]
-        rows = ["\t".join(line).replace(",", " ").replace("\t", ",") for line in cells]
-        (folder / f"{name}.csv").write_text("\n".join(rows) + "\n", encoding="utf-8")
-    return read_survey(folder)
+    with tempfile.TemporaryDirectory() as holder:
+        folder = Path(holder)
+        (folder / "survey.toml").write_text(f"format = 1\ncomplete = {json.dumps(READ_IN_FULL)}\n")
+        for name, text in tables.items():
+            lines = [line.strip() for line in text.strip().splitlines()]
+            cells = [[cell.strip() for cell in line.split("|")] for line in lines]
+            rows = ["\t".join(line).replace(",", " ").replace("\t", ",") for line in cells]
+            (folder / f"{name}.csv").write_text("\n".join(rows) + "\n", encoding="utf-8")
+        return read_survey(folder)
 
 
-def network_of(folder: Path, **tables: str) -> Network:
-    return Network(survey_of(folder, **tables))
+def network_of(**tables: str) -> Network:
+    return Network(survey_of(**tables))
 
 
 def cabled(*cables: str) -> str:

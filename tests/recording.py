@@ -9,7 +9,6 @@ meant to change. Read what it prints.
 import gzip
 import json
 import re
-import tempfile
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 
@@ -173,12 +172,7 @@ def small(name: str) -> ct.Survey:
         return ct.read_survey(DATA / "recorded" / name / "survey.json.gz")
     if name == "campus":
         return generate(5, 4, 6, 3)
-    with tempfile.TemporaryDirectory() as folder:
-        return (
-            quay(Path(folder))
-            if name in ("quay", "planned")
-            else yard(Path(folder), style="stick" if name == "yard" else "own")
-        )
+    return quay() if name in ("quay", "planned") else yard(style="stick" if name == "yard" else "own")
 
 
 def edited(name: str) -> Iterator[dict[str, object]]:

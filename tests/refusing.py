@@ -48,8 +48,10 @@ def _new(kind, before, after):
 
 def _doubles(survey):
     """Two interfaces of one parent with one tag; an address that two have."""
-    tags = Counter((row.device, row.port, row.vid) for row in {(r.device, r.interface): r for r in survey.gateways
-                                                               if r.vid and r.port}.values())  # fmt: skip
+    tags = Counter(
+        (row.device, row.port, row.vid)
+        for row in {(r.device, r.interface): r for r in survey.gateways if r.vid and r.port}.values()
+    )
     yield from (
         f"two interfaces of {device} {port} with the tag {vid}" for (device, port, vid), n in tags.items() if n > 1
     )

@@ -145,12 +145,11 @@ class Beside(unittest.TestCase):
     """Hosts that share a port hear each other otherwise than those at other ports do."""
 
     def verdicts(self, ports, hosts, neighbors=""):
-        with tempfile.TemporaryDirectory() as folder:
-            network = network_of(Path(folder), ports=ports, hosts=hosts, neighbors=neighbors or cabled())
-            compact = class_matrix(network)
-            number = {name: n for n, names in enumerate(compact.classes) for name in names}
-            reaches = {(a, b): verdict for a, b, verdict in compact.reaches}
-            whole = matrix(network).reaches
+        network = network_of(ports=ports, hosts=hosts, neighbors=neighbors or cabled())
+        compact = class_matrix(network)
+        number = {name: n for n, names in enumerate(compact.classes) for name in names}
+        reaches = {(a, b): verdict for a, b, verdict in compact.reaches}
+        whole = matrix(network).reaches
         self.assertEqual([verdict for *_, verdict in whole], [reaches[number[a], number[b]] for a, b, _ in whole])
         return {(a, b): verdict for a, b, verdict in whole}
 

@@ -28,10 +28,7 @@ def rules(answer):
 
 class Yards(unittest.TestCase):
     def setUp(self):
-        folder = tempfile.TemporaryDirectory()
-        self.addCleanup(folder.cleanup)
-        self.yard = yard(Path(folder.name) / "stick")
-        self.ports = yard(Path(folder.name) / "ports", style="ports")
+        self.yard, self.ports = yard(), yard(style="ports")
 
 
 class Filters(Yards):
@@ -233,10 +230,12 @@ class AtPorts(Yards):
 
     def test_a_guard_is_never_answered_by_a_path_cost(self):
         told = Survey.of(
-            trees=[{"device": d, "instance": 0, "protocol": "rstp", "priority": 4096, "address": f"02:00:00:00:0a:0{n}"}
-                   for n, d in enumerate(("loft", "keel"))],
+            trees=[
+                {"device": d, "instance": 0, "protocol": "rstp", "priority": 4096, "address": f"02:00:00:00:0a:0{n}"}
+                for n, d in enumerate(("loft", "keel"))
+            ],
             tree_ports=[{"device": "keel", "port": "t1", "instance": 0, "role": "disabled", "guard": "root"}],
-        )  # fmt: skip
+        )
         survey = Survey(**{**self.yard.__dict__, "trees": told.trees, "tree_ports": told.tree_ports})
         for answer in (why(survey, "desk-loft-1", "desk-keel-1"), check(survey)):
             self.assertIn("tree-guard-tripped", rules(answer))
@@ -277,21 +276,17 @@ class AtPorts(Yards):
 
 
 class Links(unittest.TestCase):
-    def setUp(self):
-        folder = tempfile.TemporaryDirectory()
-        self.addCleanup(folder.cleanup)
-        self.folder = Path(folder.name)
-
     def bundled(self, far="keel keel"):
         first, second = far.split()
         rows = ["loft b1 trunk 1 1 10", "keel b1 trunk 1 1 10", "loft d1 access 10", "keel d1 access 10",
                 *(f"{d} {p} trunk 1 1 10" for d, p in (("loft", "m1"), ("loft", "m2"), (first, "m1"), (second, "m2"))),
                 *(["bow b1 trunk 1 1 10", "bow d1 access 10"] if "bow" in far else [])]  # fmt: skip
         survey = survey_of(
-            self.folder, devices="device|capabilities\nloft|bridge\nkeel|bridge\nbow|bridge", ports=ports(*rows),
+            devices="device|capabilities\nloft|bridge\nkeel|bridge\nbow|bridge",
+            ports=ports(*rows),
             neighbors=cabled(f"loft m1 {first} m1", f"loft m2 {second} m2"),
             hosts=hosts("a 10.9.1.1/24 none loft d1", "b 10.9.1.2/24 none keel d1"),
-        )  # fmt: skip
+        )
         return made(
             survey, *(at(d, p, lag="b1") for d, p in (("loft", "m1"), ("loft", "m2"), (first, "m1"), (second, "m2")))
         )
@@ -350,10 +345,11 @@ class Links(unittest.TestCase):
                 "mid2 t1 trunk none 300"]  # fmt: skip
         devices = [f"{device}|bridge" for device in ("west", "east", "mid1", "mid2")]
         survey = survey_of(
-            self.folder, devices="\n".join(["device|capabilities", *devices]),
-            ports=ports(*rows), neighbors=cabled("west u1 mid1 c1", "mid1 t1 mid2 t1", "mid2 c1 east u1"),
+            devices="\n".join(["device|capabilities", *devices]),
+            ports=ports(*rows),
+            neighbors=cabled("west u1 mid1 c1", "mid1 t1 mid2 t1", "mid2 c1 east u1"),
             hosts=hosts("a 10.9.1.1/24 none west d1", "b 10.9.1.2/24 none east d1", "c 10.9.1.3/24 none west d2"),
-        )  # fmt: skip
+        )
         self.assertEqual([why(survey, "a", other).verdict for other in "bc"], ["works", "fails"])
         self.assertEqual(rules(check(survey)), ["port-vlan-wrong"])
         cut = made(survey, at("mid2", "t1", allowed="301"))
@@ -437,8 +433,10 @@ class BothVersions(Yards):
     def test_a_changed_copy_of_both_versions_is_as_one_made_anew(self):
         survey = self.both()
         for cells in (
-            {"gateway": "10.9.10.1 fe80::9"}, {"address": "10.9.10.20/24 fd00:99::20/64"}, {"gateway": "none"},
-        ):  # fmt: skip
+            {"gateway": "10.9.10.1 fe80::9"},
+            {"address": "10.9.10.20/24 fd00:99::20/64"},
+            {"gateway": "none"},
+        ):
             with self.subTest(cells):
                 change = Change("hosts", {"host": "desk-loft-1"}, cells)
                 fresh = matrix(made(survey, change))

@@ -34,8 +34,10 @@ def candidates(survey, table, column):
     """Values for a cell: what stands in the column elsewhere, nothing, and words that the column takes."""
     kind, must = columns_of(TABLES[table])[column]
     for text in (
-        *{kind.show(v) for v in survey.column(table, column) if v is not None}, *WORDS, OTHER.get(column, "x"),
-    ):  # fmt: skip
+        *{kind.show(v) for v in survey.column(table, column) if v is not None},
+        *WORDS,
+        OTHER.get(column, "x"),
+    ):
         try:
             kind.read(str(text))
         except ValueError:

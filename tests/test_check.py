@@ -368,23 +368,18 @@ class Planted(unittest.TestCase):
         self.assertNotIn("link-duplex-differs", {f.rule for f in select(answer, vid=30).findings})
 
     def test_ends_that_disagree(self):
-        with tempfile.TemporaryDirectory() as folder:
-            rows = "device|port|neighbor|neighbor_port\nsw-a|p1|sw-b|p1\nsw-b|p1|sw-c|p1\nsw-c|p1|sw-b|p1"
-            found = check(
-                network_of(Path(folder), neighbors=rows, ports=ports(*(f"sw-{x} p1 trunk 1 1" for x in "abc")))
-            )
+        rows = "device|port|neighbor|neighbor_port\nsw-a|p1|sw-b|p1\nsw-b|p1|sw-c|p1\nsw-c|p1|sw-b|p1"
+        found = check(network_of(neighbors=rows, ports=ports(*(f"sw-{x} p1 trunk 1 1" for x in "abc"))))
         self.assertEqual(found.findings[0].rule, "neighbor-conflict")
         self.assertEqual(found.findings[0].says, "sw-a p1 hears sw-b p1, but sw-b p1 hears sw-c p1.")
 
     def test_a_vlan_missing_in_the_middle_is_named_at_the_very_link(self):
-        with tempfile.TemporaryDirectory() as folder:
-            found = check(network_of(
-                Path(folder),
-                neighbors=cabled("sw-a p1 sw-b p1", "sw-b p2 sw-c p1"),
-                ports=ports("sw-a p1 trunk none 7", "sw-b p1 trunk none 7", "sw-b p2 trunk none 8",
-                            "sw-c p1 trunk none 7", "sw-a p9 access 7", "sw-c p9 access 7"),
-                hosts=hosts("a 10.0.0.1/24 none sw-a p9", "c 10.0.0.2/24 none sw-c p9"),
-            )).findings  # fmt: skip
+        found = check(network_of(
+            neighbors=cabled("sw-a p1 sw-b p1", "sw-b p2 sw-c p1"),
+            ports=ports("sw-a p1 trunk none 7", "sw-b p1 trunk none 7", "sw-b p2 trunk none 8",
+                        "sw-c p1 trunk none 7", "sw-a p9 access 7", "sw-c p9 access 7"),
+            hosts=hosts("a 10.0.0.1/24 none sw-a p9", "c 10.0.0.2/24 none sw-c p9"),
+        )).findings  # fmt: skip
         worst = [(f.rule, str(f.subjects[0])) for f in found if f.severity != "note"]
         self.assertEqual(worst, [("link-vlan-missing", "sw-b p2 VLAN 7")])
 

@@ -89,8 +89,7 @@ class Anything(Demo):
         self.assertIn("ropehall management", found[0].says)
 
     def test_an_interface_that_is_down_answers_nobody(self):
-        with tempfile.TemporaryDirectory() as folder:
-            survey = yard(Path(folder) / "yard")
+        survey = yard()
         key = {"device": "crane", "interface": "g1.20", "address": "10.9.20.1/24"}
         shut = apply_changes(survey, [Change("gateways", key, {"admin": "down", "oper": "down"})])
         answer = why(shut, "desk-loft-1", "10.9.20.1")
@@ -98,8 +97,7 @@ class Anything(Demo):
         self.assertEqual(why(survey, "desk-loft-1", "10.9.20.1").verdict, "works")
 
     def test_a_bridge_answers_other_subnets_only_by_a_default_route_that_was_read(self):
-        with tempfile.TemporaryDirectory() as folder:
-            survey = yard(Path(folder) / "yard")
+        survey = yard()
         survey = apply_changes(survey, [Change("devices", {"device": "loft"}, {"management": "10.9.10.99"})])
         self.assertEqual(why(survey, "desk-keel-1", "loft").verdict, "works")
         self.assertEqual(why(survey, "till-keel-1", "loft").verdict, "unknown")
@@ -186,12 +184,12 @@ class Pages(Demo):
         self.assertIn({"fact": "violations", "value": "4127"}, till["facts"])
 
     def test_a_cable_test_rates_and_stations(self):
-        with tempfile.TemporaryDirectory() as folder:
-            survey = survey_of(
-                Path(folder) / "s", ports=ports("sw p1 access 10"), hosts=hosts("a 10.0.0.1/24 none sw p1"),
-                cables="device|port|pair|status|length\nsw|p1|A|open|12.5\nsw|p1|B|ok|",
-                macs="device|vid|mac|port|kind\nsw|10|02:00:00:00:00:01|p1|learned\nsw|10|02:00:00:00:00:99|p1|learned",
-            )  # fmt: skip
+        survey = survey_of(
+            ports=ports("sw p1 access 10"),
+            hosts=hosts("a 10.0.0.1/24 none sw p1"),
+            cables="device|port|pair|status|length\nsw|p1|A|open|12.5\nsw|p1|B|ok|",
+            macs="device|vid|mac|port|kind\nsw|10|02:00:00:00:00:01|p1|learned\nsw|10|02:00:00:00:00:99|p1|learned",
+        )
         page = port(apply_changes(survey, [at("sw", "p1", in_packets=999_000, in_errors=1000)]), "sw", "p1")
         self.assertEqual([fact.value for fact in page.pairs], ["open at 12.5 m", "ok"])
         self.assertEqual([one.one_in for one in page.counters], [1000])
@@ -310,14 +308,15 @@ class Compared(Demo):
         )
 
     def test_moved_cables_renamed_and_moved_hosts_and_counters(self):
-        with tempfile.TemporaryDirectory() as folder:
-            base = {
-                "ports": ports("a p1 access 10", "a u trunk 1 10", "b p1 access 10", "b u trunk 1 10", "b v trunk 1 10")
-            }
-            old = survey_of(Path(folder) / "old", neighbors=cabled("a u b u"),
-                            hosts=hosts("x 10.0.0.1/24 none a p1", "y 10.0.0.2/24 none b p1"), **base)  # fmt: skip
-            new = survey_of(Path(folder) / "new", neighbors=cabled("a u b v"),
-                            hosts=hosts("z 10.0.0.1/24 none b p1", "y 10.0.0.2/24 none b p1"), **base)  # fmt: skip
+        base = {
+            "ports": ports("a p1 access 10", "a u trunk 1 10", "b p1 access 10", "b u trunk 1 10", "b v trunk 1 10")
+        }
+        old = survey_of(
+            neighbors=cabled("a u b u"), hosts=hosts("x 10.0.0.1/24 none a p1", "y 10.0.0.2/24 none b p1"), **base
+        )
+        new = survey_of(
+            neighbors=cabled("a u b v"), hosts=hosts("z 10.0.0.1/24 none b p1", "y 10.0.0.2/24 none b p1"), **base
+        )
         old = apply_changes(old, [at("a", "p1", crc_errors=5, in_errors=7, out_errors=2)])
         new = apply_changes(new, [at("a", "p1", crc_errors=65, in_errors=8, out_errors=2)])
         answer = compare(old, new)
@@ -388,8 +387,7 @@ class Among(Demo):
         self.assertEqual(run("matrix", self.before, "core-east", "nowhere").returncode, 2)
 
     def test_a_vlan_that_is_not_there_is_not_carried_and_a_routed_port_differs_not_from_an_access_port(self):
-        with tempfile.TemporaryDirectory() as folder:
-            sticks, legs = yard(Path(folder) / "stick"), yard(Path(folder) / "ports", style="ports")
+        sticks, legs = yard(), yard(style="ports")
         lost = apply_changes(sticks, [Change("vlans", {"device": "keel", "vid": 20}, {}, True)])
         sides = {side.fact: side for side in crossthread.link(lost, "loft", "t1").sides}
         self.assertEqual((sides["carried"].a, sides["carried"].b, sides["carried"].differs), ("1 10 20", "1 10", True))
@@ -412,8 +410,7 @@ class Neighbours(Demo):
         self.assertEqual(self.rules(survey, "discovery-off"), [])
 
     def test_discovery_towards_the_outside(self):
-        with tempfile.TemporaryDirectory() as folder:
-            survey = yard(Path(folder) / "yard")
+        survey = yard()
         out = [
             Change("ports", {"device": "crane", "port": "wan"}, {"mode": "routed", "oper": "up", "discovery": "both"}),
             Change(
@@ -481,8 +478,10 @@ class PeopleRespected(Demo):
     def test_a_corrected_drawing_keeps_foreign_columns_and_the_order_of_rows(self):
         with tempfile.TemporaryDirectory() as holder:
             drawn, new = Path(holder) / "d.csv", Path(holder) / "new.csv"
-            drawn.write_text("device,port,far_device,far_port,length\nslipway,port1,harbour-office,port2,40\n"
-                             "galley,port1,ropehall,port4,7\nnowhere,p1,galley,port9,3\n")  # fmt: skip
+            drawn.write_text(
+                "device,port,far_device,far_port,length\nslipway,port1,harbour-office,port2,40\n"
+                "galley,port1,ropehall,port4,7\nnowhere,p1,galley,port9,3\n"
+            )
             run("drawing", self.after, str(drawn), "--corrected", str(new))
             lines = new.read_text().splitlines()
         self.assertEqual(lines[0], "device,port,far_device,far_port,length")

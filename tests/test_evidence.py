@@ -34,8 +34,10 @@ def host(name, number, address, gateway, place, **cells):
 def heard(*cables):
     """What both ends of each cable hear of each other."""
     ends = [cable.split() for cable in cables]
-    return tuple(Neighbor(a, p, "lldp", neighbor=b, neighbor_port=q) for a, p, b, q in
-                 [*ends, *((b, q, a, p) for a, p, b, q in ends)])  # fmt: skip
+    return tuple(
+        Neighbor(a, p, "lldp", neighbor=b, neighbor_port=q)
+        for a, p, b, q in [*ends, *((b, q, a, p) for a, p, b, q in ends)]
+    )
 
 
 def on_trunk(name):
@@ -90,8 +92,10 @@ class Taught(unittest.TestCase):
     def test_a_host_prefix_that_swallows_the_routers_other_subnets_is_not_believed(self):
         survey = one_switch(
             [host("a", 1, "10.7.19.215/22", "10.7.19.254", "p1"), host("far", 3, "10.7.18.7/24", "10.7.18.254", "p3")],
-            [interface("vlan5", "10.7.19.254/27", 5), interface("vlan6", "10.7.18.254/24", 6)], p1=5, p3=6,
-        )  # fmt: skip
+            [interface("vlan5", "10.7.19.254/27", 5), interface("vlan6", "10.7.18.254/24", 6)],
+            p1=5,
+            p3=6,
+        )
         answer = why(Network(survey), "far", "a")
         self.assertTrue(answer.repair_proven)
         self.assertEqual({change.table for change in answer.repair}, {"hosts"})
@@ -152,8 +156,10 @@ class Taught(unittest.TestCase):
         self.assertIn("crane g5 serves 10.7.5.0/24 in VLAN 5", told["port-vlan-wrong"].alternatives[0].because)
 
     def test_a_lost_interface_may_have_been_at_either_router(self):
-        devices = (Device("sw", capabilities=("bridge",)), *(Device(name, capabilities=("router",), routing="yes")
-                                                             for name in ("crane", "hoist")))  # fmt: skip
+        devices = (
+            Device("sw", capabilities=("bridge",)),
+            *(Device(name, capabilities=("router",), routing="yes") for name in ("crane", "hoist")),
+        )
         rows = (*(port("sw", f"p{vid}", "access", vid) for vid in (5, 6, 7)), port("crane", "g1", "routed", None),
                 *(on_trunk(f"u{n}") for n in (1, 2)), port("hoist", "g1", "routed", None))  # fmt: skip
         survey = Survey(
@@ -192,8 +198,10 @@ class Taught(unittest.TestCase):
     def test_without_a_link_it_does_not_matter_what_gateway_a_host_has(self):
         survey = one_switch(
             [host("a", 1, "10.7.5.10/24", None, "p5"), host("b", 2, "10.7.6.9/24", "10.7.6.1", "p6")],
-            [interface("vlan5", "10.7.5.1/24", 5), interface("vlan6", "10.7.6.1/24", 6)], p5=5, p6=6,
-        )  # fmt: skip
+            [interface("vlan5", "10.7.5.1/24", 5), interface("vlan6", "10.7.6.1/24", 6)],
+            p5=5,
+            p6=6,
+        )
         self.assertEqual(why(Network(survey), "a", "b").verdict, "unknown")
         for name in ("a", "b"):
             down = [
@@ -211,8 +219,10 @@ class Taught(unittest.TestCase):
             [interface("vlan5", "10.7.5.77/24", 5), interface("vlan6", "10.7.6.1/24", 6)], p5=5, p6=6, p2=5, p3=5,
         )  # fmt: skip
         answer = why(Network(survey), "a", "far")
-        self.assertEqual({tuple(change.cells.items()) for change in answer.repair},
-                         {(("gateway", "10.7.5.1"),), (("address", "10.7.5.1/24"),)})  # fmt: skip
+        self.assertEqual(
+            {tuple(change.cells.items()) for change in answer.repair},
+            {(("gateway", "10.7.5.1"),), (("address", "10.7.5.1/24"),)},
+        )
 
     def test_a_repair_that_is_not_proven_says_where_it_still_stops(self):
         survey = one_switch(
@@ -340,12 +350,13 @@ class Gateways(unittest.TestCase):
         for device, vid, own in (row.split() for row in held):
             rows.append(f"{device}|e1.{vid}|{own}|{vid}|e1|no|up|up|no")
         given = {
-            "ports": self.PORTS, "gateways": "\n".join(rows), "hosts": listed(*hosted),
+            "ports": self.PORTS,
+            "gateways": "\n".join(rows),
+            "hosts": listed(*hosted),
             "neighbors": cabled("quay p1 rt e1"),
             "devices": "device|capabilities|routing\nquay|bridge|no\nrt|router|yes",
-        }  # fmt: skip
-        with tempfile.TemporaryDirectory() as folder:
-            answer = why(network_of(Path(folder), **given | tables), *pair)
+        }
+        answer = why(network_of(**given | tables), *pair)
         self.assertTrue(answer.repair_proven)
         return [(f.rule, [{**c.key, **c.cells} for c in f.repair]) for f in answer.findings]
 
@@ -361,8 +372,10 @@ class Gateways(unittest.TestCase):
 
     def test_hosts_of_its_subnet_count_together_whatever_vlan_they_were_put_into(self):
         hosted = [
-            "a 10.1.0.20/24 10.1.0.5 quay p2", "b 10.1.0.21/24 10.1.0.5 quay p4", "c 10.2.0.20/24 10.2.0.9 quay p3",
-        ]  # fmt: skip
+            "a 10.1.0.20/24 10.1.0.5 quay p2",
+            "b 10.1.0.21/24 10.1.0.5 quay p4",
+            "c 10.2.0.20/24 10.2.0.9 quay p3",
+        ]
         found = self.asked(["rt 10 10.1.0.7/24", "rt 20 10.2.0.9/24"], hosted, ("c", "a"))
         self.assertEqual([name for name, _ in found], ["gateway-address-wrong"])
         self.assertEqual(found[0][1][0]["address"], "10.1.0.5/24")
@@ -414,15 +427,15 @@ class Gateways(unittest.TestCase):
         told += "far|e1.30|10.3.0.1/24|30|e1|no|up|up|no"
         more = ports("quay p6 trunk none 20 30 40", "far e1 routed none").splitlines()[1:]
         routes = ["device|prefix|next_hop|interface|origin", f"far|10.1.0.0/24|{back}|e1.40|static"]
-        with tempfile.TemporaryDirectory() as folder:
-            network = network_of(
-                Path(folder), gateways=told, ports="\n".join([self.PORTS, *more]),
-                neighbors=cabled("quay p1 rt e1", "quay p6 far e1"),
-                hosts=listed("a 10.1.0.9/24 10.1.0.1 quay p2", "b 10.2.0.9/24 10.2.0.1 quay p3"),
-                devices="device|capabilities|routing\nquay|bridge|no\nrt|router|yes\nfar|router|yes",
-                routes="\n".join([*routes, *(f"rt|{prefix}|{lost}|e1.40|static" for prefix in prefixes)]),
-            )  # fmt: skip
-            return why(network, "a", "b")
+        network = network_of(
+            gateways=told,
+            ports="\n".join([self.PORTS, *more]),
+            neighbors=cabled("quay p1 rt e1", "quay p6 far e1"),
+            hosts=listed("a 10.1.0.9/24 10.1.0.1 quay p2", "b 10.2.0.9/24 10.2.0.1 quay p3"),
+            devices="device|capabilities|routing\nquay|bridge|no\nrt|router|yes\nfar|router|yes",
+            routes="\n".join([*routes, *(f"rt|{prefix}|{lost}|e1.40|static" for prefix in prefixes)]),
+        )
+        return why(network, "a", "b")
 
     def test_a_next_hop_that_nobody_has_is_the_routes_fault_or_the_other_routers(self):
         for lost, prefixes, expected, sure in (
@@ -445,14 +458,12 @@ class Gateways(unittest.TestCase):
         for third, vids in ((), [10, 20]), (("quay|p6|up|up|access|20|",), [20]):
             hosted = ["a 10.1.0.9/24 none quay p2", "b 10.1.0.8/24 none quay p3", "c 10.1.0.7/24 none quay p4"]
             hosted += ["d 10.1.0.6/24 none quay p6"] if third else []
-            with tempfile.TemporaryDirectory() as folder:
-                network = network_of(
-                    Path(folder), ports="\n".join([*rows, *third]), hosts=listed(*hosted),
-                    devices="device|capabilities|routing\nquay|bridge|no",
-                )  # fmt: skip
-                found = next(
-                    f for f in check(network).findings if f.rule == "port-mode-wrong" and f.severity == "breaks"
-                )
+            network = network_of(
+                ports="\n".join([*rows, *third]),
+                hosts=listed(*hosted),
+                devices="device|capabilities|routing\nquay|bridge|no",
+            )
+            found = next(f for f in check(network).findings if f.rule == "port-mode-wrong" and f.severity == "breaks")
             told = [change.cells["pvid"] for one in found.alternatives for change in one.changes]
             self.assertEqual(sorted(told) or [change.cells["pvid"] for change in found.repair], vids)
             self.assertEqual(bool(found.repair), len(vids) == 1)
@@ -509,12 +520,11 @@ class Gateways(unittest.TestCase):
         self.assertEqual(
             found[0][1], [{"device": "quay", "port": "p1", "mode": "trunk", "pvid": 10, "allowed": "10 20"}]
         )
-        with tempfile.TemporaryDirectory() as folder:
-            network = network_of(
-                Path(folder), ports=shut, gateways=told, hosts=listed(*hosted), neighbors=cabled("quay p1 rt e1"),
-                devices="device|capabilities|routing\nquay|bridge|no\nrt|router|yes",
-            )  # fmt: skip
-            breaks = [finding.rule for finding in check(network).findings if finding.severity == "breaks"]
+        network = network_of(
+            ports=shut, gateways=told, hosts=listed(*hosted), neighbors=cabled("quay p1 rt e1"),
+            devices="device|capabilities|routing\nquay|bridge|no\nrt|router|yes",
+        )  # fmt: skip
+        breaks = [finding.rule for finding in check(network).findings if finding.severity == "breaks"]
         self.assertEqual(breaks, ["gateway-port-mode-wrong"])
 
     def test_an_interface_that_routes_name_and_that_has_no_address(self):

@@ -1,8 +1,6 @@
 """Finding hosts, addresses, devices and VLANs, on the demo campus."""
 
 import unittest
-from pathlib import Path
-from tempfile import TemporaryDirectory
 
 from crossthread import Change, Network, Survey, apply_changes, why
 from crossthread.demo import healthy
@@ -52,8 +50,10 @@ class Finding(unittest.TestCase):
         self.assertIn("sail-loft port3 and slipway port7", found.conflicts[0])
 
     def test_an_address_that_is_heard_at_several_mac_addresses(self):
-        heard = [{"device": "core-east", "interface": "vlan10", "address": "10.61.10.99"},
-                 {"device": "quay-router", "interface": "port1.90", "address": "10.61.10.99"}]  # fmt: skip
+        heard = [
+            {"device": "core-east", "interface": "vlan10", "address": "10.61.10.99"},
+            {"device": "quay-router", "interface": "port1.90", "address": "10.61.10.99"},
+        ]
         macs = ("02:5c:02:00:00:10", "02:5c:02:00:00:11")
         for count in (1, 2):
             told = [Change("arp", key, {"mac": mac}) for key, mac in zip(heard, macs[:count], strict=False)]
@@ -62,14 +62,12 @@ class Finding(unittest.TestCase):
             self.assertEqual(found.conflicts, (says,) if count > 1 else ())
 
     def test_a_trail_that_ends_on_the_way(self):
-        with TemporaryDirectory() as folder:
-            network = network_of(
-                Path(folder),
-                neighbors=cabled("sw-a p1 sw-b p1"),
-                ports="device|port\nsw-a|p1\nsw-b|p1",
-                macs="device|vid|mac|port|kind\nsw-a|7|02:00:00:00:00:09|p1|learned",
-                arp="device|interface|address|mac\nsw-a|v7|10.0.0.9|02:00:00:00:00:09",
-            )
+        network = network_of(
+            neighbors=cabled("sw-a p1 sw-b p1"),
+            ports="device|port\nsw-a|p1\nsw-b|p1",
+            macs="device|vid|mac|port|kind\nsw-a|7|02:00:00:00:00:09|p1|learned",
+            arp="device|interface|address|mac\nsw-a|v7|10.0.0.9|02:00:00:00:00:09",
+        )
         self.assertEqual(self.places("02:00:00:00:00:09", network), [("sw-a", "p1", 7, "towards")])
         self.assertEqual(self.places("10.0.0.9", network), [("sw-a", "p1", 7, "towards")])
 
@@ -79,9 +77,11 @@ class Finding(unittest.TestCase):
 
     def test_what_is_not_there(self):
         for wanted, says in [
-            ("planksaw", "did you mean plank-saw"), ("10.0.0.1", "no table of this survey knows the address 10.0.0.1"),
-            ("02:00:00:00:00:01", "knows the MAC address"), ("\x1b", "“\\x1b”"),
-        ]:  # fmt: skip
+            ("planksaw", "did you mean plank-saw"),
+            ("10.0.0.1", "no table of this survey knows the address 10.0.0.1"),
+            ("02:00:00:00:00:01", "knows the MAC address"),
+            ("\x1b", "“\\x1b”"),
+        ]:
             with self.subTest(wanted), self.assertRaises(UnknownNameError) as caught:
                 find(self.NETWORK, wanted)
             self.assertIn(says, str(caught.exception))

@@ -32,7 +32,7 @@ class Yards(unittest.TestCase):
         holder = tempfile.TemporaryDirectory()
         self.addCleanup(holder.cleanup)
         self.folder = Path(holder.name)
-        self.yard = yard(self.folder / "yard")
+        self.yard = yard()
 
     def edited(self, *changes):
         return apply_changes(self.yard, changes)
@@ -70,8 +70,10 @@ class Heard(Yards):
 class Natives(Yards):
     def test_which_of_two_is_mended_does_not_turn_on_the_names_of_the_ends(self):
         for one, two in (("loft", "keel"), ("keel", "loft")):
-            survey = survey_of(self.folder / one, neighbors=cabled(f"{one} t {two} t"),
-                               ports=ports(f"{one} t trunk 20 20 30", f"{two} t trunk 40 20 30 40"))  # fmt: skip
+            survey = survey_of(
+                neighbors=cabled(f"{one} t {two} t"),
+                ports=ports(f"{one} t trunk 20 20 30", f"{two} t trunk 40 20 30 40"),
+            )
             (found,) = told(survey, "link-native-differs")
             self.assertEqual([str(change) for change in found.repair], [f"ports {two} t: pvid = 20"])
 
@@ -97,9 +99,11 @@ class Links(Yards):
                 self.assertEqual([f.severity for f in told(survey, "link-native-differs")], [severity])
 
     def test_a_link_that_one_end_alone_hears_may_pass_frames_one_way_only(self):
-        deaf = Survey(**{name: self.yard.table(name) for name in ("devices", "ports", "vlans", "gateways", "hosts")},
-                      neighbors=tuple(r for r in self.yard.neighbors if r.device != "keel" or r.port != "t1"),
-                      info=self.yard.info)  # fmt: skip
+        deaf = Survey(
+            **{name: self.yard.table(name) for name in ("devices", "ports", "vlans", "gateways", "hosts")},
+            neighbors=tuple(r for r in self.yard.neighbors if r.device != "keel" or r.port != "t1"),
+            info=self.yard.info,
+        )
         caveats = " ".join(why(Network(deaf), "desk-loft-1", "desk-keel-1").caveats)
         self.assertIn("loft t1 hears keel t1, and keel t1 hears nobody there", caveats)
         for silent in (
@@ -118,8 +122,10 @@ class Links(Yards):
                     at("loft", "t1", speed=speed, capable_speed=10000), at("keel", "t1", speed=speed, capable_speed=far)
                 )
                 found = [f for f in told(survey, "port-slow") if f.subjects[0].device == "loft"]
-                self.assertEqual([f"{n} Mb/s would be possible" in f.says for f, n in zip(found, slow, strict=True)],
-                                 [True] * len(slow))  # fmt: skip
+                self.assertEqual(
+                    [f"{n} Mb/s would be possible" in f.says for f, n in zip(found, slow, strict=True)],
+                    [True] * len(slow),
+                )
 
     def test_two_access_ends_of_different_vlans_are_put_into_the_vlan_that_is_asked_for(self):
         survey = self.edited(at("loft", "t1", mode="access", pvid=10, allowed=""),
@@ -143,7 +149,7 @@ class Hosts(Yards):
                 self.assertIn(says, found.says)
 
     def test_a_trunk_towards_an_untagged_gateway_gets_its_vlan_allowed_too(self):
-        survey = yard(self.folder / "ports", style="ports")
+        survey = yard(style="ports")
         survey = apply_changes(survey, [at("keel", "t8", mode="trunk", pvid=1, allowed="1 20")])
         (found,) = told(survey, "gateway-port-mode-wrong")
         self.assertEqual(found.repair[0].cells, {"pvid": 10, "allowed": "1 10 20"})
@@ -240,8 +246,10 @@ class Told(Yards):
                           root_priority=4096, root_address="02:00:00:00:0e:01") for n, name in enumerate(("d0", "d1"))),
                    Tree("far", 0, protocol="rstp", priority=4096, address="02:00:00:00:0e:01")),
         )  # fmt: skip
-        self.assertIn("reported by d0, d1; it is in another part of the survey",
-                      [root.because for root in tree(survey, 0).roots if root.device == "far"])  # fmt: skip
+        self.assertIn(
+            "reported by d0, d1; it is in another part of the survey",
+            [root.because for root in tree(survey, 0).roots if root.device == "far"],
+        )
 
     def test_the_plan_says_where_a_host_belongs_before_its_address_does_and_moves_nobody_alone(self):
         plan = plan_of('[vlans]\n10 = { subnets = ["10.9.10.0/24"] }\n20 = {}\n[hosts]\ndesk-loft-1 = { vlan = 20 }\n')
@@ -288,19 +296,19 @@ class Shared(Yards):
 
 class Transit(unittest.TestCase):
     def test_a_vlan_interface_that_lost_its_address_to_the_other_router_gets_it_back(self):
-        with tempfile.TemporaryDirectory() as folder:
-            survey = survey_of(
-                Path(folder), devices="device|capabilities|routing\nnorth|bridge router|yes\nsouth|bridge router|yes",
-                ports=ports("north t1 trunk 1 1 10 20 30", "south t1 trunk 1 1 10 20 30", "north a access 10",
-                            "south b access 20"),
-                neighbors=cabled("north t1 south t1"),
-                hosts=hosts("one 10.9.10.9/24 10.9.10.1 north a", "two 10.9.20.9/24 10.9.20.1 south b"),
-                gateways="device|interface|address|vid|admin|oper|proxy_arp\nnorth|vlan10|10.9.10.1/24|10|up|up|no\n"
-                         "south|vlan20|10.9.20.1/24|20|up|up|no\nsouth|vlan30|10.9.30.2/30|30|up|up|no",
-                routes="device|prefix|next_hop|interface|origin\nnorth|10.9.20.0/24|10.9.30.2|vlan30|static\n"
-                       "south|10.9.10.0/24|10.9.30.1|vlan30|static",
-            )  # fmt: skip
-            (found,) = why(Network(survey), "one", "two").findings
+        survey = survey_of(
+            devices="device|capabilities|routing\nnorth|bridge router|yes\nsouth|bridge router|yes",
+            ports=ports(
+                "north t1 trunk 1 1 10 20 30", "south t1 trunk 1 1 10 20 30", "north a access 10", "south b access 20"
+            ),
+            neighbors=cabled("north t1 south t1"),
+            hosts=hosts("one 10.9.10.9/24 10.9.10.1 north a", "two 10.9.20.9/24 10.9.20.1 south b"),
+            gateways="device|interface|address|vid|admin|oper|proxy_arp\nnorth|vlan10|10.9.10.1/24|10|up|up|no\n"
+            "south|vlan20|10.9.20.1/24|20|up|up|no\nsouth|vlan30|10.9.30.2/30|30|up|up|no",
+            routes="device|prefix|next_hop|interface|origin\nnorth|10.9.20.0/24|10.9.30.2|vlan30|static\n"
+            "south|10.9.10.0/24|10.9.30.1|vlan30|static",
+        )
+        (found,) = why(Network(survey), "one", "two").findings
         self.assertEqual(found.rule, "gateway-missing")
         self.assertEqual(found.repair[0].key, {"device": "north", "interface": "vlan30", "address": "10.9.30.1/30"})
         self.assertEqual(found.repair[0].cells["vid"], 30)
@@ -323,8 +331,10 @@ class Compared(unittest.TestCase):
         noon = datetime.datetime(2026, 5, 1, 12, 0, tzinfo=datetime.UTC)
         key = {"device": "galley", "port": "port1"}
         for times, rate in (
-            ((noon, noon + datetime.timedelta(minutes=20)), 5.0), ((noon, None), None), ((noon, noon), None),
-        ):  # fmt: skip
+            ((noon, noon + datetime.timedelta(minutes=20)), 5.0),
+            ((noon, None), None),
+            ((noon, noon), None),
+        ):
             before, after = (
                 at_time(apply_changes(healthy(), [Change("ports", key, {"crc_errors": count})]), time)
                 for count, time in zip((10, 110), times, strict=True)
@@ -337,9 +347,11 @@ class Compared(unittest.TestCase):
         before = apply_changes(healthy(), [Change("ports", port, {"mode": "access", "pvid": 10, "allowed": ""})])
         planned = [Change("ports", port, {"pvid": 20, "description": "till"})]
         for made, state in (
-            ({"pvid": 20, "description": "till"}, "done"), ({"pvid": 20}, "in part"), ({"pvid": 30}, "otherwise"),
+            ({"pvid": 20, "description": "till"}, "done"),
+            ({"pvid": 20}, "in part"),
+            ({"pvid": 30}, "otherwise"),
             ({}, "not done"),
-        ):  # fmt: skip
+        ):
             after = apply_changes(before, [Change("ports", port, made)]) if made else before
             answer = compare(Network(before), Network(after), repair=planned)
             self.assertEqual([one.done for one in answer.repair], [state])

@@ -54,13 +54,15 @@ def plant(chance, survey):
     port = next(row for row in survey.ports if (row.device, row.port) == (host.device, host.port))
     at = {"device": host.device, "port": host.port}
     vid = chance.choice([v for v in others if v != port.pvid] or [2])
-    return chance.choice([
-        (Change("ports", at, {"admin": "down", "oper": "down"}), {"port-admin-down"}),
-        (Change("ports", at, {"pvid": vid}), {"port-vlan-wrong", "port-vlan-missing", "gateway-vlan-wrong"}),
-        (Change("ports", at, {"allowed_macs": "02:00:00:00:00:01"}), {"port-refuses-station"}),
-        (Change("hosts", {"host": host.host}, {"gateway": "none"}), {"host-gateway-missing"}),
-        (Change("vlans", {"device": host.device, "vid": port.pvid}, {"state": "suspended"}), {"vlan-suspended"}),
-    ])  # fmt: skip
+    return chance.choice(
+        [
+            (Change("ports", at, {"admin": "down", "oper": "down"}), {"port-admin-down"}),
+            (Change("ports", at, {"pvid": vid}), {"port-vlan-wrong", "port-vlan-missing", "gateway-vlan-wrong"}),
+            (Change("ports", at, {"allowed_macs": "02:00:00:00:00:01"}), {"port-refuses-station"}),
+            (Change("hosts", {"host": host.host}, {"gateway": "none"}), {"host-gateway-missing"}),
+            (Change("vlans", {"device": host.device, "vid": port.pvid}, {"state": "suspended"}), {"vlan-suspended"}),
+        ]
+    )
 
 
 class Planted(unittest.TestCase):

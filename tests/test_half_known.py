@@ -238,8 +238,7 @@ class Harm(unittest.TestCase):
         self.assertEqual([dares(context, priority) for context in (here, part)], [False, True])
 
     def test_a_tag_that_nobody_read_is_not_none(self):
-        with tempfile.TemporaryDirectory() as folder:
-            survey = yard(Path(folder))
+        survey = yard()
         untold = rebuilt(survey, {"gateways": [replace(row, vid=None) for row in survey.gateways]})
         self.assertEqual([f.rule for f in check(untold).findings if f.repair], [])
         answer = why(untold, "desk-loft-1", "till-keel-1")
@@ -263,8 +262,7 @@ class Harm(unittest.TestCase):
         self.assertEqual(VlanSet(told), VlanSet.parse("1-2 5-6 20 30"))  # two of those in the list, two of all others
 
     def test_the_only_vlan_that_is_left_is_not_one_that_was_read(self):
-        with tempfile.TemporaryDirectory() as folder:
-            survey = yard(Path(folder), desks=(3, 1), tills=(0, 1))
+        survey = yard(desks=(3, 1), tills=(0, 1))
         gone = [Change("vlans", {"device": "loft", "vid": vid}, {"state": "suspended"}) for vid in (1, 10)]
         untold = apply_changes(survey, [*gone, *(at("loft", f"desk{n}", pvid="") for n in (1, 2, 3))])
         host = Network(untold).stations.hosts["desk-loft-1"]
@@ -284,11 +282,11 @@ class Harm(unittest.TestCase):
 
     def test_a_port_that_hears_a_switch_is_made_no_access_port(self):
         rows = "device|port|neighbor|neighbor_port|capabilities\nsw-a|p1|loft|x|bridge"
-        with tempfile.TemporaryDirectory() as folder:
-            network = network_of(
-                Path(folder), ports=ports("sw-a p1 trunk 10 10", "sw-a p2 access 20"), neighbors=rows,
-                hosts=hosts("a 10.0.0.1/24 none sw-a p1", "b 10.0.0.2/24 none sw-a p2"),
-            )  # fmt: skip
+        network = network_of(
+            ports=ports("sw-a p1 trunk 10 10", "sw-a p2 access 20"),
+            neighbors=rows,
+            hosts=hosts("a 10.0.0.1/24 none sw-a p1", "b 10.0.0.2/24 none sw-a p2"),
+        )
         mends = [f.repair for f in (*check(network).findings, *why(network, "a", "b").findings)]
         modes = [change.cells.get("mode") for repair in mends for change in repair if change.key.get("port") == "p1"]
         self.assertNotIn("access", modes)
@@ -342,16 +340,17 @@ class Help(unittest.TestCase):
         """Two interfaces are in the VLAN of `a`: that of its address, and that of its gateway."""
         rows = [*(f"sw p{n} access {vid}" for n, vid in enumerate((50, 50, 50, 30, 30))), "sw up trunk 1 50"]
         gateways = "device|interface|address|port|untagged|admin|oper|proxy_arp\n"
-        gateways += "".join(f"rt|e{n}|{own}|e{n}|yes|up|up|no\n"
-                            for n, own in ((1, "10.4.0.14/28"), (2, "10.2.0.1/26"), (3, "10.3.0.1/26")))  # fmt: skip
-        with tempfile.TemporaryDirectory() as folder:
-            network = network_of(
-                Path(folder), gateways=gateways, ports=ports(*rows, *(f"rt e{n} routed 1" for n in (1, 2, 3))),
-                neighbors=cabled("sw p1 rt e1", "sw p2 rt e2", "sw p3 rt e3") + "\nsw|up|far|1",
-                hosts=hosts("a 10.4.0.12/28 10.2.0.1 sw p0", "b 10.4.0.10/28 10.4.0.14 far 2",
-                            "c 10.2.0.9/26 10.2.0.1 far 3", "d 10.3.0.9/26 10.3.0.1 sw p4"),
-                devices="device|routing\nsw|no\nrt|yes",
-            )  # fmt: skip
+        gateways += "".join(
+            f"rt|e{n}|{own}|e{n}|yes|up|up|no\n"
+            for n, own in ((1, "10.4.0.14/28"), (2, "10.2.0.1/26"), (3, "10.3.0.1/26"))
+        )
+        network = network_of(
+            gateways=gateways, ports=ports(*rows, *(f"rt e{n} routed 1" for n in (1, 2, 3))),
+            neighbors=cabled("sw p1 rt e1", "sw p2 rt e2", "sw p3 rt e3") + "\nsw|up|far|1",
+            hosts=hosts("a 10.4.0.12/28 10.2.0.1 sw p0", "b 10.4.0.10/28 10.4.0.14 far 2",
+                        "c 10.2.0.9/26 10.2.0.1 far 3", "d 10.3.0.9/26 10.3.0.1 sw p4"),
+            devices="device|routing\nsw|no\nrt|yes",
+        )  # fmt: skip
         answer = why(network, "a", "d")
         told = [str(change) for one in answer.findings[0].alternatives for change in one.changes]
         self.assertEqual((answer.confidence, answer.repair, len(told)), ("open", (), 2))
@@ -361,13 +360,13 @@ class Help(unittest.TestCase):
         """Both legs of a router are in one VLAN, and one of them answers by proxy: for the other's own address, too?"""
         gateways = "device|interface|address|port|untagged|admin|oper|proxy_arp\n"
         gateways += "rt|e1|10.1.0.1/24|e1|yes|up|up|no\nrt|e2|10.2.0.1/24|e2|yes|up|up|yes"
-        with tempfile.TemporaryDirectory() as folder:
-            network = network_of(
-                Path(folder), gateways=gateways, neighbors=cabled("sw p2 rt e1", "sw p3 rt e2"),
-                ports=ports(*(f"sw p{n} access 10" for n in (1, 2, 3, 4)), "rt e1 routed 1", "rt e2 routed 1"),
-                hosts=hosts("a 10.1.0.9/24 10.1.0.1 sw p1", "b 10.2.0.9/24 10.2.0.1 sw p4"),
-                devices="device|routing\nsw|no\nrt|yes",
-            )  # fmt: skip
+        network = network_of(
+            gateways=gateways,
+            neighbors=cabled("sw p2 rt e1", "sw p3 rt e2"),
+            ports=ports(*(f"sw p{n} access 10" for n in (1, 2, 3, 4)), "rt e1 routed 1", "rt e2 routed 1"),
+            hosts=hosts("a 10.1.0.9/24 10.1.0.1 sw p1", "b 10.2.0.9/24 10.2.0.1 sw p4"),
+            devices="device|routing\nsw|no\nrt|yes",
+        )
         answer = why(network, "a", "b")
         self.assertEqual(
             (answer.verdict, answer.look[0].says),
@@ -382,7 +381,7 @@ class Help(unittest.TestCase):
         rows = ["sw-b p1 trunk 1 12 34", *(f"sw-b p{n} access 34" for n in (2, 3, 4)), "sw-b p5 access 12"]
         heard = "device|port|neighbor|neighbor_port\nsw-b|p1|sw-a|p1"
         with tempfile.TemporaryDirectory() as folder:
-            network = network_of(Path(folder), ports=ports(*rows), hosts=hosts(*there), neighbors=heard)
+            network = network_of(ports=ports(*rows), hosts=hosts(*there), neighbors=heard)
             answer = why(network, "a", "c")
             self.assertEqual((answer.verdict, answer.repair, answer.confidence), ("fails", (), "open"))
             self.assertIn(("c", "e"), answer.doubtful)
@@ -402,14 +401,15 @@ class Help(unittest.TestCase):
             f"h-{at}-{vid} 10.9.{vid}.{n}/24 none {at} p{vid}" for n, at in ((1, "a"), (2, "c")) for vid in (10, 20)
         ]
         told = ports(*rows).replace("a|c|up|up|", "a|c|down|down|").replace("c|a|up|up|", "c|a|up|down|")
-        with tempfile.TemporaryDirectory() as folder:
-            network = network_of(
-                Path(folder), ports=told, hosts=hosts(*there), neighbors=cabled("a b b a", "b c c b", "a c c a"),
-                devices="device|capabilities\na|bridge\nb|bridge\nc|bridge",
-            )  # fmt: skip
-            read = tuple(table for table in READ_IN_FULL if not table.startswith("tree"))
-            survey = dataclasses.replace(network.survey, info=Info(complete=read))
-            answer = why(survey, "h-a-20", "h-c-20")
+        network = network_of(
+            ports=told,
+            hosts=hosts(*there),
+            neighbors=cabled("a b b a", "b c c b", "a c c a"),
+            devices="device|capabilities\na|bridge\nb|bridge\nc|bridge",
+        )
+        read = tuple(table for table in READ_IN_FULL if not table.startswith("tree"))
+        survey = dataclasses.replace(network.survey, info=Info(complete=read))
+        answer = why(survey, "h-a-20", "h-c-20")
         (finding,) = answer.findings
         self.assertEqual((finding.rule, finding.repair, answer.confidence), ("port-admin-down", (), "open"))
         opened = [Change("ports", {"device": d, "port": p}, {"admin": "up", "oper": "up"}) for d, p in ("ac", "ca")]
@@ -419,18 +419,19 @@ class Help(unittest.TestCase):
     def test_no_interface_serves_a_vlan_by_one_host_while_others_of_its_subnet_were_not_read(self):
         rows = [*(f"sw-a p{n} access 37" for n in (1, 2, 3, 4)), "rt-a e1 routed 1", "rt-a e2 routed 1"]
         there = [
-            "a 10.1.0.18/26 10.2.0.170 sw-a p1", "b 10.1.0.26/26 10.1.0.1 sw-a p2",
+            "a 10.1.0.18/26 10.2.0.170 sw-a p1",
+            "b 10.1.0.26/26 10.1.0.1 sw-a p2",
             "c 10.2.0.183/27 10.2.0.161 sw-a p3",
-            "d 10.2.0.171/27 10.2.0.161 sw-b p1", "e 10.2.0.167/27 10.2.0.161 sw-b p2",
-        ]  # fmt: skip
+            "d 10.2.0.171/27 10.2.0.161 sw-b p1",
+            "e 10.2.0.167/27 10.2.0.161 sw-b p2",
+        ]
         gateways = "device|interface|address|port|untagged|admin|oper|proxy_arp\n"
         gateways += "rt-a|e1|10.1.0.1/26|e1|yes|up|up|no\nrt-a|e2|10.2.0.161/27|e2|yes|up|up|no"
         heard = cabled("sw-a p4 rt-a e1") + "\nrt-a|e2|sw-b|p3"
-        with tempfile.TemporaryDirectory() as folder:
-            network = network_of(
-                Path(folder), ports=ports(*rows), hosts=hosts(*there), neighbors=heard, gateways=gateways,
-                devices="device|routing\nsw-a|no\nrt-a|yes",
-            )  # fmt: skip
+        network = network_of(
+            ports=ports(*rows), hosts=hosts(*there), neighbors=heard, gateways=gateways,
+            devices="device|routing\nsw-a|no\nrt-a|yes",
+        )  # fmt: skip
         answer = why(network, "a", "e")
         self.assertEqual([str(change) for change in answer.repair], ["hosts a: gateway = 10.1.0.1"])
 
@@ -553,8 +554,7 @@ class Covers(unittest.TestCase):
 
 class OpenEnds(unittest.TestCase):
     def ends(self, **tables):
-        with tempfile.TemporaryDirectory() as folder:
-            return {str(end): one.why for end, one in network_of(Path(folder), **tables).open_ends.items()}
+        return {str(end): one.why for end, one in network_of(**tables).open_ends.items()}
 
     def test_where_the_unknown_begins(self):
         rows = ports("sw-a p1 trunk 1", "sw-a p2 access 1", "sw-a p3 access 1", "sw-a p4 access 1", "sw-b p1 trunk 1")
@@ -584,8 +584,7 @@ class OpenEnds(unittest.TestCase):
 
     def test_a_name_with_and_without_its_domain_is_one_device(self):
         rows = "device|port|neighbor|neighbor_port\nsw-a|p1|SW-B.campus.example|po1\nsw-b|port1|sw-a|p1"
-        with tempfile.TemporaryDirectory() as folder:
-            network = network_of(Path(folder), neighbors=rows, ports=ports("sw-a p1 trunk 1", "sw-b port1 trunk 1"))
+        network = network_of(neighbors=rows, ports=ports("sw-a p1 trunk 1", "sw-b port1 trunk 1"))
         (link,) = network.links
         self.assertEqual({link.a, link.b}, {End("sw-a", "p1"), End("sw-b", "port1")})
         self.assertEqual(network.loose, [])
@@ -593,9 +592,8 @@ class OpenEnds(unittest.TestCase):
     def test_a_name_of_another_domain_is_another_device(self):
         for heard, own, links in (("sw-b.yard.example", "sw-b", 1), ("sw-b", "sw-b.yard.example", 1),
                                   ("sw-b.yard.example", "sw-b.dock.example", 0)):  # fmt: skip
-            with tempfile.TemporaryDirectory() as folder:
-                rows = f"device|port|neighbor|neighbor_port\nsw-a|p1|{heard}|p1"
-                network = network_of(Path(folder), neighbors=rows, ports=ports("sw-a p1 trunk 1", f"{own} p1 trunk 1"))
+            rows = f"device|port|neighbor|neighbor_port\nsw-a|p1|{heard}|p1"
+            network = network_of(neighbors=rows, ports=ports("sw-a p1 trunk 1", f"{own} p1 trunk 1"))
             self.assertEqual((len(network.links), len(network.loose)), (links, 1 - links), heard)
 
     def test_a_host_is_not_located_at_a_port_that_leads_on(self):

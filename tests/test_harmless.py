@@ -156,14 +156,12 @@ class Checked(unittest.TestCase):
         learned = "device|vid|mac|port\nquay|10|02:00:00:00:00:03|p3"
         tagged = f"{learned}\nquay|20|02:00:00:00:00:01|p1\nquay|30|02:00:00:00:00:77|p3"
         for macs, mended in ((learned, ["p1", "p2", "p3"]), (tagged, ["p2"])):
-            with tempfile.TemporaryDirectory() as folder:
-                network = network_of(
-                    Path(folder),
-                    ports=rows,
-                    hosts=plugged,
-                    macs=macs,
-                    devices="device|capabilities|routing\nquay|bridge|no",
-                )
+            network = network_of(
+                ports=rows,
+                hosts=plugged,
+                macs=macs,
+                devices="device|capabilities|routing\nquay|bridge|no",
+            )
             found = [f for f in check(network).findings if f.rule == "port-mode-wrong"]
             self.assertEqual(sorted(str(c.key["port"]) for f in found for c in f.repair), mended)
             self.assertEqual(len([f for f in found if "that tags" in f.says]), 3 - len(mended))
@@ -172,8 +170,7 @@ class Checked(unittest.TestCase):
         wrong = interface("crane", "g1.10", 10, address="10.9.10.2/24")
         gone = Change("gateways", interface("crane", "g1.10", 10).key, delete=True)
         astray = host("desk-loft-1", address="10.9.20.77/24")
-        with tempfile.TemporaryDirectory() as folder:
-            survey = yard(Path(folder), desks=(3, 1))
+        survey = yard(desks=(3, 1))
         owners = {row.host: row.mac for row in survey.hosts}
         ports = [at("crane", "g1", mac="02:00:00:00:c1:01")]
         for edit, ip, own in ((wrong, "10.9.10.1", "02:00:00:00:c1:01"), (gone, "10.9.10.1", "02:00:00:00:c1:01"),
@@ -194,8 +191,7 @@ class Checked(unittest.TestCase):
         entry = Change(
             "arp", {"device": "keel", "interface": "t9", "address": "10.9.10.1"}, {"mac": "02:00:00:00:00:05"}
         )
-        with tempfile.TemporaryDirectory() as folder:
-            survey = apply_changes(yard(Path(folder), desks=(3, 1)), [gone, entry])
+        survey = apply_changes(yard(desks=(3, 1)), [gone, entry])
         (owner,) = [row.host for row in survey.hosts if row.mac == "02:00:00:00:00:05"]
         unread = apply_changes(survey, [host(owner, address=None)])
         for told, given in ((survey, True), (unread, False)):
@@ -231,7 +227,7 @@ class Checked(unittest.TestCase):
             self.assertEqual(self.harmed(whole, finding.repair), [], finding.says)
         astray = [at("loft", "desk1", pvid=20), at("keel", "t9", allowed="1 10")]
         with tempfile.TemporaryDirectory() as folder:
-            lone = apply_changes(yard(Path(folder), desks=(1, 1), tills=(0, 0)), astray)
+            lone = apply_changes(yard(desks=(1, 1), tills=(0, 0)), astray)
             for name, survey in (("half", without_device(lone, "crane")), ("other", half)):
                 write_survey(survey, Path(folder) / name)
             shown = run("why", Path(folder) / "half", "--all").stdout

@@ -15,8 +15,7 @@ from tests.test_command import run
 
 class Remarks(unittest.TestCase):
     def remarks(self, **tables):
-        with tempfile.TemporaryDirectory() as folder:
-            answer = inventory(network_of(Path(folder), **tables))
+        answer = inventory(network_of(**tables))
         return {(r.rule, r.says) for r in answer.remarks if r.rule != "neighbor-no-address"}, answer
 
     def test_why_a_neighbour_is_heard_from_one_end_only(self):
@@ -66,12 +65,9 @@ class Drawings(unittest.TestCase):
     NETWORK_PORTS = ports("a port1 trunk 1", "a port2 trunk 1", "b port1 trunk 1", "b port2 trunk 1", "c port1 trunk 1")
 
     def test_missing_extra_and_moved(self):
-        with tempfile.TemporaryDirectory() as folder:
-            network = network_of(
-                Path(folder), neighbors=cabled("a port1 b port1", "a port2 c port1"), ports=self.NETWORK_PORTS
-            )
-            drawn = [DrawnCable("B", "po2", "A", "port1"), DrawnCable("b", "port7", "c", "port9")]
-            answer = compare_drawing(network, drawn)
+        network = network_of(neighbors=cabled("a port1 b port1", "a port2 c port1"), ports=self.NETWORK_PORTS)
+        drawn = [DrawnCable("B", "po2", "A", "port1"), DrawnCable("b", "port7", "c", "port9")]
+        answer = compare_drawing(network, drawn)
         self.assertEqual(answer.right, ())
         self.assertEqual(answer.missing, (DrawnCable("b", "port7", "c", "port9"),))
         self.assertEqual(answer.extra, (DrawnCable("a", "port2", "c", "port1"),))

@@ -50,9 +50,11 @@ class Maps(unittest.TestCase):
         ends = [("b1", "m1"), ("b1", "m2"), ("b2", "m3"), ("b2", "m4")]
         ports = [trunk("sw", "b1"), trunk("sw", "b2"), *(trunk("sw", port, lag=lag) for lag, port in ends)]
         survey = Survey.of(
-            KNOWN, devices=[{"device": "sw", "capabilities": "bridge"}], ports=ports,
+            KNOWN,
+            devices=[{"device": "sw", "capabilities": "bridge"}],
+            ports=ports,
             neighbors=cable("sw", "m3", "sw", "m1") + cable("sw", "m2", "sw", "m4"),
-        )  # fmt: skip
+        )
         (link,) = map_network(survey).links
         self.assertEqual({(one.a, one.b) for one in link.members}, {("m1", "m3"), ("m2", "m4")})
         self.assertEqual((link.a.port, link.b.port, link.seen_from), ("b1", "b2", ("a", "b")))
@@ -87,10 +89,12 @@ class Addresses(unittest.TestCase):
         """What is said of the first two of some hosts at one switch: `name address VLAN`."""
         rows = [text.split() for text in hosts]
         survey = Survey.of(
-            KNOWN, devices=[{"device": "sw", "capabilities": "bridge"}],
+            KNOWN,
+            devices=[{"device": "sw", "capabilities": "bridge"}],
             ports=[access("sw", name, int(vid)) for name, _, vid in rows],
-            hosts=[host(name, address, "sw", name, hop) for name, address, _ in rows], **more,
-        )  # fmt: skip
+            hosts=[host(name, address, "sw", name, hop) for name, address, _ in rows],
+            **more,
+        )
         return why(survey, "a", "b")
 
     def test_two_hosts_never_get_one_address(self):
@@ -157,8 +161,10 @@ class Routers(unittest.TestCase):
              "oper": "up", "proxy_arp": "no", **(cells if (d, v) == ("rt-b", 100) else {})} for d, e, v, a in held
         ]  # fmt: skip
         static = {"origin": "static"}
-        routes = [{"device": "rt-a", "prefix": "10.9.8.0/24", "next_hop": "10.9.100.2", **static},
-                  {"device": "rt-b", "prefix": "10.9.7.0/24", "next_hop": "10.9.100.1", **static}]  # fmt: skip
+        routes = [
+            {"device": "rt-a", "prefix": "10.9.8.0/24", "next_hop": "10.9.100.2", **static},
+            {"device": "rt-b", "prefix": "10.9.7.0/24", "next_hop": "10.9.100.1", **static},
+        ]
         return Survey.of(
             KNOWN, ports=ports, gateways=gateways, routes=routes,
             devices=[*({"device": d, "capabilities": "bridge", "routing": "no"} for d in ("sw-a", "sw-b")),
@@ -176,8 +182,10 @@ class Routers(unittest.TestCase):
 
     def test_an_interface_on_a_port_that_nobody_read_may_lead_anywhere(self):
         gone = [Change("ports", {"device": "rt-a", "port": "e2"}, delete=True)]
-        gone += [Change("neighbors", {"device": a, "port": "e2", "neighbor": b, "neighbor_port": "e2"}, delete=True)
-                 for a, b in (("rt-a", "rt-b"), ("rt-b", "rt-a"))]  # fmt: skip
+        gone += [
+            Change("neighbors", {"device": a, "port": "e2", "neighbor": b, "neighbor_port": "e2"}, delete=True)
+            for a, b in (("rt-a", "rt-b"), ("rt-b", "rt-a"))
+        ]
         unread = [
             Change("coverage", {"device": "rt-a", "table": name}, {"complete": "no"}) for name in ("ports", "neighbors")
         ]
@@ -190,8 +198,10 @@ class Counted(unittest.TestCase):
     def test_what_is_heard_in_many_places_names_three_and_counts_the_rest(self):
         for count, places in ((3, "sw p1, sw p2, sw p3, gives"), (4, "sw p1, sw p2, sw p3 and 1 more, gives"),
                               (6, "sw p1, sw p2, sw p3 and 3 more, gives")):  # fmt: skip
-            heard = [{"device": "sw", "port": f"p{n}", "neighbor": "silent", "management": "none"}
-                     for n in range(1, count + 1)]  # fmt: skip
+            heard = [
+                {"device": "sw", "port": f"p{n}", "neighbor": "silent", "management": "none"}
+                for n in range(1, count + 1)
+            ]
             survey = Survey.of(KNOWN, devices=[{"device": "sw"}, {"device": "silent"}], neighbors=heard,
                                ports=[trunk("sw", f"p{n}") for n in range(1, count + 1)])  # fmt: skip
             (found,) = named(survey, "neighbor-no-address")
@@ -206,8 +216,10 @@ class Counted(unittest.TestCase):
             cables += cable(name, "right", names[(at + 1) % 12], "left")
             trees.append({"device": name, "instance": 0, "protocol": "rstp", "priority": 4096 if at == 5 else 32768,
                           "address": f"02:00:00:00:00:0{at:x}"})  # fmt: skip
-            parts += [{"device": name, "port": port, "instance": 0, "cost": 2000, "priority": 128, "number": number}
-                      for number, port in enumerate(("left", "right"), 1)]  # fmt: skip
+            parts += [
+                {"device": name, "port": port, "instance": 0, "cost": 2000, "priority": 128, "number": number}
+                for number, port in enumerate(("left", "right"), 1)
+            ]
         survey = Survey.of(
             KNOWN, devices=[{"device": n, "capabilities": "bridge router", "routing": "yes"} for n in names],
             ports=[*ports, *(access(n, "p1") for n in names)], neighbors=cables, trees=trees, tree_ports=parts,
@@ -321,17 +333,16 @@ class Tables(unittest.TestCase):
 
 class LinkLocal(unittest.TestCase):
     def test_who_lacks_a_gateway_gets_the_link_local_one_of_its_own_vlan_as_its_peers_have(self):
-        with tempfile.TemporaryDirectory() as folder:
-            survey = survey_of(
-                Path(folder), devices="device|capabilities|routing|routing6\nkeel|bridge router|yes|yes",
-                ports=ports("keel p1 access 10", "keel p2 access 10", "keel p3 access 20", "keel p4 access 10"),
-                gateways="device|interface|address|vid|admin|oper|proxy_arp\n" + "\n".join(
-                    f"keel|vlan{vid}|{ip}{vid}/64|{vid}|up|up|no" for vid in (20, 10)
-                    for ip in (f"fd00:{vid}::", "fe80::")
-                ),
-                hosts=hosts("a fd00:10::a/64 fe80::10 keel p1", "b fd00:10::b/64 fe80::10 keel p2",
-                            "c fd00:20::c/64 fe80::20 keel p3", "lost fd00:10::d/64 none keel p4"),
-            )  # fmt: skip
+        survey = survey_of(
+            devices="device|capabilities|routing|routing6\nkeel|bridge router|yes|yes",
+            ports=ports("keel p1 access 10", "keel p2 access 10", "keel p3 access 20", "keel p4 access 10"),
+            gateways="device|interface|address|vid|admin|oper|proxy_arp\n" + "\n".join(
+                f"keel|vlan{vid}|{ip}{vid}/64|{vid}|up|up|no" for vid in (20, 10)
+                for ip in (f"fd00:{vid}::", "fe80::")
+            ),
+            hosts=hosts("a fd00:10::a/64 fe80::10 keel p1", "b fd00:10::b/64 fe80::10 keel p2",
+                        "c fd00:20::c/64 fe80::20 keel p3", "lost fd00:10::d/64 none keel p4"),
+        )  # fmt: skip
         answer = why(survey, "lost", "c")
         self.assertEqual(
             ([str(c) for c in answer.repair], answer.repair_proven), (["hosts lost: gateway = fe80::10"], True)

@@ -1,8 +1,6 @@
 """The forwarding model, point by point, on networks of two or three switches."""
 
-import tempfile
 import unittest
-from pathlib import Path
 from typing import ClassVar
 
 from crossthread import map_network, matrix, why
@@ -18,27 +16,17 @@ TWO = {
 
 
 class Case(unittest.TestCase):
-    def setUp(self):
-        holder = tempfile.TemporaryDirectory()
-        self.addCleanup(holder.cleanup)
-        self.folder = Path(holder.name)
-
-    def network(self, **tables):
-        for old in self.folder.glob("*.csv"):
-            old.unlink()
-        return network_of(self.folder, **tables)
-
     def echo(self, network, one="a", two="b"):
         found = network.stations.hosts
         return Forwarding(network).echo(found[one], found[two])
 
     def verdict(self, **tables):
-        return self.echo(self.network(**(TWO | tables)))
+        return self.echo(network_of(**(TWO | tables)))
 
 
 class Links(Case):
     def links(self, **tables):
-        answer = map_network(self.network(**tables))
+        answer = map_network(network_of(**tables))
         found = [(f"{x.a.device} {x.a.port}", f"{x.b.device} {x.b.port}", x.seen_from, x.state) for x in answer.links]
         return found, [(entry.why, entry.device, entry.port) for entry in answer.loose]
 
@@ -80,7 +68,7 @@ class Links(Case):
             "sw-a|p4|up|up|bond1||\nsw-a|bond1|up|up||access|5\nsw-b|p3|up|up|bond1||\nsw-b|p4|up|down|bond1||\n"
             "sw-b|bond1|up|up||access|5\nsw-a|p9|up|up||access|5\nsw-b|p9|up|up||access|5"
         )
-        network = self.network(
+        network = network_of(
             neighbors=rows, ports=listed, hosts=hosts("a 10.0.0.1/24 none sw-a p9", "b 10.0.0.2/24 none sw-b p9")
         )
         bundle, loop = map_network(network).links
@@ -123,7 +111,7 @@ class Segments(Case):
 
     def test_natives_that_differ_join_two_vlans(self):
         rows = ["sw-a p1 trunk 10 10 20", "sw-b p1 trunk 20 10 20", "sw-a p2 access 10", "sw-b p2 access 20"]
-        network = self.network(**(TWO | {"ports": ports(*rows)}))
+        network = network_of(**(TWO | {"ports": ports(*rows)}))
         self.assertIs(self.echo(network), True)
         self.assertEqual(set(network.fabric.flood(Node("sw-a", 10))), {("sw-a", 10), ("sw-b", 20)})
         self.assertIs(self.verdict(ports=ports(*rows[:3], "sw-b p2 access 10")), False)
@@ -132,7 +120,7 @@ class Segments(Case):
         """A hybrid end that sends VLAN 10 untagged, but puts what comes untagged into 20: one direction only."""
         rows = "device|port|admin|oper|mode|pvid|allowed|untagged\nsw-a|p1|up|up|hybrid|20|10 20|10 20\n"
         rows += "sw-b|p1|up|up|access|10||\nsw-a|p2|up|up|access|10||\nsw-b|p2|up|up|access|10||"
-        network = self.network(**(TWO | {"ports": rows}))
+        network = network_of(**(TWO | {"ports": rows}))
         there = network.fabric.reaches(Node("sw-a", 10), Node("sw-b", 10))
         back = network.fabric.reaches(Node("sw-b", 10), Node("sw-a", 10))
         self.assertEqual((there, back, self.echo(network)), (True, False, False))
@@ -210,7 +198,7 @@ class SpanningTree(Case):
         tables = {"neighbors": self.RING, "ports": self.PORTS, "trees": self.TREES, "tree_ports": states}
         self.assertIs(self.verdict(**tables), True)
         self.assertIs(self.verdict(**tables | {"ports": only_3}), False)
-        found = why(self.network(**TWO | tables | {"ports": only_3}), "a", "b")
+        found = why(network_of(**TWO | tables | {"ports": only_3}), "a", "b")
         self.assertTrue(found.repair_proven)
         self.assertIs(self.verdict(neighbors=self.RING, ports=self.PORTS), None)
         self.assertIs(self.verdict(**tables | {"tree_ports": states.replace("|20000|", "||")}), None)
@@ -225,7 +213,7 @@ class SpanningTree(Case):
                 for port in ("p1", "p3"):
                     state = "discarding" if device == "b" and port == blocked else "forwarding"
                     states += f"sw-{device}|{port}|{vid}||{state}|||\n"
-        network = self.network(**TWO | {"neighbors": self.RING, "ports": both, "trees": trees, "tree_ports": states})
+        network = network_of(**TWO | {"neighbors": self.RING, "ports": both, "trees": trees, "tree_ports": states})
         path = why(network, "a", "b").path
         self.assertEqual([hop.leaves for hop in path if hop.name == "sw-a"], ["p3"])
 
@@ -250,7 +238,7 @@ class Routed(Case):
     }  # fmt: skip
 
     def both(self, **tables):
-        network = self.network(**(self.TABLES | tables))
+        network = network_of(**(self.TABLES | tables))
         return [self.echo(network, *pair) for pair in (("a", "b"), ("a", "c"), ("b", "c"))]
 
     def edited(self, table, old, new):
@@ -297,7 +285,7 @@ class Routed(Case):
         self.assertEqual(self.both(hosts=wide), [False, False, True])
         self.assertEqual(self.both(hosts=wide, gateways=proxied), [True, True, True])
         self.assertEqual(self.both(hosts=wide, gateways=proxied.replace("yes", "")), [None, None, True])
-        answer = why(self.network(**self.TABLES | {"hosts": wide, "gateways": proxied}), "a", "b")
+        answer = why(network_of(**self.TABLES | {"hosts": wide, "gateways": proxied}), "a", "b")
         self.assertEqual((answer.verdict, [f.rule for f in answer.findings]), ("works", ["proxy-arp-hides"]))
 
     def test_nobody_sends_to_a_broadcast_address(self):
@@ -315,7 +303,7 @@ class Routed(Case):
     def test_packets_that_go_round(self):
         routes = "device|prefix|next_hop\nsw|0.0.0.0/0|10.0.40.2\nr|0.0.0.0/0|10.0.40.1"
         lost = self.TABLES["gateways"].replace("r|e2|10.0.30.1/24", "r|e2|10.0.31.1/24")
-        answer = why(self.network(**self.TABLES | {"routes": routes, "gateways": lost}), "a", "c")
+        answer = why(network_of(**self.TABLES | {"routes": routes, "gateways": lost}), "a", "c")
         self.assertEqual(answer.verdict, "fails")
         self.assertIn("goes round", answer.stopped)
 
@@ -329,7 +317,7 @@ class Routed(Case):
                 "c 2001:db8:10::6/64 fe80::1 sw p1", "d 10.0.10.6/24 none sw p1",
             ),
         }  # fmt: skip
-        network = self.network(**self.TABLES | six)
+        network = network_of(**self.TABLES | six)
         self.assertEqual([self.echo(network, *pair) for pair in (("a", "b"), ("b", "c"), ("a", "c"), ("a", "d"))],
                          [True, True, True, False])  # fmt: skip
 
@@ -345,7 +333,7 @@ class Unknown(Case):
                 if "|".join(line[:2]) == row:
                     line[position] = ""
             text = "\n".join([head, *("|".join(line) for line in cells)])
-            answer = why(self.network(**TWO | {"ports": text}), "a", "b")
+            answer = why(network_of(**TWO | {"ports": text}), "a", "b")
             with self.subTest(row=row, column=column):
                 self.assertEqual(answer.verdict, "unknown")
                 device, port = row.split("|")
@@ -366,7 +354,7 @@ class Unknown(Case):
 
     def test_a_switch_that_nobody_surveyed_may_let_frames_through(self):
         rows = "device|port|neighbor|neighbor_port|capabilities\nsw-a|p1|cellar|x1|\nsw-b|p1|Cellar|x2|"
-        network = self.network(**TWO | {"neighbors": rows})
+        network = network_of(**TWO | {"neighbors": rows})
         answer = why(network, "a", "b")
         self.assertEqual(answer.verdict, "unknown")
         self.assertIn(("devices", {"device": "cellar"}), [(fact.table, fact.key) for fact in answer.observe])
@@ -374,7 +362,7 @@ class Unknown(Case):
         self.assertIs(self.verdict(neighbors=rows.replace("Cellar", "attic")), None)  # the two may be cabled
 
     def test_two_answers_that_lead_apart(self):
-        network = self.network(
+        network = network_of(
             **TWO
             | {"hosts": hosts("a 10.0.0.1/24 none sw-a p2", "b 10.0.0.2/24 none sw-b p2", "c 10.0.0.2/24 none sw-a p2")}
         )
@@ -383,7 +371,7 @@ class Unknown(Case):
         self.assertEqual([(fact.table, fact.column) for fact in answer.observe], [("arp", "mac")])
 
     def test_no_hosts_at_all(self):
-        self.assertEqual(matrix(self.network(ports=TWO["ports"])).reaches, ())
+        self.assertEqual(matrix(network_of(ports=TWO["ports"])).reaches, ())
 
 
 if __name__ == "__main__":

@@ -136,8 +136,7 @@ class Compared(unittest.TestCase):
         self.assertTrue(all(source.rpartition(":")[2].isdecimal() for source in sources), sources)
 
     def changed(self, changes):
-        with tempfile.TemporaryDirectory() as folder:
-            return Network(apply_changes(yard(Path(folder)), changes))
+        return Network(apply_changes(yard(), changes))
 
     def mends(self, changes, plan):
         """What `check` mends, and what it tells as what may be meant, of ports and hosts in the yard."""
@@ -170,8 +169,7 @@ class Compared(unittest.TestCase):
             self.assertEqual(list(map(bool, found)), [mended, not mended])
 
     def test_no_device_is_parted_from_where_it_is_managed(self):
-        with tempfile.TemporaryDirectory() as folder:
-            survey = yard(Path(folder), tills=(0, 1))
+        survey = yard(tills=(0, 1))
         narrow = "ports loft t1: allowed = 1 10"
         for address, mended in (("none", True), ("10.9.10.200", True), ("10.9.20.200", False)):
             where = Change("devices", {"device": "loft"}, {"management": address})
@@ -179,8 +177,7 @@ class Compared(unittest.TestCase):
             self.assertEqual(narrow in {str(c) for f in found.findings for c in f.repair}, mended, address)
 
     def test_of_hosts_that_are_alike_one_is_planned_elsewhere(self):
-        with tempfile.TemporaryDirectory() as folder:
-            survey = yard(Path(folder), desks=(4, 1))
+        survey = yard(desks=(4, 1))
         for text in ("[hosts]\ndesk-loft-3 = { vlan = 20 }\n", "[ports.loft]\ndesk3 = { vlan = 20 }\n"):
             _, answer = rules(survey, f'[vlans]\n20 = {{ subnets = "10.9.20.0/24" }}\n{text}')
             told = [c for f in answer.findings for one in f.alternatives for c in one.changes]
@@ -205,8 +202,7 @@ class Compared(unittest.TestCase):
 
     def test_a_planned_gateway_that_nobody_uses_gets_its_address(self):
         odd = interface("crane", "g1.20", 20, address="10.9.20.7/24")
-        with tempfile.TemporaryDirectory() as folder:
-            survey = apply_changes(yard(Path(folder), tills=(0, 0)), [odd])
+        survey = apply_changes(yard(tills=(0, 0)), [odd])
         for subnets, mends in (("10.9.20.0/24", ["10.9.20.1/24"]), ("10.9.77.0/24", [])):
             _, answer = rules(survey, f'[vlans]\n20 = {{ subnets = "{subnets}", gateways = "10.9.20.1" }}\n')
             changed = [c.cells["address"] for f in answer.findings for c in f.repair if c.table == "gateways"]
@@ -221,9 +217,8 @@ class Compared(unittest.TestCase):
         for taken, mends in (("10.9.10.98", free), ("10.9.10.99", set()), ("10.9.10.21", set())):
             self.assertEqual(self.mends([wrong, heard], told.format(taken))[0], mends)
         own = interface("crane", "g1.20", 20, address="10.9.20.7/24")
-        with tempfile.TemporaryDirectory() as folder:
-            held = host("till-loft-1", address="10.9.20.1/24", gateway="10.9.20.7")
-            survey = apply_changes(yard(Path(folder), tills=(1, 0)), [own, held])
+        held = host("till-loft-1", address="10.9.20.1/24", gateway="10.9.20.7")
+        survey = apply_changes(yard(tills=(1, 0)), [own, held])
         plan = plan_of('[vlans]\n20 = { subnets = "10.9.20.0/24", gateways = "10.9.20.1" }\n')
         (missing,) = [f for f in check(Network(survey), plan).findings if f.rule == "gateway-missing"]
         self.assertEqual((missing.repair, "till-loft-1 has 10.9.20.1 now." in missing.says), ((), True))
@@ -240,8 +235,7 @@ class Compared(unittest.TestCase):
     @settings(max_examples=60, deadline=None)
     @given(st.data())
     def test_an_old_plan_stops_nobody_where_anything_is_unread(self, data):
-        with tempfile.TemporaryDirectory() as folder:
-            survey = yard(Path(folder), desks=(2, 1), tills=(1, 1), style=data.draw(st.sampled_from(("stick", "own"))))
+        survey = yard(desks=(2, 1), tills=(1, 1), style=data.draw(st.sampled_from(("stick", "own"))))
         vid = st.sampled_from((10, 20))
         entries = data.draw(st.lists(st.sampled_from((
             '[ports.loft.desk1]\nvlan = {vid}', '[ports.keel.till1]\nvlan = {vid}', '[ports.loft.t1]\nnative = {vid}',

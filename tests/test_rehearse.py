@@ -106,7 +106,7 @@ class Commands(unittest.TestCase):
 
     def test_changes_that_do_no_more_than_cut_a_device_off(self):
         where = Change("devices", {"device": "loft"}, {"management": "10.9.20.200"})
-        survey = yard(self.folder / "yard", tills=(0, 1))
+        survey = yard(tills=(0, 1))
         write_survey(apply_changes(survey, [where]), self.folder / "managed")
         narrow = '{"table": "ports", "key": {"device": "loft", "port": "t1"}, "set": {"allowed": "1 10"}}'
         done = run("rehearse", self.folder / "managed", narrow)

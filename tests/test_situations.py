@@ -24,8 +24,7 @@ from tests.yard import at, host, interface, lost, tested, yard
 class Situations(unittest.TestCase):
     def told(self, changes, source="desk-loft-1", target="till-keel-1", plan=None, **shape):
         """What is wrong by `why`, each finding as its rule and what its mend edits; `check` has each fault once too."""
-        with tempfile.TemporaryDirectory() as folder:
-            survey = apply_changes(yard(Path(folder), **shape), changes)
+        survey = apply_changes(yard(**shape), changes)
         network = Network(survey)
         self.answer = why(network, source, target, plan=plan)
         if self.answer.repair:
@@ -231,8 +230,7 @@ class Situations(unittest.TestCase):
         self.assertEqual((self.answer.costs, self.answer.luck), ((), ()))
 
     def test_pairs_that_work_as_they_should_and_stop_are_no_luck(self):
-        with tempfile.TemporaryDirectory() as folder:
-            context = Context(Network(yard(Path(folder))))
+        context = Context(Network(yard()))
         shut = [at("loft", "till1", admin="down", oper="down"), host("till-loft-1", link="down")]
         costs, by_luck, *doubtful = context.once(Stopped).by(shut)
         others = {name for name in context.network.survey.column("hosts", "host") if name != "till-loft-1"}
@@ -250,7 +248,7 @@ class Situations(unittest.TestCase):
             ),
         ):
             with tempfile.TemporaryDirectory() as folder:
-                write_survey(apply_changes(yard(Path(folder) / "yard"), wrong), Path(folder) / "s")
+                write_survey(apply_changes(yard(), wrong), Path(folder) / "s")
                 shown = run("why", Path(folder) / "s", "desk-loft-1", "till-keel-1", "--brief").stdout
             head = " ".join(shown.partition("In the way")[0].split())
             self.assertIn(f"{word} ", head)
@@ -324,12 +322,11 @@ class Situations(unittest.TestCase):
         keel = {"device": "keel", "interface": "vlan20", "address": "10.9.20.2/24"}
         hops = (("keel", "10.9.10.0/24", "10.9.20.1", "vlan20"), ("crane", "10.9.77.0/24", "10.9.20.2", "g1.20"))
         routes = [Change("routes", {"device": d, "prefix": p, "next_hop": n}, {"interface": i}) for d, p, n, i in hops]
-        with tempfile.TemporaryDirectory() as folder:
-            survey = apply_changes(yard(Path(folder), tills=(0, 0)), [
-                odd, at("keel", "t9", mode="access", pvid=10, allowed=""),
-                Change("devices", {"device": "keel"}, {"routing": "yes"}),
-                Change("gateways", keel, {"vid": 20, "admin": "up", "oper": "up"}), *routes,
-            ])  # fmt: skip
+        survey = apply_changes(yard(tills=(0, 0)), [
+            odd, at("keel", "t9", mode="access", pvid=10, allowed=""),
+            Change("devices", {"device": "keel"}, {"routing": "yes"}),
+            Change("gateways", keel, {"vid": 20, "admin": "up", "oper": "up"}), *routes,
+        ])  # fmt: skip
         mends = [c for f in check(Network(survey)).findings for c in f.repair if c.table == "gateways"]
         self.assertEqual([c.cells.get("address") for c in mends], ["10.9.20.1/24"])
 
@@ -373,15 +370,13 @@ class Situations(unittest.TestCase):
     def test_an_address_that_nobody_is_known_to_use_is_not_taken_from_its_interface(self):
         """Hosts are never all listed: where nobody names another, whoever uses it may be one of the rest."""
         lone = [interface("crane", "g1.10", 10, address="10.7.7.1/24"), host("desk-loft-1", gateway="none")]
-        with tempfile.TemporaryDirectory() as folder:
-            survey = apply_changes(yard(Path(folder), desks=(1, 0)), lone)
+        survey = apply_changes(yard(desks=(1, 0)), lone)
         answer = why(Network(survey), "desk-loft-1", "till-keel-1")
         kept = apply_changes(survey, answer.repair).gateways
         self.assertIn("10.7.7.1/24", [row.address for row in kept if row.interface == "g1.10"])
 
     def test_what_would_do_harm_is_taken_out_where_nothing_is_mended(self):
-        with tempfile.TemporaryDirectory() as folder:
-            context = Context(Network(yard(Path(folder))))
+        context = Context(Network(yard()))
         moved = Finding("port-vlan-wrong", "breaks", (), "moved", (), (at("loft", "desk1", pvid=20),))
         named = Finding("vlan-name-differs", "note", (), "named", (), (Change("vlans", {"device": "keel", "vid": 10},
                         {"name": "quay"}),))  # fmt: skip
@@ -392,18 +387,17 @@ class Unread(unittest.TestCase):
     """Two routers, of one of which no route was read."""
 
     def test_what_it_would_take_is_told_and_nothing_is_proposed(self):
-        with tempfile.TemporaryDirectory() as folder:
-            survey = survey_of(
-                Path(folder), devices="device|capabilities|routing\nkeel|bridge|no\nnear|router|yes\nfar|router|yes",
-                ports=ports("keel p1 access 10", "keel p2 access 20", "keel t1 trunk none 10 30",
-                            "keel t2 trunk none 20 30", "near e1 routed none", "far e1 routed none"),
-                neighbors=cabled("keel t1 near e1", "keel t2 far e1"),
-                gateways="device|interface|address|vid|port|untagged|admin|oper\n"
-                         "near|e1.10|10.9.10.1/24|10|e1|no|up|up\nnear|e1.30|10.9.30.1/30|30|e1|no|up|up\n"
-                         "far|e1.20|10.9.20.1/24|20|e1|no|up|up\nfar|e1.30|10.9.30.2/30|30|e1|no|up|up",
-                routes="device|prefix|next_hop|interface|origin\nfar|10.9.10.0/24|10.9.30.1|e1.30|static",
-                hosts=hosts("a 10.9.10.20/24 10.9.10.1 keel p1", "b 10.9.20.20/24 10.9.20.1 keel p2"),
-            )  # fmt: skip
+        survey = survey_of(
+            devices="device|capabilities|routing\nkeel|bridge|no\nnear|router|yes\nfar|router|yes",
+            ports=ports("keel p1 access 10", "keel p2 access 20", "keel t1 trunk none 10 30",
+                        "keel t2 trunk none 20 30", "near e1 routed none", "far e1 routed none"),
+            neighbors=cabled("keel t1 near e1", "keel t2 far e1"),
+            gateways="device|interface|address|vid|port|untagged|admin|oper\n"
+                     "near|e1.10|10.9.10.1/24|10|e1|no|up|up\nnear|e1.30|10.9.30.1/30|30|e1|no|up|up\n"
+                     "far|e1.20|10.9.20.1/24|20|e1|no|up|up\nfar|e1.30|10.9.30.2/30|30|e1|no|up|up",
+            routes="device|prefix|next_hop|interface|origin\nfar|10.9.10.0/24|10.9.30.1|e1.30|static",
+            hosts=hosts("a 10.9.10.20/24 10.9.10.1 keel p1", "b 10.9.20.20/24 10.9.20.1 keel p2"),
+        )  # fmt: skip
         survey = replace(survey, info=Info())
         answer = why(Network(survey), "a", "b")
         self.assertEqual((answer.verdict, answer.repair, answer.confidence), ("unknown", (), "open"))
@@ -418,10 +412,7 @@ class Refused(unittest.TestCase):
     """The simulator refuses what devices refuse, or the tests above would prove nothing."""
 
     def test_what_devices_refuse(self):
-        with tempfile.TemporaryDirectory() as folder:
-            survey = apply_changes(
-                yard(Path(folder)), [at("loft", "desk1", allowed_macs="02:00:00:00:00:01", mac_limit=1)]
-            )
+        survey = apply_changes(yard(), [at("loft", "desk1", allowed_macs="02:00:00:00:00:01", mac_limit=1)])
         for change in (
             interface("crane", "g1.10", 10, vid=20),
             interface("crane", "g1.10", 10, address="10.9.20.1/24"),
@@ -438,16 +429,14 @@ class Lone(unittest.TestCase):
     """A lone host and a lone gateway that disagree."""
 
     def asked(self, plan=None):
-        with tempfile.TemporaryDirectory() as folder:
-            network = network_of(
-                Path(folder),
-                devices="device|capabilities|routing\nkeel|bridge router|yes",
-                ports=ports("keel p1 access 30", "keel p2 access 20"),
-                gateways="device|interface|address|vid|admin|oper\nkeel|inner|10.9.1.1/24|31|up|up\n"
-                "keel|outer|10.9.2.1/24|20|up|up",
-                hosts=hosts("lone 10.9.1.20/24 10.9.1.1 keel p1", "other 10.9.2.20/24 10.9.2.1 keel p2"),
-            )
-            return why(network, "lone", "other", plan=plan)
+        network = network_of(
+            devices="device|capabilities|routing\nkeel|bridge router|yes",
+            ports=ports("keel p1 access 30", "keel p2 access 20"),
+            gateways="device|interface|address|vid|admin|oper\nkeel|inner|10.9.1.1/24|31|up|up\n"
+            "keel|outer|10.9.2.1/24|20|up|up",
+            hosts=hosts("lone 10.9.1.20/24 10.9.1.1 keel p1", "other 10.9.2.20/24 10.9.2.1 keel p2"),
+        )
+        return why(network, "lone", "other", plan=plan)
 
     def test_15_is_open_and_both_explanations_are_told(self):
         answer = self.asked()

@@ -1,10 +1,8 @@
 """Laws of the spanning tree, on random networks with random priorities and costs."""
 
 import random
-import tempfile
 import unittest
 from dataclasses import replace
-from pathlib import Path
 from types import MappingProxyType
 
 import numpy as np
@@ -275,14 +273,13 @@ class Reported(unittest.TestCase):
         trees = ["device|instance|protocol|priority|address|root_priority|root_address|root_cost|root_port"]
         for name, priority, cost, port in (("a", 4096, 0, "none"), ("b", 32768, 2000, "t1"), ("c", 32768, 2000, "t1")):
             trees.append(f"{name}|0|rstp|{priority}|02:00:00:00:00:0{name}|4096|02:00:00:00:00:0a|{cost}|{port}")
-        with tempfile.TemporaryDirectory() as folder:
-            survey = survey_of(
-                Path(folder), devices="device|capabilities\na|bridge\nb|bridge\nc|bridge",
-                ports=ports(*(f"{d} t{n} trunk 1 1 10" for d in "abc" for n in (1, 2)),
-                            "b p access 10", "c p access 10"),
-                neighbors="\n".join([cabled("a t1 b t1", "b t2 c t2", "a t2 c t1"), *heard]),
-                hosts=hosts("x 10.9.10.20/24 none b p", "y 10.9.10.21/24 none c p"), trees="\n".join(trees),
-            )  # fmt: skip
+        survey = survey_of(
+            devices="device|capabilities\na|bridge\nb|bridge\nc|bridge",
+            ports=ports(*(f"{d} t{n} trunk 1 1 10" for d in "abc" for n in (1, 2)), "b p access 10", "c p access 10"),
+            neighbors="\n".join([cabled("a t1 b t1", "b t2 c t2", "a t2 c t1"), *heard]),
+            hosts=hosts("x 10.9.10.20/24 none b p", "y 10.9.10.21/24 none c p"),
+            trees="\n".join(trees),
+        )
         return why(survey, "x", "y")
 
     def test_root_ports_tell_the_way_round_a_ring(self):

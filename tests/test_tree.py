@@ -46,7 +46,7 @@ class Case(unittest.TestCase):
         self.folder = Path(holder.name)
 
     def network(self, **tables):
-        return network_of(self.folder / "s", **tables)
+        return network_of(**tables)
 
     def ring(self, *rows, costs=None, vlans="7 8", **more):
         every_port = [f"{d} p{n} trunk none {vlans}" for d in "abc" for n in (1, 2)]

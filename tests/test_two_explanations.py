@@ -1,9 +1,7 @@
 """Where two explanations are possible: which of them is proposed, which is listed, and how sure the answer is."""
 
 import dataclasses
-import tempfile
 import unittest
-from pathlib import Path
 
 from crossthread import Change, Network, apply_changes, check, read_survey, why
 from crossthread.diagnosis.context import Context
@@ -28,8 +26,7 @@ class Yard(unittest.TestCase):
     """What one yard answers once some settings are wrong."""
 
     def asked(self, changes, source="desk-loft-1", target="till-keel-1", **shape):
-        with tempfile.TemporaryDirectory() as folder:
-            survey = apply_changes(yard(Path(folder), **shape), changes)
+        survey = apply_changes(yard(**shape), changes)
         answer = why(Network(survey), source, target)
         self.assertTrue(answer.repair_proven)
         Refusing(survey).carry_out(answer.order)
@@ -100,8 +97,7 @@ class Yard(unittest.TestCase):
         lighter = Change("neighbors", heard, {"capabilities": "router"})
         unread = [at("keel", "t7", mode="trunk", pvid="none", allowed="10 20", admin="up", oper="up"), lighter]
         for more in ([], unread):
-            with tempfile.TemporaryDirectory() as folder:
-                survey = apply_changes(yard(Path(folder), desks=(2, 0)), [*odd, *more])
+            survey = apply_changes(yard(desks=(2, 0)), [*odd, *more])
             lacks = Finding("host-gateway-missing", "breaks", (Subject(host="desk-loft-1"),), "", (),
                             (host("desk-loft-1", gateway="10.9.10.77"),))  # fmt: skip
             options = others(Context(Network(survey)), lacks)
@@ -125,8 +121,7 @@ class Yard(unittest.TestCase):
             "gateways crane g1.10 10.7.7.9/24: address = 10.9.10.1/24",
             "hosts desk-loft-1: gateway = 10.9.10.1",
         ])  # fmt: skip
-        with tempfile.TemporaryDirectory() as folder:
-            told = check(apply_changes(yard(Path(folder), desks=(1, 1)), odd))
+        told = check(apply_changes(yard(desks=(1, 1)), odd))
         self.assertIn("gateways crane g1.10 10.7.7.9/24: address = 10.9.10.1/24", self.mended(told))
 
     def mended(self, told):
@@ -136,8 +131,7 @@ class Yard(unittest.TestCase):
         odd = [interface("crane", "g1", 10, address="10.7.7.9/24"), at("keel", "t8", pvid=20)]
         spoken = Change("devices", {"device": "loft"}, {"management": "10.7.7.9"})
         for more, kept in (([], False), ([spoken], True)):
-            with tempfile.TemporaryDirectory() as folder:
-                survey = apply_changes(yard(Path(folder), desks=(2, 1), style="ports"), [*odd, *more])
+            survey = apply_changes(yard(desks=(2, 1), style="ports"), [*odd, *more])
             after = apply_changes(survey, why(Network(survey), "desk-loft-1", "till-keel-1").repair)
             self.assertEqual("10.7.7.9/24" in {row.address for row in after.gateways}, kept)
 
@@ -170,14 +164,12 @@ class Natives(unittest.TestCase):
             f"c up trunk {last} 10 20",
             f"d down trunk {last} 10 20",
         ]
-        with tempfile.TemporaryDirectory() as folder:
-            network = network_of(
-                Path(folder),
-                devices="device|capabilities\na|bridge\nb|bridge\nc|bridge\nd|bridge",
-                ports=ports(*rows, f"a pc access {pc}", f"d pc access {pc}"),
-                neighbors=cabled("a up b down", "b up c down", "c up d down"),
-                hosts=hosts("near 10.9.10.20/24 none a pc", "far 10.9.10.21/24 none d pc"),
-            )
+        network = network_of(
+            devices="device|capabilities\na|bridge\nb|bridge\nc|bridge\nd|bridge",
+            ports=ports(*rows, f"a pc access {pc}", f"d pc access {pc}"),
+            neighbors=cabled("a up b down", "b up c down", "c up d down"),
+            hosts=hosts("near 10.9.10.20/24 none a pc", "far 10.9.10.21/24 none d pc"),
+        )
         self.checked = [f for f in check(network).findings if f.rule == "link-native-differs"]
         if not far:
             (fault,) = why(network, "near", "far").findings
@@ -214,8 +206,7 @@ class Equals(unittest.TestCase):
     """What decides where facts do not: the fewest faults, or nobody."""
 
     def asked(self, source, target, **tables):
-        with tempfile.TemporaryDirectory() as folder:
-            network = network_of(Path(folder), **tables)
+        network = network_of(**tables)
         answer = why(network, source, target)
         told = [tuple(map(str, one.changes)) for finding in answer.findings for one in finding.alternatives]
         return answer, [str(change) for change in answer.repair], told
@@ -358,13 +349,11 @@ class Nowhere(unittest.TestCase):
     def asked(self, source, target, *rows):
         """`rows` are hosts with the last part of their address, its subnet, and their VLAN."""
         told = [row.split() for row in rows]
-        with tempfile.TemporaryDirectory() as folder:
-            network = network_of(
-                Path(folder),
-                devices="device|capabilities|routing\nkeel|bridge|no",
-                ports=ports(*(f"keel p{n} access {vid}" for n, (*_, vid) in enumerate(told))),
-                hosts=hosts(*(f"{name} 10.9.{subnet}/24 none keel p{n}" for n, (name, subnet, _) in enumerate(told))),
-            )
+        network = network_of(
+            devices="device|capabilities|routing\nkeel|bridge|no",
+            ports=ports(*(f"keel p{n} access {vid}" for n, (*_, vid) in enumerate(told))),
+            hosts=hosts(*(f"{name} 10.9.{subnet}/24 none keel p{n}" for n, (name, subnet, _) in enumerate(told))),
+        )
         answer = why(dataclasses.replace(network.told, info=Info()), source, target)  # no gateway was read
         return answer, [tuple(map(str, one.changes)) for finding in answer.findings for one in finding.alternatives]
 
@@ -380,28 +369,25 @@ class Nowhere(unittest.TestCase):
         self.assertEqual(answer.confidence, "likely")
 
     def test_a_gateway_that_serves_it_and_is_used_is_more_than_one_witness(self):
-        with tempfile.TemporaryDirectory() as folder:
-            network = network_of(
-                Path(folder),
-                devices="device|capabilities|routing\nkeel|bridge router|yes",
-                ports=ports("keel p1 access 30", "keel p2 access 20"),
-                gateways=ROUTER + "keel|vlan10|10.9.10.1/24|10|||up|up|no\nkeel|vlan20|10.9.20.1/24|20|||up|up|no",
-                hosts=hosts("a 10.9.10.20/24 10.9.10.1 keel p1", "b 10.9.20.20/24 10.9.20.1 keel p2"),
-            )
+        network = network_of(
+            devices="device|capabilities|routing\nkeel|bridge router|yes",
+            ports=ports("keel p1 access 30", "keel p2 access 20"),
+            gateways=ROUTER + "keel|vlan10|10.9.10.1/24|10|||up|up|no\nkeel|vlan20|10.9.20.1/24|20|||up|up|no",
+            hosts=hosts("a 10.9.10.20/24 10.9.10.1 keel p1", "b 10.9.20.20/24 10.9.20.1 keel p2"),
+        )
         answer = why(network, "a", "b")
         self.assertEqual([str(c) for c in answer.repair], ["ports keel p1: pvid = 10"])
         self.assertEqual((len(answer.findings[0].alternatives[0].because), answer.confidence), (2, "sure"))
 
     def test_a_gateway_of_another_subnet_is_one_more_explanation(self):
-        with tempfile.TemporaryDirectory() as folder:
-            network = network_of(
-                Path(folder), devices="device|capabilities|routing\nkeel|bridge|no\ncrane|router|yes",
-                ports=ports("keel p1 access 10", "keel p2 access 30", "keel t1 access 10", "keel t2 access 20",
-                            "crane g1 routed none", "crane g2 routed none"),
-                neighbors=cabled("keel t1 crane g1", "keel t2 crane g2"),
-                gateways=ROUTER + "crane|g1|10.9.10.1/24||g1|yes|up|up|no\ncrane|g2|10.9.20.1/24||g2|yes|up|up|no",
-                hosts=hosts("a 10.9.10.20/24 10.9.10.1 keel p1", "b 10.9.10.21/24 10.9.20.1 keel p2"),
-            )  # fmt: skip
+        network = network_of(
+            devices="device|capabilities|routing\nkeel|bridge|no\ncrane|router|yes",
+            ports=ports("keel p1 access 10", "keel p2 access 30", "keel t1 access 10", "keel t2 access 20",
+                        "crane g1 routed none", "crane g2 routed none"),
+            neighbors=cabled("keel t1 crane g1", "keel t2 crane g2"),
+            gateways=ROUTER + "crane|g1|10.9.10.1/24||g1|yes|up|up|no\ncrane|g2|10.9.20.1/24||g2|yes|up|up|no",
+            hosts=hosts("a 10.9.10.20/24 10.9.10.1 keel p1", "b 10.9.10.21/24 10.9.20.1 keel p2"),
+        )  # fmt: skip
         answer = why(network, "a", "b")
         self.assertEqual([str(c) for c in answer.repair], ["ports keel p2: pvid = 10"])
         others = [str(c) for one in answer.findings[0].alternatives for c in one.changes if c.table == "hosts"]
@@ -413,8 +399,7 @@ class Elsewhere(unittest.TestCase):
     """A host's own facts against what would do for a pair."""
 
     def answers(self, pair, complete=True, **tables):
-        with tempfile.TemporaryDirectory() as folder:
-            survey = network_of(Path(folder), **tables).told
+        survey = network_of(**tables).told
         survey = survey if complete else dataclasses.replace(survey, info=Info())
         found = {finding.rule: finding for finding in check(survey).findings}
         return [why(survey, *ordered) for ordered in (pair, pair[::-1])], found
@@ -559,8 +544,7 @@ class Elsewhere(unittest.TestCase):
     def test_who_gets_another_subnet_gets_the_gateway_that_its_hosts_ask_for(self):
         """A till at a desk's port asks for the usual address, which the interface lost; a desk is at a till's port."""
         odd = [interface("crane", "g1.20", 20, address="10.9.20.77/24"), at("loft", "till1", pvid=10)]
-        with tempfile.TemporaryDirectory() as folder:
-            survey = apply_changes(yard(Path(folder), (1, 1), (1, 0)), [*odd, at("keel", "desk1", pvid=20)])
+        survey = apply_changes(yard((1, 1), (1, 0)), [*odd, at("keel", "desk1", pvid=20)])
         for answer in (why(survey, "desk-keel-1", "desk-loft-1"), why(survey, "desk-loft-1", "desk-keel-1")):
             every = [change for finding in answer.findings for one in finding.alternatives for change in one.changes]
             hops = {change.cells["gateway"] for change in every if change.key.get("host") == "desk-keel-1"}

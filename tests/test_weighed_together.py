@@ -17,8 +17,7 @@ LOST = Change("gateways", {"device": "crane", "interface": "g1.10", "address": "
 
 class Yard(unittest.TestCase):
     def asked(self, *changes, **shape):
-        with tempfile.TemporaryDirectory() as folder:
-            self.survey = apply_changes(yard(Path(folder), **shape), changes)
+        self.survey = apply_changes(yard(**shape), changes)
         answer = why(Network(self.survey), "desk-loft-1", "till-keel-1")
         self.assertTrue(answer.repair_proven)
         Refusing(self.survey).carry_out(answer.order)
@@ -95,13 +94,11 @@ class Yard(unittest.TestCase):
 
 class Alone(unittest.TestCase):
     def test_of_two_hosts_alone_no_prefix_length_is_sure(self):
-        with tempfile.TemporaryDirectory() as folder:
-            network = network_of(
-                Path(folder),
-                devices="device|capabilities\nkeel|bridge",
-                ports=ports("keel p1 access 10", "keel p2 access 10"),
-                hosts=hosts("a 10.9.10.22/30 none keel p1", "b 10.9.10.135/24 none keel p2"),
-            )
+        network = network_of(
+            devices="device|capabilities\nkeel|bridge",
+            ports=ports("keel p1 access 10", "keel p2 access 10"),
+            hosts=hosts("a 10.9.10.22/30 none keel p1", "b 10.9.10.135/24 none keel p2"),
+        )
         answer = why(network, "a", "b")
         self.assertEqual([str(c) for c in answer.repair], ["hosts a: address = 10.9.10.22/24"])
         self.assertEqual(answer.confidence, "likely")
@@ -109,18 +106,16 @@ class Alone(unittest.TestCase):
 
 class Places(unittest.TestCase):
     def test_a_router_that_passes_a_subnet_on_did_not_have_its_gateway(self):
-        with tempfile.TemporaryDirectory() as folder:
-            network = network_of(
-                Path(folder), devices="device|capabilities|routing\nkeel|bridge router|yes\ncrane|router|yes",
-                ports=ports("keel p1 access 10", "keel p2 access 20", "keel t1 trunk 1 1 10 20 30",
-                            "crane g1 routed none"),
-                neighbors=cabled("keel t1 crane g1"),
-                gateways="device|interface|address|vid|port|untagged|admin|oper|proxy_arp\n"
-                         "crane|g1.20|10.9.20.1/24|20|g1|no|up|up|no\ncrane|g1.30|10.9.30.1/29|30|g1|no|up|up|no\n"
-                         "keel|vlan30|10.9.30.2/29|30|||up|up|no",
-                routes="device|prefix|next_hop|origin\ncrane|10.9.10.0/24|10.9.30.2|static\nkeel|0.0.0.0/0|10.9.30.1|static",
-                hosts=hosts("a 10.9.10.20/24 10.9.10.1 keel p1", "b 10.9.20.20/24 10.9.20.1 keel p2"),
-            )  # fmt: skip
+        network = network_of(
+            devices="device|capabilities|routing\nkeel|bridge router|yes\ncrane|router|yes",
+            ports=ports("keel p1 access 10", "keel p2 access 20", "keel t1 trunk 1 1 10 20 30", "crane g1 routed none"),
+            neighbors=cabled("keel t1 crane g1"),
+            gateways="device|interface|address|vid|port|untagged|admin|oper|proxy_arp\n"
+            "crane|g1.20|10.9.20.1/24|20|g1|no|up|up|no\ncrane|g1.30|10.9.30.1/29|30|g1|no|up|up|no\n"
+            "keel|vlan30|10.9.30.2/29|30|||up|up|no",
+            routes="device|prefix|next_hop|origin\ncrane|10.9.10.0/24|10.9.30.2|static\nkeel|0.0.0.0/0|10.9.30.1|static",
+            hosts=hosts("a 10.9.10.20/24 10.9.10.1 keel p1", "b 10.9.20.20/24 10.9.20.1 keel p2"),
+        )
         answer = why(network, "a", "b")
         self.assertEqual([(c.key["device"], c.key["address"]) for c in answer.repair], [("keel", "10.9.10.1/24")])
 
@@ -128,8 +123,7 @@ class Places(unittest.TestCase):
 class LostRoutes(unittest.TestCase):
     def test_all_routes_that_a_router_lost_are_told_and_put_back(self):
         lost = [Change("routes", {"device": "far", "prefix": "0.0.0.0/0", "next_hop": "10.9.30.1"}, delete=True)]
-        with tempfile.TemporaryDirectory() as folder:
-            survey = apply_changes(quay(Path(folder)), lost)
+        survey = apply_changes(quay(), lost)
         (told,) = [finding for finding in check(survey).findings if finding.rule.startswith("route")]
         self.assertEqual(told.says, "far has no route to 10.9.10.0/24 and 10.9.20.0/24; 10.9.30.1 leads there.")
         self.assertEqual({change.key["prefix"] for change in told.repair}, {"10.9.10.0/24", "10.9.20.0/24"})
@@ -152,8 +146,7 @@ class LostRoutes(unittest.TestCase):
         wrong = Change(
             "routes", {"device": "far", "prefix": "0.0.0.0/0", "next_hop": "10.9.30.1"}, {"next_hop": "10.99.0.9"}
         )
-        with tempfile.TemporaryDirectory() as folder:
-            survey = apply_changes(quay(Path(folder)), [wrong])
+        survey = apply_changes(quay(), [wrong])
         (told,) = [finding for finding in check(survey).findings if finding.rule.startswith("route")]
         self.assertEqual([c.key["next_hop"] for c in told.repair if not c.delete], ["10.9.30.1"])
 

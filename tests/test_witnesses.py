@@ -1,8 +1,6 @@
 """What speaks for a setting, and what it weighs: each witness in a boatyard where little else is heard."""
 
-import tempfile
 import unittest
-from pathlib import Path
 
 from crossthread import Change, Network, apply_changes
 from crossthread.diagnosis.context import Context
@@ -21,8 +19,7 @@ def moved(old, new):
 class Witnesses(unittest.TestCase):
     def heard(self, now, change, expected, heavy, **shape):
         """In the yard as some changes leave it: what speaks for one more, the weightiest first, and its weight."""
-        with tempfile.TemporaryDirectory() as folder:
-            context = Context(Network(apply_changes(yard(Path(folder), **shape), now)))
+        context = Context(Network(apply_changes(yard(**shape), now)))
         hearing = Hearing(context, accused(context, [change]))
         self.assertEqual([(one.weight, one.says) for one in witnesses(hearing, [change])], expected)
         self.assertAlmostEqual(weight(hearing, [change]), heavy)

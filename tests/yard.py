@@ -1,12 +1,10 @@
 """A boatyard of two switches and a router, for situations in which facts disagree."""
 
-from pathlib import Path
-
 from crossthread import Change
 from tests.building import cabled, hosts, ports, survey_of
 
 
-def yard(folder: Path, desks=(2, 1), tills=(1, 1), style="stick", told=True):
+def yard(desks=(2, 1), tills=(1, 1), style="stick", told=True):
     """`loft` and `keel` with a trunk; desks are in VLAN 10, tills in VLAN 20, so many of each at either switch.
 
     `crane` routes at keel: by one trunk (`stick`), by a port for each VLAN (`ports`); or keel does itself (`own`).
@@ -35,7 +33,7 @@ def yard(folder: Path, desks=(2, 1), tills=(1, 1), style="stick", told=True):
     own = "keel|bridge router|yes" if style == "own" else "keel|bridge|no"
     vlans = [f"{d}|{v}|{n}|active" for d in ("loft", "keel") for v, n in ((1, "default"), (10, "desks"), (20, "tills"))]
     return survey_of(
-        folder, devices="\n".join(filter(None, ["device|capabilities|routing", "loft|bridge|no", own, routers])),
+        devices="\n".join(filter(None, ["device|capabilities|routing", "loft|bridge|no", own, routers])),
         ports=ports(*rows), neighbors=cabled(*cables), gateways="\n".join(held), hosts=hosts(*who),
         vlans="\n".join(["device|vid|name|state", *vlans]),
     )  # fmt: skip
@@ -61,7 +59,7 @@ def tested(device, port, pair, status, length):
     return Change("cables", {"device": device, "port": port, "pair": pair}, {"status": status, "length": length})
 
 
-def quay(folder: Path):
+def quay():
     """A ring of three switches with a tree for each VLAN, a bundle, and two routers, one of which filters."""
     trunks = ["north t1", "north bundle1", "south t1", "south bundle1", "east t1", "east t2"]
     rows = [*(f"{end} trunk 1 1 10 20 30" for end in trunks), "north desk access 10", "south till access 20"]
@@ -77,7 +75,7 @@ def quay(folder: Path):
             device, port = end.split()
             costs.append(f"{device}|{port}|{vid}|{3 if 'bundle' in port else 4}|128|{number}|no")
     return survey_of(
-        folder, devices="device|capabilities|routing|management\nnorth|bridge|no|10.9.10.2\nsouth|bridge|no|10.9.10.3\n"
+        devices="device|capabilities|routing|management\nnorth|bridge|no|10.9.10.2\nsouth|bridge|no|10.9.10.3\n"
                         "east|bridge router|yes|10.9.10.1\nfar|router|yes|10.9.30.2",
         ports="\n".join([told[0] + "|lag", *(f"{row}|" for row in told[1:]), *members]),
         neighbors=cabled("north t1 east t1", "south t1 east t2", "north b1 south b1", "north b2 south b2",
