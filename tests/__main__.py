@@ -28,9 +28,12 @@ def _run(path: Path) -> bool:
     """Run one module's tests; whether they pass."""
     begin = time.perf_counter()
     done = subprocess.run(
-        [sys.executable, "-m", "unittest", f"tests.{path.stem}"], capture_output=True, text=True, check=False,
+        [sys.executable, "-m", "unittest", f"tests.{path.stem}"],
+        capture_output=True,
+        text=True,
+        check=False,
         cwd=path.parent.parent,
-    )  # fmt: skip
+    )
     ran = re.search(r"Ran (\d+) tests?", done.stderr)
     skipped = re.search(r"skipped=(\d+)", done.stderr)
     passed = done.returncode == 0 and ran is not None

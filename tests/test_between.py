@@ -61,10 +61,13 @@ class Filters(Yards):
     def test_a_reply_past_a_filter_that_has_not_seen_its_echo_is_unknown(self):
         """`keel` routes too: what desks send goes by it, and comes back by `crane`, whose filter remembers."""
         own = [
-            Change("gateways", {"device": "keel", "interface": f"vlan{vid}", "address": f"10.9.{vid}.2/24"},
-                   {"vid": vid, "admin": "up", "oper": "up", "filter_in": "none", "filter_out": "none"})
+            Change(
+                "gateways",
+                {"device": "keel", "interface": f"vlan{vid}", "address": f"10.9.{vid}.2/24"},
+                {"vid": vid, "admin": "up", "oper": "up", "filter_in": "none", "filter_out": "none"},
+            )
             for vid in (10, 20)
-        ]  # fmt: skip
+        ]
         routes = Change("devices", {"device": "keel"}, {"routing": "yes", "capabilities": "bridge router"})
         away = Change("hosts", {"host": "desk-loft-1"}, {"gateway": "10.9.10.2"})
         for entries, verdict in (
@@ -142,8 +145,11 @@ class Gathered(unittest.TestCase):
     def test_simple_rules_are_read_in_full_and_each_interface_has_those_that_concern_it(self):
         survey = self.filters(RULES.replace("MORE", ""))
         self.assertEqual([row.filter_in for row in survey.gateways], ["site way in e10", "site way in e20"])
-        rows = [(r.action or r.otherwise, r.protocol, r.destination, r.state) for r in survey.filters
-                if r.filter == "site way in e10"]  # fmt: skip
+        rows = [
+            (r.action or r.otherwise, r.protocol, r.destination, r.state)
+            for r in survey.filters
+            if r.filter == "site way in e10"
+        ]
         self.assertEqual(rows, [("reject", "icmp", "10.9.20.9/32", None), ("reject", "icmp", "10.9.30.0/24", None),
                                 ("accept", None, None, ("established",)), ("accept", None, None, None)])  # fmt: skip
         self.assertEqual(sum(r.filter == "site way in e20" for r in survey.filters), 2)
@@ -186,8 +192,11 @@ class Routes(Yards):
         )
         wide = [Change("hosts", {"host": "desk-loft-1"}, {"address": "10.9.10.20/16", "gateway": "10.9.20.1"})]
         self.assertEqual(why(made(self.yard, near, *wide), "desk-loft-1", "till-keel-1").verdict, "works")
-        other = Change("gateways", {"device": "crane", "interface": "g1.30", "address": "10.9.12.1/24"},
-                       {"vid": 30, "port": "g1", "untagged": "no", "admin": "up", "oper": "up"})  # fmt: skip
+        other = Change(
+            "gateways",
+            {"device": "crane", "interface": "g1.30", "address": "10.9.12.1/24"},
+            {"vid": 30, "port": "g1", "untagged": "no", "admin": "up", "oper": "up"},
+        )
         wide = [Change("hosts", {"host": "desk-loft-1"}, {"address": "10.9.10.20/21", "gateway": "10.9.12.1"})]
         self.assertEqual(why(made(self.yard, near, other, *wide), "desk-loft-1", "till-keel-1").verdict, "unknown")
 
@@ -402,8 +411,11 @@ class BothVersions(Yards):
         self.assertEqual([(f.version, f.verdict) for f in answer.families], [(4, "works"), (6, "works")])
         self.assertEqual(why(survey, "fd00:10::20", "10.9.20.24").source, "desk-loft-1")
         key = {"device": "crane", "interface": "g1.10", "address": "10.9.10.1/24"}
-        hidden = made(survey, Change("hosts", {"host": "desk-keel-1"}, {"address": "10.9.10.22/16"}),
-                      Change("gateways", key, {"proxy_arp": "yes"}))  # fmt: skip
+        hidden = made(
+            survey,
+            Change("hosts", {"host": "desk-keel-1"}, {"address": "10.9.10.22/16"}),
+            Change("gateways", key, {"proxy_arp": "yes"}),
+        )
         self.assertEqual(why(hidden, "desk-keel-1", "till-keel-1").verdict, "works")
 
     def test_the_worse_of_the_two_is_the_pairs_and_all_faults_are_mended_in_whole_cells(self):

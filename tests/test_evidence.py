@@ -521,9 +521,12 @@ class Gateways(unittest.TestCase):
             found[0][1], [{"device": "quay", "port": "p1", "mode": "trunk", "pvid": 10, "allowed": "10 20"}]
         )
         network = network_of(
-            ports=shut, gateways=told, hosts=listed(*hosted), neighbors=cabled("quay p1 rt e1"),
+            ports=shut,
+            gateways=told,
+            hosts=listed(*hosted),
+            neighbors=cabled("quay p1 rt e1"),
             devices="device|capabilities|routing\nquay|bridge|no\nrt|router|yes",
-        )  # fmt: skip
+        )
         breaks = [finding.rule for finding in check(network).findings if finding.severity == "breaks"]
         self.assertEqual(breaks, ["gateway-port-mode-wrong"])
 

@@ -165,8 +165,11 @@ class Hosts(Yards):
         unread = Survey(**{name: survey.table(name) for name in ("devices", "ports", "vlans", "neighbors", "hosts")})
         for own, rule in (("10.9.55.1", "host-gateway-outside-subnet"), ("none", "host-gateway-missing")):
             with self.subTest(own):
-                (found,) = [one for one in told(apply_changes(unread, [host("desk-loft-1", gateway=own)]), rule)
-                            if one.subjects[0].host == "desk-loft-1"]  # fmt: skip
+                (found,) = [
+                    one
+                    for one in told(apply_changes(unread, [host("desk-loft-1", gateway=own)]), rule)
+                    if one.subjects[0].host == "desk-loft-1"
+                ]
                 self.assertEqual([change.cells for change in found.repair], [{"gateway": "10.9.10.7"}])
                 self.assertIn("more", found.says)
 
@@ -203,8 +206,11 @@ class Hosts(Yards):
 class Settings(Yards):
     def test_ports_that_are_not_as_planned_are_told_together(self):
         plan = plan_of("[settings]\nmtu = 9000\nspeed = 10000\n")
-        for count, says in ((1, "loft desk1 has"), (3, "loft desk1, loft desk2, loft till1 have"),
-                            (4, "loft desk1, loft desk2, loft till1 and 1 more have")):  # fmt: skip
+        for count, says in (
+            (1, "loft desk1 has"),
+            (3, "loft desk1, loft desk2, loft till1 have"),
+            (4, "loft desk1, loft desk2, loft till1 and 1 more have"),
+        ):
             ports = [("loft", "desk1"), ("loft", "desk2"), ("loft", "till1"), ("keel", "desk1")][:count]
             survey = self.edited(*(at(*port, mtu=1500) for port in ports))
             (found,) = [one for one in check(survey, plan).findings if "mtu" in one.says or "1500" in one.says]

@@ -230,9 +230,12 @@ class Harm(unittest.TestCase):
         self.assertFalse(daring(here, "galley", "port99", admin="down"))
         self.assertFalse(daring(here, "core-east", "port3", admin="up"))
         for cells, dared in (
-            ({"mode": "access", "pvid": 10}, True), ({"pvid": 20}, True), ({"allowed": "10 20"}, True),
-            ({"allowed": "10 20 30 40 50 60 90"}, False), ({"admin": "up"}, True),
-        ):  # fmt: skip
+            ({"mode": "access", "pvid": 10}, True),
+            ({"pvid": 20}, True),
+            ({"allowed": "10 20"}, True),
+            ({"allowed": "10 20 30 40 50 60 90"}, False),
+            ({"admin": "up"}, True),
+        ):
             self.assertEqual(daring(part, "core-east", "bundle1", **cells), dared, cells)
         priority = Change("trees", {"device": "core-east", "instance": 0}, {"priority": 0})
         self.assertEqual([dares(context, priority) for context in (here, part)], [False, True])
@@ -375,9 +378,12 @@ class Help(unittest.TestCase):
 
     def test_no_mend_stops_who_may_work_for_all_that_was_read(self):
         there = [
-            "a 10.1.0.1/26 none sw-b p2", "b 10.1.0.2/26 none sw-b p3", "c 10.2.0.1/28 none sw-b p4",
-            "d 10.2.0.2/28 none sw-b p5", "e 10.2.0.3/28 none sw-a p6",
-        ]  # fmt: skip
+            "a 10.1.0.1/26 none sw-b p2",
+            "b 10.1.0.2/26 none sw-b p3",
+            "c 10.2.0.1/28 none sw-b p4",
+            "d 10.2.0.2/28 none sw-b p5",
+            "e 10.2.0.3/28 none sw-a p6",
+        ]
         rows = ["sw-b p1 trunk 1 12 34", *(f"sw-b p{n} access 34" for n in (2, 3, 4)), "sw-b p5 access 12"]
         heard = "device|port|neighbor|neighbor_port\nsw-b|p1|sw-a|p1"
         with tempfile.TemporaryDirectory() as folder:
@@ -429,9 +435,12 @@ class Help(unittest.TestCase):
         gateways += "rt-a|e1|10.1.0.1/26|e1|yes|up|up|no\nrt-a|e2|10.2.0.161/27|e2|yes|up|up|no"
         heard = cabled("sw-a p4 rt-a e1") + "\nrt-a|e2|sw-b|p3"
         network = network_of(
-            ports=ports(*rows), hosts=hosts(*there), neighbors=heard, gateways=gateways,
+            ports=ports(*rows),
+            hosts=hosts(*there),
+            neighbors=heard,
+            gateways=gateways,
             devices="device|routing\nsw-a|no\nrt-a|yes",
-        )  # fmt: skip
+        )
         answer = why(network, "a", "e")
         self.assertEqual([str(change) for change in answer.repair], ["hosts a: gateway = 10.1.0.1"])
 
@@ -512,8 +521,11 @@ class Covers(unittest.TestCase):
         self.assertEqual([one.device for one in vlans(part).devices if 77 in {v.vid for v in one.vlans}], ["loft"])
 
     def test_a_row_that_a_change_takes_away_was_read_all_the_same(self):
-        gone = [Change("routes", {"device": row.device, "prefix": row.prefix, "next_hop": row.next_hop}, delete=True)
-                for row in healthy().routes if row.device == "core-east"]  # fmt: skip
+        gone = [
+            Change("routes", {"device": row.device, "prefix": row.prefix, "next_hop": row.next_hop}, delete=True)
+            for row in healthy().routes
+            if row.device == "core-east"
+        ]
         self.assertEqual(self.covered(apply_changes(healthy(), gone), "core-east", "routes"), [True])
 
     def test_the_head_and_the_table_are_written_and_read(self):
@@ -590,8 +602,11 @@ class OpenEnds(unittest.TestCase):
         self.assertEqual(network.loose, [])
 
     def test_a_name_of_another_domain_is_another_device(self):
-        for heard, own, links in (("sw-b.yard.example", "sw-b", 1), ("sw-b", "sw-b.yard.example", 1),
-                                  ("sw-b.yard.example", "sw-b.dock.example", 0)):  # fmt: skip
+        for heard, own, links in (
+            ("sw-b.yard.example", "sw-b", 1),
+            ("sw-b", "sw-b.yard.example", 1),
+            ("sw-b.yard.example", "sw-b.dock.example", 0),
+        ):
             rows = f"device|port|neighbor|neighbor_port\nsw-a|p1|{heard}|p1"
             network = network_of(neighbors=rows, ports=ports("sw-a p1 trunk 1", f"{own} p1 trunk 1"))
             self.assertEqual((len(network.links), len(network.loose)), (links, 1 - links), heard)

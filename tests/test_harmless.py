@@ -29,8 +29,11 @@ def told_facts(findings):
 
 def holds(survey, fact):
     """Whether a fact that is told of a cell stands in a survey."""
-    alike = (row for row in survey.table(fact.table)
-             if all(getattr(row, column) == value for column, value in fact.key.items()))  # fmt: skip
+    alike = (
+        row
+        for row in survey.table(fact.table)
+        if all(getattr(row, column) == value for column, value in fact.key.items())
+    )
     return any(str(getattr(row, fact.column) or "none") == str(fact.value) for row in alike)
 
 
@@ -173,8 +176,11 @@ class Checked(unittest.TestCase):
         survey = yard(desks=(3, 1))
         owners = {row.host: row.mac for row in survey.hosts}
         ports = [at("crane", "g1", mac="02:00:00:00:c1:01")]
-        for edit, ip, own in ((wrong, "10.9.10.1", "02:00:00:00:c1:01"), (gone, "10.9.10.1", "02:00:00:00:c1:01"),
-                              (astray, "10.9.10.2", owners["desk-loft-1"])):  # fmt: skip
+        for edit, ip, own in (
+            (wrong, "10.9.10.1", "02:00:00:00:c1:01"),
+            (gone, "10.9.10.1", "02:00:00:00:c1:01"),
+            (astray, "10.9.10.2", owners["desk-loft-1"]),
+        ):
             for mac in (own, "02:00:00:00:ee:ee"):
                 heard = Change("arp", {"device": "keel", "interface": "t9", "address": ip}, {"mac": mac})
                 network = Network(apply_changes(survey, [*ports, edit, heard]))
@@ -272,10 +278,13 @@ class TwoExplanations(unittest.TestCase):
         (finding,) = answer.findings
         told = [(one.changes[0].cells["address"], one.because[0]) for one in finding.alternatives]
         self.assertEqual(answer.confidence, "open")
-        self.assertEqual(told, [
-            ("10.158.104.1/28", "1 of 1 hosts of its subnet have /28"),
-            ("10.158.104.1/26", "a route leads to 10.158.104.0/26"),
-        ])  # fmt: skip
+        self.assertEqual(
+            told,
+            [
+                ("10.158.104.1/28", "1 of 1 hosts of its subnet have /28"),
+                ("10.158.104.1/26", "a route leads to 10.158.104.0/26"),
+            ],
+        )
 
     def test_where_others_live_in_the_vlan_of_a_port_its_move_is_not_sure(self):
         answer = why(Network(campus("488035")), "host-3", "host-4")

@@ -20,8 +20,11 @@ VERDICTS = {True: "works", False: "fails"}
 
 
 DEFAULTS = {
-    "neighbors": None, "gateways": {"port", "untagged"}, "ports": {"untagged", "tagging", "lag"}, "trees": {"vlans"},
-}  # fmt: skip
+    "neighbors": None,
+    "gateways": {"port", "untagged"},
+    "ports": {"untagged", "tagging", "lag"},
+    "trees": {"vlans"},
+}
 """Tables and columns in which an empty cell has a meaning by the format itself."""
 
 

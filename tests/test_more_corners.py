@@ -196,8 +196,11 @@ class Routers(unittest.TestCase):
 
 class Counted(unittest.TestCase):
     def test_what_is_heard_in_many_places_names_three_and_counts_the_rest(self):
-        for count, places in ((3, "sw p1, sw p2, sw p3, gives"), (4, "sw p1, sw p2, sw p3 and 1 more, gives"),
-                              (6, "sw p1, sw p2, sw p3 and 3 more, gives")):  # fmt: skip
+        for count, places in (
+            (3, "sw p1, sw p2, sw p3, gives"),
+            (4, "sw p1, sw p2, sw p3 and 1 more, gives"),
+            (6, "sw p1, sw p2, sw p3 and 3 more, gives"),
+        ):
             heard = [
                 {"device": "sw", "port": f"p{n}", "neighbor": "silent", "management": "none"}
                 for n in range(1, count + 1)
@@ -240,9 +243,11 @@ class Judged(unittest.TestCase):
         known, half = line(2), line(3)
         half = apply_changes(half, [Change("neighbors", {"device": "sw-1", "port": "up"}, delete=True)])
         half = Survey.of(
-            Info(complete=READ_IN_FULL), devices=[{"device": "sw-0"}], ports=[trunk("sw-0", "up")],
+            Info(complete=READ_IN_FULL),
+            devices=[{"device": "sw-0"}],
+            ports=[trunk("sw-0", "up")],
             neighbors=[{"device": "sw-0", "port": "up", "neighbor": "elsewhere", "capabilities": "bridge"}],
-        )  # fmt: skip
+        )
         for survey, change, dared in ((known, cost, False), (half, cost, True), (half, edge, False)):
             self.assertIs(dares(Context(Network(survey), Plan()), change), dared)
 
@@ -264,14 +269,20 @@ class Judged(unittest.TestCase):
 class Walked(unittest.TestCase):
     def routed(self):
         """Three subnets in a row: a - r1 - r2 - b."""
-        rows = [gateway("r1", "e1", "10.9.1.1/24", port="e1", filter_in="none", filter_out="none"),
-                gateway("r1", "e2", "10.9.2.1/24", port="e2", filter_in="none", filter_out="none"),
-                gateway("r2", "e2", "10.9.2.2/24", port="e2", filter_in="none", filter_out="none"),
-                gateway("r2", "e3", "10.9.3.1/24", port="e3", filter_in="none", filter_out="none")]  # fmt: skip
-        routes = [{"device": "r1", "prefix": "10.9.3.0/24", "next_hop": "10.9.2.2"},
-                  {"device": "r2", "prefix": "10.9.1.0/24", "next_hop": "10.9.2.1"}]  # fmt: skip
-        ports = [{"device": d, "port": p, "admin": "up", "oper": "up", "mode": "routed"}
-                 for d, p in (("r1", "e1"), ("r1", "e2"), ("r2", "e2"), ("r2", "e3"))]  # fmt: skip
+        rows = [
+            gateway("r1", "e1", "10.9.1.1/24", port="e1", filter_in="none", filter_out="none"),
+            gateway("r1", "e2", "10.9.2.1/24", port="e2", filter_in="none", filter_out="none"),
+            gateway("r2", "e2", "10.9.2.2/24", port="e2", filter_in="none", filter_out="none"),
+            gateway("r2", "e3", "10.9.3.1/24", port="e3", filter_in="none", filter_out="none"),
+        ]
+        routes = [
+            {"device": "r1", "prefix": "10.9.3.0/24", "next_hop": "10.9.2.2"},
+            {"device": "r2", "prefix": "10.9.1.0/24", "next_hop": "10.9.2.1"},
+        ]
+        ports = [
+            {"device": d, "port": p, "admin": "up", "oper": "up", "mode": "routed"}
+            for d, p in (("r1", "e1"), ("r1", "e2"), ("r2", "e2"), ("r2", "e3"))
+        ]
         ports += [access(d, p) for d in ("s1", "s3") for p in ("p1", "p2", "p9")]
         wires = cable("s1", "p9", "r1", "e1") + cable("r1", "e2", "r2", "e2") + cable("s3", "p9", "r2", "e3")
         return Survey.of(
@@ -308,10 +319,13 @@ class Families(unittest.TestCase):
     def test_of_two_families_the_worse_verdict_leads(self):
         survey = healthy()
         one, two = survey.hosts[0], survey.hosts[1]
-        apart = apply_changes(survey, [
-            Change("hosts", {"host": row.host}, {"address": f"{row.address} fd09:{n}::1/64"})
-            for n, row in enumerate((one, two), 1)
-        ])  # fmt: skip
+        apart = apply_changes(
+            survey,
+            [
+                Change("hosts", {"host": row.host}, {"address": f"{row.address} fd09:{n}::1/64"})
+                for n, row in enumerate((one, two), 1)
+            ],
+        )
         answer = why(apart, one.host, two.host)
         self.assertEqual([(f.version, f.verdict) for f in answer.families], [(4, "works"), (6, "fails")])
         self.assertEqual(answer.verdict, "fails")

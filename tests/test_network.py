@@ -134,9 +134,12 @@ class Segments(Case):
 
     def test_vlans_that_do_not_exist_or_are_suspended(self):
         for rows, verdict in [
-            ("sw-b|10|active\nsw-b|20|active", True), ("sw-b|20|active", False), ("sw-b|10|suspended", False),
-            ("sw-b|10|", None), ("sw-a|10|active", True),
-        ]:  # fmt: skip
+            ("sw-b|10|active\nsw-b|20|active", True),
+            ("sw-b|20|active", False),
+            ("sw-b|10|suspended", False),
+            ("sw-b|10|", None),
+            ("sw-a|10|active", True),
+        ]:
             with self.subTest(rows):
                 self.assertIs(self.verdict(vlans="device|vid|state\n" + rows), verdict)
 
@@ -151,9 +154,12 @@ class Segments(Case):
     def test_stations_a_port_admits(self):
         head, *rows = TWO["ports"].splitlines()
         for listed, limit, verdict in [
-            ("02:00:00:00:00:02", "", True), ("02:00:00:00:00:09", "", False), ("02:00:00:00:00:09", "1", False),
-            ("02:00:00:00:00:09", "2", True), ("none", "", True),
-        ]:  # fmt: skip
+            ("02:00:00:00:00:02", "", True),
+            ("02:00:00:00:00:09", "", False),
+            ("02:00:00:00:00:09", "1", False),
+            ("02:00:00:00:00:09", "2", True),
+            ("none", "", True),
+        ]:
             text = "\n".join([head + "|allowed_macs|mac_limit", *(
                 row + (f"|{listed}|{limit}" if row.startswith("sw-b|p2") else "||") for row in rows)])  # fmt: skip
             with self.subTest(listed=listed, limit=limit):
@@ -313,21 +319,28 @@ class Routed(Case):
             "sw|vlan10|fe80::1/64|10|up|up\nsw|vlan20|2001:db8:20::1/64|20|up|up",
             "routes": "device|prefix\n",
             "hosts": hosts(
-                "a 2001:db8:10::5/64 2001:db8:10::1 sw p1", "b 2001:DB8:20:0::5/64 2001:db8:20::1 sw p2",
-                "c 2001:db8:10::6/64 fe80::1 sw p1", "d 10.0.10.6/24 none sw p1",
+                "a 2001:db8:10::5/64 2001:db8:10::1 sw p1",
+                "b 2001:DB8:20:0::5/64 2001:db8:20::1 sw p2",
+                "c 2001:db8:10::6/64 fe80::1 sw p1",
+                "d 10.0.10.6/24 none sw p1",
             ),
-        }  # fmt: skip
+        }
         network = network_of(**self.TABLES | six)
-        self.assertEqual([self.echo(network, *pair) for pair in (("a", "b"), ("b", "c"), ("a", "c"), ("a", "d"))],
-                         [True, True, True, False])  # fmt: skip
+        self.assertEqual(
+            [self.echo(network, *pair) for pair in (("a", "b"), ("b", "c"), ("a", "c"), ("a", "d"))],
+            [True, True, True, False],
+        )
 
 
 class Unknown(Case):
     def test_each_missing_fact_is_named(self):
         head, *rows = TWO["ports"].splitlines()
         for row, column, position in [
-            ("sw-b|p2", "pvid", 5), ("sw-b|p1", "allowed", 6), ("sw-b|p1", "mode", 4), ("sw-a|p1", "pvid", 5),
-        ]:  # fmt: skip
+            ("sw-b|p2", "pvid", 5),
+            ("sw-b|p1", "allowed", 6),
+            ("sw-b|p1", "mode", 4),
+            ("sw-a|p1", "pvid", 5),
+        ]:
             cells = [line.split("|") for line in rows]
             for line in cells:
                 if "|".join(line[:2]) == row:

@@ -69,9 +69,12 @@ class Reading(unittest.TestCase):
         self.assertIn("expected a prefix without host bits", told[7, "subnets"])
 
     def test_what_is_no_toml_or_no_file_is_one_sentence(self):
-        for text, says in (("[vlans\n", ":1: not valid TOML in column 7"), ("x = 1\nx = 2\n", "not valid TOML"),
-                           ('[[links]]\nends = ["a", "", "b", "c"]\n', "four names in quotes"),
-                           ('[[links]]\nends = ["a", "b", "c", 4]\n', "four names in quotes")):  # fmt: skip
+        for text, says in (
+            ("[vlans\n", ":1: not valid TOML in column 7"),
+            ("x = 1\nx = 2\n", "not valid TOML"),
+            ('[[links]]\nends = ["a", "", "b", "c"]\n', "four names in quotes"),
+            ('[[links]]\nends = ["a", "b", "c", 4]\n', "four names in quotes"),
+        ):
             with self.assertRaises(SurveyError) as caught:
                 plan_of(text)
             self.assertIn(says, str(caught.exception))
@@ -281,9 +284,12 @@ class Compared(unittest.TestCase):
             Change("ports", {"device": "galley", "port": "port3"}, {"pvid": 10}),
             Change("ports", {"device": "lighthouse-1", "port": "port7"}, {"pvid": 10}),
             Change("ports", {"device": "lighthouse-2", "port": "port9"}, {"pvid": 10}),
-            Change("gateways", {"device": "core-east", "interface": "vlan30", "address": "10.61.30.1/24"},
-                   {"interface": "guests"}),
-        ]  # fmt: skip
+            Change(
+                "gateways",
+                {"device": "core-east", "interface": "vlan30", "address": "10.61.30.1/24"},
+                {"interface": "guests"},
+            ),
+        ]
         survey = apply_changes(healthy(), wrong)
         by_vote, _ = rules(survey, "")
         self.assertIn("gateway-vlan-wrong", {rule for rule, _ in by_vote})

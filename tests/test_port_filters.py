@@ -62,8 +62,10 @@ class AtPorts(Yards):
         self.assertEqual(set(self.agree(survey).values()), {"works"})
         survey = self.behind("keel", "till1", {"number": 10, "protocol": "not read"}, {"otherwise": "accept"})
         said = self.agree(survey)
-        self.assertEqual({pair for pair, verdict in said.items() if verdict != "works"},
-                         {pair for pair in said if "till-keel-1" in pair})  # fmt: skip
+        self.assertEqual(
+            {pair for pair, verdict in said.items() if verdict != "works"},
+            {pair for pair in said if "till-keel-1" in pair},
+        )
         self.assertEqual(set(said.values()), {"works", "unknown"})
 
 
@@ -173,8 +175,10 @@ class Listed(unittest.TestCase):
             with self.subTest(more):
                 self.assertEqual(self.entries(self.flows(more), "p1")[0][1:4:2], (None, "not read"))
         for more in (
-            "priority=50,arp actions=NORMAL", "priority=50,icmp6 actions=NORMAL", "priority=50,tcp actions=drop",
-        ):  # fmt: skip
+            "priority=50,arp actions=NORMAL",
+            "priority=50,icmp6 actions=NORMAL",
+            "priority=50,tcp actions=drop",
+        ):
             with self.subTest(more):
                 self.assertEqual(self.entries(self.flows(more), "p1")[0][:4], (10, "drop", "4", "udp"))
 
@@ -228,8 +232,11 @@ class Listed(unittest.TestCase):
             {"name": name, "status": [{"value": status}], "chassis": [{"name": [{"value": "loft"}]}], "port": [{}],
              "lldp-med": [{"policy": [policy]}]} for name, status in (("p1", "RX and TX"), ("p2", "disabled"))
         ]  # fmt: skip
-        survey = self.gathered(addr=self.links("p1", "p2"), ports={"lldp": [{"interface": own}]},
-                               vlan=[{"ifname": "p2", "vlans": [{"vlan": 10, "flags": ["PVID"]}]}])  # fmt: skip
+        survey = self.gathered(
+            addr=self.links("p1", "p2"),
+            ports={"lldp": [{"interface": own}]},
+            vlan=[{"ifname": "p2", "vlans": [{"vlan": 10, "flags": ["PVID"]}]}],
+        )
         self.assertEqual(survey.neighbors, ())
         self.assertEqual(
             [(r.port, r.discovery, r.mode) for r in survey.ports], [("p1", "both", "routed"), ("p2", "off", "hybrid")]

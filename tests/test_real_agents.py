@@ -126,8 +126,11 @@ class Daemons(unittest.TestCase):
         unshare = ["unshare", "-nm", "--fork", "--pid", "--mount-proc", "--kill-child"]
         done = subprocess.run(
             [*unshare, "bash", "-c", LAB, "sh", str(cls.folder), *visitor],
-            capture_output=True, text=True, timeout=170, check=False,
-        )  # fmt: skip
+            capture_output=True,
+            text=True,
+            timeout=170,
+            check=False,
+        )
         if "unshare failed" in done.stderr or "Operation not permitted" in done.stderr:
             raise unittest.SkipTest("no network namespace may be made here")
         if done.returncode:

@@ -52,8 +52,10 @@ def chain(*names):
         ports.append(port(name, "desk", "access", 10))
         mac, own = f"02:00:00:00:00:{number:02x}", f"10.9.1.{number}/24"
         hosts.append(Host(f"pc-{name}", mac=mac, address=own, gateway="none", device=name, port="desk", link="up"))
-    trees = tuple(Tree(name, 0, protocol="rstp", priority=32768, address=f"02:00:00:00:01:{n:02x}")
-                  for n, name in enumerate(names, 1))  # fmt: skip
+    trees = tuple(
+        Tree(name, 0, protocol="rstp", priority=32768, address=f"02:00:00:00:01:{n:02x}")
+        for n, name in enumerate(names, 1)
+    )
     return Survey(KNOWN, ports=tuple(ports), neighbors=tuple(cables), hosts=tuple(hosts), trees=trees)
 
 
@@ -87,8 +89,10 @@ class Order(unittest.TestCase):
 
     def test_two_hosts_that_swap_addresses(self):
         network = Network(chain("a", "b"))
-        swap = [Change("hosts", {"host": "pc-a"}, {"address": "10.9.1.2/24"}),
-                Change("hosts", {"host": "pc-b"}, {"address": "10.9.1.1/24"})]  # fmt: skip
+        swap = [
+            Change("hosts", {"host": "pc-a"}, {"address": "10.9.1.2/24"}),
+            Change("hosts", {"host": "pc-b"}, {"address": "10.9.1.1/24"}),
+        ]
         self.assertEqual(
             says(network, mends(*swap), "a"),
             ["pc-a: clear its address", "pc-b: set its address to 10.9.1.1/24", "pc-a: set its address to 10.9.1.2/24"],
@@ -109,9 +113,11 @@ class Order(unittest.TestCase):
     def test_a_vlan_before_its_ports_and_what_interrupts_nothing_before_what_does(self):
         network = Network(replace_vlans(chain("a", "b")))
         steps = mends(
-            on("a", "desk", pvid=30), Change("vlans", {"device": "a", "vid": 30}, {"state": "active"}),
-            on("b", "left", allowed="10 20 30"), Change("hosts", {"host": "pc-b"}, {"gateway": "10.9.1.254"}),
-        )  # fmt: skip
+            on("a", "desk", pvid=30),
+            Change("vlans", {"device": "a", "vid": 30}, {"state": "active"}),
+            on("b", "left", allowed="10 20 30"),
+            Change("hosts", {"host": "pc-b"}, {"gateway": "10.9.1.254"}),
+        )
         self.assertEqual(
             says(network, steps, "a"),
             ["a: create VLAN 30", "b left: carry VLAN 30 as well", "pc-b: set its gateway to 10.9.1.254",
@@ -330,8 +336,10 @@ class Ways(unittest.TestCase):
     def test_the_other_way_may_lack_the_vlan_too(self):
         survey = chain("a", "b", "c")
         ring = (port("c", "right", "trunk", 0, "10 20"), port("a", "left", "trunk", 0, "10 20"))
-        trees = tuple(replace(row, instance=10, protocol="per-vlan", priority=4096 * n, vlans=VlanSet.parse("10"))
-                      for n, row in enumerate(survey.trees, 1))  # fmt: skip
+        trees = tuple(
+            replace(row, instance=10, protocol="per-vlan", priority=4096 * n, vlans=VlanSet.parse("10"))
+            for n, row in enumerate(survey.trees, 1)
+        )
         ports = (*survey.ports, *ring)
         costs = tuple(TreePort(p.device, p.port, 10, cost=4) for p in ports if p.mode == "trunk")
         whole = dataclasses.replace(survey, ports=ports, trees=trees, tree_ports=costs,

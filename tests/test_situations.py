@@ -42,8 +42,11 @@ class Situations(unittest.TestCase):
 
     def test_1_the_far_port_is_in_the_default_vlan_and_its_switch_lacks_the_vlan(self):
         wrong = [lost("keel", 10), at("keel", "desk1", pvid=1), at("keel", "t1", allowed="1 20")]
-        mends = {"ports keel desk1: pvid = 10", "vlans keel 10: state = active, name = desks",
-                 "ports keel t1: allowed = 1 10 20"}  # fmt: skip
+        mends = {
+            "ports keel desk1: pvid = 10",
+            "vlans keel 10: state = active, name = desks",
+            "ports keel t1: allowed = 1 10 20",
+        }
         for desks in ((1, 1), (2, 1)):
             for told in (True, False):
                 found = self.told(wrong, target="desk-keel-1", desks=desks, told=told)
@@ -51,8 +54,10 @@ class Situations(unittest.TestCase):
                 self.assertIn(self.answer.confidence, ("sure", "likely"))
 
     def test_1_even_without_any_gateway_nobody_is_moved_into_the_default_vlan(self):
-        nobody = [Change("gateways", {"device": "crane", "interface": f"g1.{v}", "address": f"10.9.{v}.1/24"}, {}, True)
-                  for v in (10, 20)]  # fmt: skip
+        nobody = [
+            Change("gateways", {"device": "crane", "interface": f"g1.{v}", "address": f"10.9.{v}.1/24"}, {}, True)
+            for v in (10, 20)
+        ]
         for desks in ((1, 1), (3, 1)):
             found = self.told([*nobody, at("keel", "desk1", pvid=1)], target="desk-keel-1", desks=desks)
             self.assertEqual(found, [("port-vlan-wrong", ["ports keel desk1: pvid = 10"])])
@@ -197,10 +202,13 @@ class Situations(unittest.TestCase):
 
     def test_14_five_faults_at_once(self):
         wrong = [
-            at("loft", "desk1", pvid=20), host("desk-loft-1", gateway="10.9.10.9"), at("keel", "t1", allowed="1 20"),
-            interface("crane", "g1.10", 10, admin="down", oper="down"), at("keel", "till1", admin="down", oper="down"),
+            at("loft", "desk1", pvid=20),
+            host("desk-loft-1", gateway="10.9.10.9"),
+            at("keel", "t1", allowed="1 20"),
+            interface("crane", "g1.10", 10, admin="down", oper="down"),
+            at("keel", "till1", admin="down", oper="down"),
             host("till-keel-1", link="down"),
-        ]  # fmt: skip
+        ]
         rules = ["host-gateway-wrong", "port-vlan-wrong", "link-vlan-missing", "gateway-admin-down", "port-admin-down"]
         self.assertEqual([rule for rule, _ in self.told(wrong)], rules)
 
@@ -308,11 +316,14 @@ class Situations(unittest.TestCase):
     def test_a_route_tells_which_router_had_a_lost_gateway(self):
         beside = {"device": "loft", "interface": "vlan20", "address": "10.9.20.2/24"}
         led = {"device": "keel", "prefix": "10.9.10.0/24", "next_hop": "10.9.20.2"}
-        found = self.told([
-            Change("gateways", interface("keel", "vlan10", 10).key, delete=True),
-            Change("gateways", beside, {"vid": 20, "admin": "up", "oper": "up"}),
-            Change("routes", led, {"interface": "vlan20"}),
-        ], style="own")  # fmt: skip
+        found = self.told(
+            [
+                Change("gateways", interface("keel", "vlan10", 10).key, delete=True),
+                Change("gateways", beside, {"vid": 20, "admin": "up", "oper": "up"}),
+                Change("routes", led, {"interface": "vlan20"}),
+            ],
+            style="own",
+        )
         self.assertEqual([rule for rule, _ in found], ["gateway-missing", "routing-off"])
         self.assertTrue(found[0][1][0].startswith("gateways loft vlan10 10.9.10.1/24"))
 
@@ -350,9 +361,11 @@ class Situations(unittest.TestCase):
         found = self.told([bare, interface("crane", "g1.10", 10, address="10.7.7.1/24")])
         self.assertEqual(
             found,
-            [("host-address-missing", ["hosts desk-loft-1: address = 10.9.10.2/24"]),
-             ("gateway-address-wrong", ["gateways crane g1.10 10.7.7.1/24: address = 10.9.10.1/24"])],
-        )  # fmt: skip
+            [
+                ("host-address-missing", ["hosts desk-loft-1: address = 10.9.10.2/24"]),
+                ("gateway-address-wrong", ["gateways crane g1.10 10.7.7.1/24: address = 10.9.10.1/24"]),
+            ],
+        )
 
     def test_a_lost_gateway_comes_back_where_it_was_and_takes_nobodys_place(self):
         gone = Change("gateways", {"device": "crane", "interface": "g1", "address": "10.9.10.1/24"}, {}, True)

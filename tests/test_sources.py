@@ -313,8 +313,10 @@ class Gathering(unittest.TestCase):
         usual = [{"priority": 1000, "src": "all", "l3mdev": None}, {"priority": 32766, "src": "all", "table": "main"}]
         chosen = [*usual, {"priority": 90, "src": "10.61.20.0", "srclen": 24, "table": "200"}]
         for routes, rules, complete in (
-            ([main, apart, stray], usual, "yes"), ([main], usual, "no"), ([main, apart, stray], chosen, "no"),
-        ):  # fmt: skip
+            ([main, apart, stray], usual, "yes"),
+            ([main], usual, "no"),
+            ([main, apart, stray], chosen, "no"),
+        ):
             survey = self.listings(ip_addr=links, ip_route=routes, ip_rule=rules, ip_netconf=[
                 {"family": "inet", "interface": "e2", "forwarding": True}])  # fmt: skip
             self.assertEqual({row.interface: row.table for row in survey.gateways}, {"e1": "guests", "e2": None})
@@ -328,10 +330,12 @@ class Gathering(unittest.TestCase):
         links = [self.link("e2", 2, addresses=["10.61.20.1/24"]), self.link("e3", 3, addresses=["10.61.30.1/24"])]
         shared = {"data": {"vrid": 1, "vips": "10.61.20.9", "state": 2, "ifp_ifname": "e2"}}
         files = {
-            "ip-addr": links, "ip-route": [main, {**main, "dst": "10.61.999.0/24"}, "cut"], "shared": [shared],
+            "ip-addr": links,
+            "ip-route": [main, {**main, "dst": "10.61.999.0/24"}, "cut"],
+            "shared": [shared],
             "ip-netconf": [{"family": "inet", "interface": "e2", "forwarding": True}],
             "ip-neigh": [{"dst": "10.61.20.7", "dev": "e2", "lladdr": "02:00:00:00:00:0q", "state": ["STALE"]}],
-        }  # fmt: skip
+        }
         with tempfile.TemporaryDirectory() as folder:
             place = Path(folder) / "chandlery"
             place.mkdir()
