@@ -1,9 +1,8 @@
-"""Findings about gateway addresses: wrong, missing, doubled, with another prefix length than the hosts'."""
+"""Findings about gateway addresses: wrong, or doubled, like tags."""
 
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from ipaddress import ip_network
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_gateway
@@ -12,8 +11,7 @@ from crossthread.diagnosis.findings import Finding, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway import called
 from crossthread.network.hosts.classes import HostClass
-from crossthread.network.hosts.station import HostStation, Interface
-from crossthread.survey.changes import Change
+from crossthread.network.hosts.station import Interface
 from crossthread.survey.records import Gateway
 from crossthread.values import NONE, Address, PrefixedAddress, address, interface
 
@@ -170,48 +168,6 @@ def _end(hop: Address, own: PrefixedAddress) -> str | None:
 
 _WIDE = 4
 """Subnets of no more addresses than this have hardly any but their first and last one."""
-
-
-@rule("gateway-mask-differs", "Gateway and routing", About.GATEWAY)
-def gateway_mask_differs(context: Context, gateway: Interface) -> Finding | None:
-    """A gateway's prefix length is not that of its hosts.
-
-    Matters: with too long a prefix it does not know some of its hosts; with too short a one it looks on its own wire
-    for hosts that are elsewhere.
-    Notice: some hosts of the subnet are not reached from outside, others are.
-    Confirm: compare the prefix length on the interface and on its hosts.
-    Decide: ask how long the prefix of the subnet is meant to be: the list of addresses names it.
-    Mend: set the prefix length that the hosts have.
-    """
-    wanted = context.expected.length(gateway)
-    if gateway.address is None or wanted is None or wanted == gateway.address.network.prefixlen:
-        return None
-    subnet = ip_network(f"{gateway.address.ip}/{wanted}", strict=False)
-    evidence = context.evidence(gateway.row, "address")
-    for other in context.expected.near(gateway.address.ip):
-        if isinstance(other, HostStation) and other.address and other.address.network == subnet and len(evidence) < 4:
-            evidence += context.evidence(other.row, "address")
-    hosts, routes = len(evidence) > 1, context.network.routing.routes(gateway.device)
-    hops = [row for row in routes if row.interface == gateway.name and row.next_hop not in (None, NONE)]
-    says = f"where its hosts in {subnet} have {wanted}."
-    if not hosts and (passed := [row for row in hops if address(row.next_hop or "") in subnet]):
-        says = f"where {gateway.device} sends packets by it to {passed[0].next_hop}, which is in {subnet}."
-        evidence += context.evidence(passed[0], "next_hop", "interface")
-    return Finding(
-        "gateway-mask-differs",
-        "breaks",
-        (at_station(gateway),),
-        f"{called(gateway)} has the prefix length {gateway.address.network.prefixlen}, {says}",
-        evidence,
-        (_with_length(context, gateway, f"{gateway.address.ip}/{wanted}"),),
-    )
-
-
-def _with_length(context: Context, gateway: Interface, own: str) -> Change:
-    """Give an address another length; or take it away, where the interface has it with that length already."""
-    rows = (s.row.address for s in context.network.stations.on_device[gateway.device] if s.name == gateway.name)
-    change = set_gateway(gateway, address=own)
-    return Change(change.table, change.key, delete=True) if own in rows else change
 
 
 @rule("gateway-address-duplicate", "Gateway and routing", About.GATEWAY)

@@ -12,6 +12,7 @@ from crossthread.diagnosis.rules import between_hosts as between_rules
 from crossthread.diagnosis.rules import gateway_address as address_rules
 from crossthread.diagnosis.rules import routing as routing_rules
 from crossthread.diagnosis.rules.gateway_missing import gateway_missing, transit_missing
+from crossthread.diagnosis.rules.gateway_subnet import gateway_mask_differs
 from crossthread.diagnosis.rules.host.address import host_address_missing
 from crossthread.diagnosis.rules.host.gateway import (
     host_gateway_missing,
@@ -187,7 +188,7 @@ def _at_router(context: Context, stop: Stop, target: Station, back: bool) -> lis
     if choice is not None and choice.route is None:  # it looks on its own wire
         wanted = context.expected.subnet(gateway)
         if wanted is not None and goal not in wanted.network:
-            found = address_rules.gateway_mask_differs(context, gateway)
+            found = gateway_mask_differs(context, gateway)
             if found is not None:
                 return [found]
         own = (host_tag_wrong, port_mode_routed, judged, host_outside_subnet, host_address_missing)
@@ -211,12 +212,12 @@ def _no_way(
         if wanted is None or wanted.version != goal.version or goal not in wanted.network or other.address is None:
             continue
         if goal not in other.address.network:
-            rules.append(partial(address_rules.gateway_mask_differs, context, other))
+            rules.append(partial(gateway_mask_differs, context, other))
         elif other.up is False and (other in own or looped):
             return [*context.once(Search).down(other)]
     rules.append(partial(routing_rules.route_down, context, gateway, goal))
     routing = dict.fromkeys([gateway.device, *(other.device for other in context.network.stations.gateways)])
-    rules += [partial(address_rules.gateway_mask_differs, context, mine) for mine in own]
+    rules += [partial(gateway_mask_differs, context, mine) for mine in own]
     rules += [
         partial(address_rules.transit_address_wrong, context, other) for other in context.network.stations.gateways
     ]
