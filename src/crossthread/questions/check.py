@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Sequence, Set
 from datetime import date
 
+import msgspec
+
 from crossthread.answer import Answer
 from crossthread.collector import held_still
 from crossthread.diagnosis.consequences import consequences
@@ -93,7 +95,8 @@ def checked(context: Context, today: date | None = None, progress: Callable[[], 
         with held_still():
             return told(faults(context, today, progress))
 
-    return context.once(asked, checked) if context.plan == Plan() else asked(context)
+    found = context.once(asked, checked) if context.plan == Plan() else asked(context)
+    return msgspec.structs.replace(found, counts=dict(found.counts))  # who edits an answer edits nobody else's
 
 
 def faults(
