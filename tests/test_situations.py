@@ -395,6 +395,18 @@ class Situations(unittest.TestCase):
                         {"name": "quay"}),))  # fmt: skip
         self.assertEqual([len(f.repair) for f in harmless(context, [moved, named])], [0, 1])
 
+    def test_what_rests_on_a_setting_that_another_mend_changes_stands_under_it_if_it_goes_with_it(self):
+        (wrong,) = check(apply_changes(yard(style="own"), [interface("keel", "vlan20", 20, vid=777)])).findings
+        self.assertEqual((wrong.rule, [f.rule for f in wrong.follows]), ("gateway-vlan-wrong", ["gateway-unreachable"]))
+        loft = {"device": "loft", "interface": "vlan20", "address": "10.9.20.1/24"}
+        twice = [
+            Change("gateways", loft, {"vid": 20, "admin": "up", "oper": "up"}),
+            Change("devices", {"device": "loft"}, {"routing": "yes"}),
+        ]
+        short = interface("crane", "g1.20", 20, address="10.9.20.1/26")
+        found = check(apply_changes(yard(tills=(2, 2)), [short, *twice])).findings
+        self.assertEqual([f.rule for f in found], ["gateway-address-duplicate", "gateway-mask-differs"])
+
 
 class Unread(unittest.TestCase):
     """Two routers, of one of which no route was read."""

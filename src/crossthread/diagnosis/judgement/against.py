@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 
+from crossthread.diagnosis.expected.listed_vlans import ListedVlans
 from crossthread.diagnosis.judgement.for_hosts import looks_changed
 from crossthread.diagnosis.judgement.hearing import Hearing
-from crossthread.diagnosis.listed_vlans import ListedVlans
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
 from crossthread.values import NONE

@@ -6,12 +6,12 @@ from collections.abc import Iterator
 
 from crossthread.diagnosis.context import unused
 from crossthread.diagnosis.expected.led_to import routers_by_routes
+from crossthread.diagnosis.expected.listed_vlans import ListedVlans
 from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.for_lengths import for_length
 from crossthread.diagnosis.judgement.hearing import Hearing
 from crossthread.diagnosis.judgement.witness import Witness, agreeing
-from crossthread.diagnosis.listed_vlans import ListedVlans
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.survey.changes import Change
 from crossthread.values import NONE, PrefixedAddress, interface

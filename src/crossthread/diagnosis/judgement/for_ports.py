@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
+from crossthread.diagnosis.expected.listed_vlans import ListedVlans
 from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.hearing import Hearing
 from crossthread.diagnosis.judgement.needs import across, native_lost
 from crossthread.diagnosis.judgement.witness import Witness
-from crossthread.diagnosis.listed_vlans import ListedVlans
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End

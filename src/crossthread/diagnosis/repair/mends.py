@@ -8,10 +8,10 @@ from itertools import islice
 import msgspec
 
 from crossthread.diagnosis.all_rules import standing
-from crossthread.diagnosis.consequences import nested
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.judgement import weights
+from crossthread.diagnosis.nesting import nested
 from crossthread.diagnosis.registry import parents, parents_in_vlan
 from crossthread.diagnosis.repair.alternatives import Instead, Way, alternatives
 from crossthread.diagnosis.repair.hypotheses import judged

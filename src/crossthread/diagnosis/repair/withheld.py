@@ -8,10 +8,10 @@ from functools import partial
 import msgspec
 
 from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.expected.listed_vlans import ListedVlans
 from crossthread.diagnosis.findings import Alternative, Finding
 from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.confidence import confidence_of
-from crossthread.diagnosis.listed_vlans import ListedVlans
 from crossthread.diagnosis.repair.rival_explanations import speaks_for
 from crossthread.diagnosis.repair.side_effects import Pairs, Stopped
 from crossthread.diagnosis.repair.together import changes_of

@@ -12,9 +12,9 @@ from crossthread.diagnosis.caution import heard_of
 from crossthread.diagnosis.context import Context, unused
 from crossthread.diagnosis.edits import raise_link, set_gateway, set_port
 from crossthread.diagnosis.expected.led_to import routers_by_routes
+from crossthread.diagnosis.expected.listed_vlans import ListedVlans
 from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.findings import Finding, Subject, at_station
-from crossthread.diagnosis.listed_vlans import ListedVlans
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway import called
 from crossthread.diagnosis.rules.gateway_address import transit_address_wrong

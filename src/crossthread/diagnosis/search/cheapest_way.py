@@ -13,8 +13,8 @@ from collections.abc import Container, Iterator, Sequence
 from math import inf
 
 from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.expected.listed_vlans import ListedVlans
 from crossthread.diagnosis.findings import Finding
-from crossthread.diagnosis.listed_vlans import ListedVlans
 from crossthread.diagnosis.rules import between_hosts
 from crossthread.diagnosis.search.costs import ANOTHER_TREE, LEAK, NO_CHANGE, PLAIN, Cost, Step, step_of
 from crossthread.diagnosis.search.crossings import Crossings

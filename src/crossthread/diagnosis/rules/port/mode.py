@@ -6,8 +6,8 @@ from collections import Counter
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_port
+from crossthread.diagnosis.expected.listed_vlans import ListedVlans
 from crossthread.diagnosis.findings import Alternative, Finding, at_port, at_station
-from crossthread.diagnosis.listed_vlans import ListedVlans
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.port.vlan import vlan_witnesses
 from crossthread.network.hosts.station import HostStation
