@@ -519,6 +519,22 @@ class Elsewhere(unittest.TestCase):
             self.assertLessEqual({"ports keel p1: pvid = 60", "ports loft p1: pvid = 60"}, meant)
             self.assertEqual(answer.repair, ())  # a gateway that nobody read would decide
 
+    def test_a_vlan_that_is_nowhere_but_at_one_port_is_left_for_that_of_the_others(self):
+        """Its gateway was not read, and would decide, were it not that nobody can work with the host where it is."""
+        for allowed, mends in (("53 60", ("ports keel p1: pvid = 53",)), ("1-4094", ())):
+            rows = [f"keel t1 trunk none {allowed}", "loft t1 trunk none 53 60", "hut t1 trunk none 53 60"]
+            answers, _ = self.answers(
+                ("a", "b"),
+                complete=False,
+                devices="device|capabilities|routing\nkeel|bridge|no\nloft|bridge|no\nhut|bridge|no",
+                ports=ports(
+                    *rows, "loft t2 trunk none 53 60", "keel p1 access 46", *(f"loft p{n} access 53" for n in (1, 2))
+                ),
+                neighbors=cabled("keel t1 loft t1", "loft t2 hut t1"),
+                hosts=hosts("a 10.9.5.1/24 none keel p1", "b 10.9.5.2/24 none loft p1", "c 10.9.5.3/24 none loft p2"),
+            )
+            self.assertEqual([tuple(map(str, answer.repair)) for answer in answers], [mends] * 2)
+
     def test_a_lost_interface_was_at_the_router_whose_trunk_names_its_vlan(self):
         answers, _ = self.answers(
             ("a", "b"),

@@ -16,9 +16,10 @@ from crossthread.diagnosis.rules.link import (
     trunk_lacks,
 )
 from crossthread.diagnosis.rules.link_vlan import blocked_by_tree, link_vlan_missing
+from crossthread.diagnosis.rules.port.lost_vlan import port_vlan_missing, vlan_suspended
 from crossthread.diagnosis.rules.port.quality import cable_fault
 from crossthread.diagnosis.rules.port.state import port_admin_down, port_down
-from crossthread.diagnosis.rules.port.vlan import port_vlan_missing, shared_port_vlan_wrong, vlan_suspended
+from crossthread.diagnosis.rules.port.vlan import shared_port_vlan_wrong
 from crossthread.diagnosis.search.costs import AGREED, ANOTHER_TREE, Step, step_of
 from crossthread.network.switching.unaware import same_tagging
 from crossthread.network.three_valued import Truth, all_of

@@ -8,9 +8,10 @@ from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.rules import gateway as gateway_rules
 from crossthread.diagnosis.rules.host.place import host_link_down
 from crossthread.diagnosis.rules.port.admission import port_has_refused, port_refuses_station
+from crossthread.diagnosis.rules.port.lost_vlan import gateway_vlan_lost
 from crossthread.diagnosis.rules.port.mode import port_mode_wrong, port_without_native
 from crossthread.diagnosis.rules.port.state import port_admin_down, port_down
-from crossthread.diagnosis.rules.port.vlan import gateway_vlan_lost, port_vlan_wrong
+from crossthread.diagnosis.rules.port.vlan import port_vlan_wrong
 from crossthread.diagnosis.search.costs import Step, step_of
 from crossthread.diagnosis.search.crossings import Crossings
 from crossthread.network.hosts.station import HostStation, Interface, Station, Tap

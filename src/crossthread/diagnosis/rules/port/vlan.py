@@ -7,7 +7,7 @@ from collections import Counter, defaultdict
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_port
 from crossthread.diagnosis.expected.listed_vlans import ListedVlans
-from crossthread.diagnosis.findings import Alternative, Finding, Subject, at_port, at_station
+from crossthread.diagnosis.findings import Alternative, Finding, at_port, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.host.subnet import host_outside_subnet
 from crossthread.network.hosts.station import HostStation, Station
@@ -48,12 +48,18 @@ def port_vlan_wrong(context: Context, host: HostStation, vid: int | None = None)
     now = f"VLAN {row.pvid}" if row.pvid else "no VLAN"
     settled = wanted == context.expected.vlan(host) and host.address is not None
     blind = not settled and context.network.unread.anywhere and not context.expected.gateways(host)
-    odd = blind and context.expected.astray(host) and _one_home(context, host) == wanted
+    listed = context.once(ListedVlans)
+    cut_off = (
+        blind and listed.misses(row.pvid) and not listed.misses(wanted) and _is_cut_off(context, host.end, row.pvid)
+    )
+    odd = blind and (cut_off or context.expected.astray(host)) and _one_home(context, host, not cut_off) == wanted
     belongs = f"belongs to {host.address.network}, which lives in" if settled and host.address else "would need"
     says = f"{host.end} is in {now}; {host.name} {belongs} VLAN {wanted}."
     if odd:
-        says = f"{host.end} is in {now}, where others live and none of the subnet of {host.name}; one of that subnet "
-        says += f"is in VLAN {wanted}. Its gateway would decide, and nobody read that."
+        why = f"where others live and none of the subnet of {host.name}; one of that subnet"
+        if cut_off:
+            why = f"which no other port of {host.end.device} carries; one of the subnet of {host.name}"
+        says = f"{host.end} is in {now}, {why} is in VLAN {wanted}. Its gateway would decide, and nobody read that."
     elif blind:
         says = f"{host.end} is in {now}, and one of the same subnet in VLAN {wanted}; which of the two is right, its "
         says += "gateway would say, and nobody read that."
@@ -134,18 +140,34 @@ def shared_port_vlan_wrong(context: Context, adjacency: Adjacency, vid: int | No
     return None
 
 
-def _one_home(context: Context, host: HostStation) -> int | None:
+def _one_home(context: Context, host: HostStation, own: bool) -> int | None:
     """The one VLAN in which hosts of a host's subnet are and nobody else; None if there are several, or none.
 
-    One that has another gateway is none of them: its own settings are in doubt.
+    One that has another gateway is none of them: its own settings are in doubt. Its own VLAN counts only with `own`.
     """
     if host.address is None:
         return None
     hop = host.row.gateway
     alike = (one for one in context.expected.groups(host.address.ip) if str(one.gateway or NONE) == (hop or NONE))
-    homes = {group.vid for group in alike} | {context.expected.current_vlan(host)}
+    homes = {group.vid for group in alike if host not in group.stations or len(group.stations) > 1}
+    homes |= {context.expected.current_vlan(host)} if own else set()
     alone = {vid for vid in homes - {None} if not _has_strangers(context, vid or 0, host, host.address)}
     return alone.pop() if len(alone) == 1 else None
+
+
+def _is_cut_off(context: Context, end: End, vid: int) -> bool:
+    """Whether a VLAN surely is nowhere on a device but at one port, so that nobody can work with the host there."""
+    network, device = context.network, context.device(end.device)
+    others = [End(end.device, port) for port in network.names.ports.get(end.device, {}) if port != end.port]
+    up = [one for one in others if (row := context.port(one)) and "down" not in (row.admin, row.oper)]
+    if not network.covered.fully(end.device, "ports") or any(
+        network.fabric.carried(one).possible >> vid & 1 for one in up
+    ):
+        return False
+    if device is not None and device.routing == "no":
+        return True
+    own = network.stations.on_device.get(end.device, ())
+    return network.covered.fully(end.device, "gateways") and all(s.row.vid != vid or s.row.port for s in own)
 
 
 def _has_strangers(context: Context, vid: int, host: HostStation, own: PrefixedAddress) -> bool:
@@ -200,62 +222,3 @@ def vlan_witnesses(context: Context, station: Station, vid: int) -> tuple[Eviden
             row = context.port(other.end)
             found += context.evidence(row, "pvid") if row is not None and row.pvid is not None else ()
     return found
-
-
-@rule("port-vlan-missing", "Port", About.LOST_VLAN, cuts=True)
-def port_vlan_missing(context: Context, end: End, vid: int) -> Finding | None:
-    """The VLAN of a port does not exist on its device.
-
-    Matters: the device drops the frames of a VLAN that it does not have, without a word.
-    Notice: hosts on that port have no network, though the port is up.
-    Confirm: list the device's VLANs and look for this one.
-    Mend: make the VLAN on that device.
-    """
-    rows = context.network.fabric.vlan_rows.get(end.device)
-    if not rows or vid in rows:
-        return None
-    cells = {"state": "active", **({"name": context.vlan_names[vid]} if vid in context.vlan_names else {})}
-    return Finding(
-        "port-vlan-missing",
-        "breaks",
-        (at_port(end, vid),),
-        f"VLAN {vid} does not exist on {end.device}, whose ports drop its frames ({end.port} is one that needs it).",
-        context.evidence(context.port(end), "mode", "pvid", "allowed")
-        + context.evidence(next(iter(rows.values())), "vid"),
-        (Change("vlans", {"device": end.device, "vid": vid}, cells),),
-    )
-
-
-@rule("port-vlan-missing", "Port")
-def gateway_vlan_lost(context: Context, gateway: Station, vid: int) -> Finding | None:
-    """A gateway interface sits on a device on which its VLAN does not exist, or is suspended.
-
-    Matters: the interface hears nothing of its VLAN.
-    Notice: the subnet has no way out.
-    Confirm: list the device's VLANs with their states.
-    Mend: make the VLAN on that device, or activate it.
-    """
-    end = End(gateway.device, gateway.name)
-    return port_vlan_missing(context, end, vid) or vlan_suspended(context, end, vid)
-
-
-@rule("vlan-suspended", "Port", About.LOST_VLAN, cuts=True)
-def vlan_suspended(context: Context, end: End, vid: int) -> Finding | None:
-    """A VLAN exists on a device but has been suspended there.
-
-    Matters: the device forwards none of its frames.
-    Notice: the VLAN is cut at that device.
-    Confirm: list the device's VLANs with their states.
-    Mend: activate the VLAN there.
-    """
-    row = context.network.fabric.vlan_row(end.device, vid)
-    if row is None or row.state != "suspended":
-        return None
-    return Finding(
-        "vlan-suspended",
-        "breaks",
-        (Subject(device=end.device, vid=vid),),
-        f"VLAN {vid} is suspended on {end.device}.",
-        context.evidence(row, "state"),
-        (Change("vlans", {"device": end.device, "vid": vid}, {"state": "active"}),),
-    )
