@@ -149,7 +149,7 @@ def _one_home(context: Context, host: HostStation, own: bool) -> int | None:
         return None
     hop = host.row.gateway
     alike = (one for one in context.expected.groups(host.address.ip) if str(one.gateway or NONE) == (hop or NONE))
-    homes = {group.vid for group in alike if host not in group.stations or len(group.stations) > 1}
+    homes = {group.vid for group in alike if len(group.stations) > 1 or group.stations[0] is not host}
     homes |= {context.expected.current_vlan(host)} if own else set()
     alone = {vid for vid in homes - {None} if not _has_strangers(context, vid or 0, host, host.address)}
     return alone.pop() if len(alone) == 1 else None
