@@ -361,8 +361,10 @@ class Gathering(unittest.TestCase):
         self.assertEqual(done.returncode, 3)
         self.assertIn("read but for 2 damaged entries", done.stdout)
         with self.subTest("a host may have what stood in a damaged entry"):
-            host = self.listings(ip_addr=[self.link("e0", 1, addresses=["10.61.20.300/24"])],
-                                 ip_route=[{**main, "dst": "default", "gateway": "10.61.20.q"}])  # fmt: skip
+            host = self.listings(
+                ip_addr=[self.link("e0", 1, addresses=["10.61.20.300/24"])],
+                ip_route=[{**main, "dst": "default", "gateway": "10.61.20.q"}],
+            )
             self.assertEqual([(row.address, row.gateway) for row in host.hosts], [(None, None)])
 
     def test_twice_changes_nothing_and_one_more_source_adds(self):
@@ -393,8 +395,10 @@ class Gathering(unittest.TestCase):
         self.assertEqual((renewed.ports[0].pvid, told), (3, [("3", "2", "the survey")]))
         by_hand = Survey(ports=(Port("sw", "p1", pvid=3, speed=10, source="y; x", extra=(("room", "12"),)),))
         again, found, _ = merge(by_hand, [Told(port(3, "x"), 1), Told(port(3, "y"), 9)], {"x", "y"})
-        self.assertEqual((again.ports[0].extra, [(d.column, d.taken, d.left) for d in found]),
-                         ((("room", "12"),), [("speed", "nothing", "10")]))  # fmt: skip
+        self.assertEqual(
+            (again.ports[0].extra, [(d.column, d.taken, d.left) for d in found]),
+            ((("room", "12"),), [("speed", "nothing", "10")]),
+        )
         left, _, gone = merge(survey, [], {"x", "y"})
         self.assertEqual((left.ports, gone), ((), 1))
         kept, found, gone = merge(Survey(ports=(Port("sw", "p1", speed=10),)), [Told(port(3, "x"))], {"x"})
@@ -465,8 +469,10 @@ class Gathering(unittest.TestCase):
                 (folder / f"{name}.json").write_text(json.dumps(content))
             survey = gather([folder]).survey
         rows = {row.port: row for row in survey.ports}
-        self.assertEqual((rows["lan1"].mode, rows["lan1"].pvid, str(rows["lan1"].allowed), str(rows["lan1"].untagged)),
-                         ("hybrid", 1, "1 10-12", "1"))  # fmt: skip
+        self.assertEqual(
+            (rows["lan1"].mode, rows["lan1"].pvid, str(rows["lan1"].allowed), str(rows["lan1"].untagged)),
+            ("hybrid", 1, "1 10-12", "1"),
+        )
         self.assertEqual((rows["lan1"].oper, rows["lan2"].oper), ("up", "down"))
         self.assertEqual(
             [(p.port, p.state, p.cost, p.priority) for p in survey.tree_ports], [("lan1", "discarding", 4, 128)]

@@ -406,8 +406,11 @@ class Changes(unittest.TestCase):
                 ],
             )
         for wanted in [
-            "change 1: “prts”", "change 2: pvid “4095”", "no such column", "a new row of macs also needs mac",
-        ]:  # fmt: skip
+            "change 1: “prts”",
+            "change 2: pvid “4095”",
+            "no such column",
+            "a new row of macs also needs mac",
+        ]:
             self.assertIn(wanted, str(caught.exception))
 
 

@@ -177,8 +177,11 @@ class WhatIf(Case):
         self.assertEqual(moved["harbour-office port2"], ("alternate, discarding", "root, forwarding"))
         self.assertEqual(moved["core-east port7"][1], "none")
         self.assertEqual((answer.cut, answer.mended), ((), ()))
-        both = [*shut, edit("ports", {"admin": "down", "oper": "down"}, device="core-west", port="port7"),
-                edit("ports", {"admin": "down", "oper": "down"}, device="slipway", port="port1")]  # fmt: skip
+        both = [
+            *shut,
+            edit("ports", {"admin": "down", "oper": "down"}, device="core-west", port="port7"),
+            edit("ports", {"admin": "down", "oper": "down"}, device="slipway", port="port1"),
+        ]
         self.assertEqual(tree_change(network, 0, both).root_after, "core-east")
         root = tree_change(network, 0, [edit("trees", {"priority": 0}, device="galley", instance=0)])
         self.assertEqual((root.root_before, root.root_after), ("core-east", "galley"))
@@ -247,11 +250,13 @@ class Findings(Case):
         seen = {"root_address": "02:00:00:00:00:01", "root_priority": 0}
         believing = [edit("trees", seen, device=row.device, instance=0) for row in healthy().trees]
         cases = {
-            "tree-edge-to-bridge": ([edit("tree_ports", {"edge": "yes"}, device="galley", port="port1", instance=0)],
-                                    "galley port1"),
+            "tree-edge-to-bridge": (
+                [edit("tree_ports", {"edge": "yes"}, device="galley", port="port1", instance=0)],
+                "galley port1",
+            ),
             "tree-roots-several": (believing[5:6], "galley port1"),
             "tree-disagrees": (believing, "tree 0"),
-        }  # fmt: skip
+        }
         observed = healthy()
         for rule, (changes, place) in cases.items():
             with self.subTest(rule):
@@ -283,10 +288,12 @@ class Findings(Case):
         every_port = ["a p1 trunk none 8", "b p1 trunk none 8", "b p2 trunk none 7 8", "c p1 trunk none 7 8",
                       "a p2 trunk none 8", "c p2 trunk none 8", "b p9 access 7", "c p9 access 7"]  # fmt: skip
         network = self.network(
-            neighbors=RING, ports=ports(*every_port), trees=bridges(*Computed.THREE),
+            neighbors=RING,
+            ports=ports(*every_port),
+            trees=bridges(*Computed.THREE),
             tree_ports=tree_ports(*(f"{d} p{n} 0 4 {n}" for d in "abc" for n in (1, 2))),
             hosts=hosts("one 10.0.0.1/24 none b p9", "two 10.0.0.2/24 none c p9"),
-        )  # fmt: skip
+        )
         told = self.rules(network)["tree-blocks-vlan"]
         self.assertEqual((told.severity, told.example), ("breaks", ("one", "two")))
         self.assertEqual(str(told.subjects[0]), "c p1 VLAN 7")

@@ -38,10 +38,13 @@ class Yard(unittest.TestCase):
     def test_the_interface_gets_the_address_that_others_ask_for_and_the_odd_host_as_well(self):
         odd = [interface("crane", "g1.10", 10, address="10.9.10.77/24"), host("desk-loft-1", gateway="10.9.10.78")]
         answer = self.asked(odd, desks=(2, 0))
-        self.assertEqual(self.mends(answer), [
-            "gateways crane g1.10 10.9.10.77/24: address = 10.9.10.1/24",
-            "hosts desk-loft-1: gateway = 10.9.10.1",
-        ])  # fmt: skip
+        self.assertEqual(
+            self.mends(answer),
+            [
+                "gateways crane g1.10 10.9.10.77/24: address = 10.9.10.1/24",
+                "hosts desk-loft-1: gateway = 10.9.10.1",
+            ],
+        )
 
     def test_of_one_host_and_an_interface_the_one_at_the_end_of_the_subnet_is_right(self):
         answer = self.asked([host("desk-loft-1", gateway="10.9.10.78")], desks=(1, 0))
@@ -54,10 +57,13 @@ class Yard(unittest.TestCase):
     def test_who_asks_outside_its_subnet_while_the_interface_lost_its_address(self):
         lost = [interface("crane", "g1.10", 10, address="10.7.7.9/24"), host("desk-loft-1", gateway="10.7.7.9")]
         answer = self.asked(lost, desks=(2, 1))
-        self.assertEqual(self.mends(answer), [
-            "gateways crane g1.10 10.7.7.9/24: address = 10.9.10.1/24",
-            "hosts desk-loft-1: gateway = 10.9.10.1",
-        ])  # fmt: skip
+        self.assertEqual(
+            self.mends(answer),
+            [
+                "gateways crane g1.10 10.7.7.9/24: address = 10.9.10.1/24",
+                "hosts desk-loft-1: gateway = 10.9.10.1",
+            ],
+        )
 
     def test_who_shares_a_gateway_tells_a_prefix_that_is_too_long(self):
         gone = Change("gateways", {"device": "crane", "interface": "g1.10", "address": "10.9.10.1/24"}, {}, True)
@@ -107,20 +113,26 @@ class Yard(unittest.TestCase):
     def test_the_address_that_most_ask_for_where_the_interface_has_a_strange_one(self):
         odd = [interface("crane", "g1.10", 10, address="10.7.7.9/24"), host("desk-loft-1", gateway="10.9.10.78")]
         answer = self.asked(odd, desks=(2, 1))
-        self.assertEqual(self.mends(answer), [
-            "gateways crane g1.10 10.7.7.9/24: address = 10.9.10.1/24",
-            "hosts desk-loft-1: gateway = 10.9.10.1",
-        ])  # fmt: skip
+        self.assertEqual(
+            self.mends(answer),
+            [
+                "gateways crane g1.10 10.7.7.9/24: address = 10.9.10.1/24",
+                "hosts desk-loft-1: gateway = 10.9.10.1",
+            ],
+        )
         self.assertNotEqual(answer.confidence, "sure")
 
     def test_whose_port_and_gateway_agree_counts_although_its_address_is_from_elsewhere(self):
         odd = [interface("crane", "g1.10", 10, address="10.7.7.9/24"), host("desk-loft-1", gateway="10.9.10.78")]
         odd.append(host("desk-keel-1", address="10.9.20.77/24"))
         answer = self.asked(odd, desks=(1, 1))
-        self.assertEqual(self.mends(answer), [
-            "gateways crane g1.10 10.7.7.9/24: address = 10.9.10.1/24",
-            "hosts desk-loft-1: gateway = 10.9.10.1",
-        ])  # fmt: skip
+        self.assertEqual(
+            self.mends(answer),
+            [
+                "gateways crane g1.10 10.7.7.9/24: address = 10.9.10.1/24",
+                "hosts desk-loft-1: gateway = 10.9.10.1",
+            ],
+        )
         told = check(apply_changes(yard(desks=(1, 1)), odd))
         self.assertIn("gateways crane g1.10 10.7.7.9/24: address = 10.9.10.1/24", self.mended(told))
 
@@ -220,11 +232,13 @@ class Equals(unittest.TestCase):
         ]
         for near, far in ((30, 44), (44, 30)):
             answer, mends, _ = self.asked(
-                "a", "b", devices="device|capabilities|routing\nkeel|bridge|no\nloft|bridge|no\nhut|bridge|no",
+                "a",
+                "b",
+                devices="device|capabilities|routing\nkeel|bridge|no\nloft|bridge|no\nhut|bridge|no",
                 ports=ports(*rows, f"keel p1 access {near}", f"loft p1 access {far}"),
                 neighbors=cabled("keel t1 loft t1", "keel t2 hut t1"),
                 hosts=hosts("a 10.9.10.20/24 none keel p1", "b 10.9.10.21/24 none loft p1"),
-            )  # fmt: skip
+            )
             slip = "keel" if near == 44 else "loft"
             self.assertEqual((mends, answer.confidence), ([f"ports {slip} p1: pvid = 30"], "likely"))
 
@@ -449,10 +463,13 @@ class Elsewhere(unittest.TestCase):
     def test_a_gateway_at_the_end_of_a_wider_subnet_tells_that_a_prefix_is_too_long(self):
         answers, _ = self.lone("10.9.10.22/30", "10.9.10.62")
         for answer in answers:
-            self.assertEqual({str(change) for change in answer.repair}, {
-                "hosts lone: address = 10.9.10.22/26",
-                "gateways keel vlan10 10.9.10.62/26: vid = 10, admin = up, oper = up, proxy_arp = no",
-            })  # fmt: skip
+            self.assertEqual(
+                {str(change) for change in answer.repair},
+                {
+                    "hosts lone: address = 10.9.10.22/26",
+                    "gateways keel vlan10 10.9.10.62/26: vid = 10, admin = up, oper = up, proxy_arp = no",
+                },
+            )
             self.assertTrue(answer.repair_proven)
             told = next(finding for finding in answer.findings if finding.rule == "host-mask-differs")
             self.assertIn("10.9.10.62 as its gateway, which is in 10.9.10.0/26 like the host itself", told.says)

@@ -164,8 +164,10 @@ class Listings(unittest.TestCase):
         self.assertEqual(
             (tree.instance, tree.protocol, tree.priority, tree.address), (0, "stp", 32768, "02:07:ff:00:00:01")
         )
-        self.assertEqual((tree.root_priority, tree.root_address, tree.root_cost, tree.root_port),
-                         (4096, "02:07:ff:00:00:09", 6, "e1"))  # fmt: skip
+        self.assertEqual(
+            (tree.root_priority, tree.root_address, tree.root_cost, tree.root_port),
+            (4096, "02:07:ff:00:00:09", 6, "e1"),
+        )
 
     def test_a_bridge_without_a_tree_passes_the_frames_of_others_on(self):
         links = [self.link("e1", master="br0", number=1), self.link("e2", master="br0", number=2)]
@@ -186,8 +188,10 @@ class Listings(unittest.TestCase):
             {"ifname": n, "state": state, "priority": 32, "cost": cost, "master": "br"}
             for n, state, cost in (("e1.10", "forwarding", 4), ("e2", "forwarding", 2), ("e3", "blocking", 9))
         ]
-        learned = [{"mac": "02:00:00:00:00:05", "ifname": "e1.20", "flags": [], "state": ""},
-                   {"mac": "02:00:00:00:00:06", "ifname": "e2", "flags": [], "state": ""}]  # fmt: skip
+        learned = [
+            {"mac": "02:00:00:00:00:05", "ifname": "e1.20", "flags": [], "state": ""},
+            {"mac": "02:00:00:00:00:06", "ifname": "e2", "flags": [], "state": ""},
+        ]
         survey = self.listed(*links, bridge_link=states, bridge_fdb=learned)
         told = {p.port: (p.mode, p.pvid, str(p.allowed) if p.allowed is not None else None) for p in survey.ports}
         self.assertEqual(told, {"e1": ("trunk", 0, "10 20"), "e2": ("access", 10, None), "e3": ("trunk", 20, "10 20")})

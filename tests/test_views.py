@@ -164,8 +164,11 @@ class Commands(unittest.TestCase):
         done = run("link", self.folder / "faulty", "slipway", "port2")
         self.assertIn("the two ends differ in duplex.", done.stdout.splitlines()[0])
         self.assertIn("≠  duplex", done.stdout)
-        for words, says in ((("no", "p"), "no device “no”"), (("galley", "p"), "galley has no port “p”"),
-                            (("galley", "port5"), "no link was found at galley port5")):  # fmt: skip
+        for words, says in (
+            (("no", "p"), "no device “no”"),
+            (("galley", "p"), "galley has no port “p”"),
+            (("galley", "port5"), "no link was found at galley port5"),
+        ):
             done = run("link", self.folder / "healthy", *words)
             self.assertEqual(done.returncode, 2)
             self.assertIn(says, done.stderr)

@@ -316,18 +316,22 @@ class Filled(unittest.TestCase):
             [(g.address, g.virtual, g.virtual_state) for g in gateways], [("10.0.0.1/24", "10.0.0.254", "backup")]
         )
         newer = self.rows(
-            "Gateway", address_if={"1.4.10.0.0.1": 7},
+            "Gateway",
+            address_if={"1.4.10.0.0.1": 7},
             address_prefix={"1.4.10.0.0.1": "OID: .1.3.6.1.2.1.4.32.1.5.7.1.4.10.0.0.0.24"},
-            vrrp3_address={"7.5.1.4.10.0.0.253": 1}, vrrp3_state={"7.5.1": 3},
-        )  # fmt: skip
+            vrrp3_address={"7.5.1.4.10.0.0.253": 1},
+            vrrp3_state={"7.5.1": 3},
+        )
         self.assertEqual([(g.virtual, g.virtual_state) for g in newer], [("10.0.0.253", "master")])
 
     def test_a_tagged_interface_stands_on_its_port(self):
         text = lines(
-            if_name={1: 'STRING: "e1"', 30: 'STRING: "e1.30"'}, if_type={1: 6, 30: 135},
+            if_name={1: 'STRING: "e1"', 30: 'STRING: "e1.30"'},
+            if_type={1: 6, 30: 135},
             if_stack={"30.1": 1, "0.30": 1},
-            ip_index={"10.0.30.1": 30}, ip_mask={"10.0.30.1": "IpAddress: 255.255.255.0"},
-        )  # fmt: skip
+            ip_index={"10.0.30.1": 30},
+            ip_mask={"10.0.30.1": "IpAddress: 255.255.255.0"},
+        )
         (gateway,) = [row for row in read_walk(text, "rt", "x") if type(row).__name__ == "Gateway"]
         self.assertEqual((gateway.interface, gateway.vid, gateway.port, gateway.untagged), ("e1.30", 30, "e1", "no"))
 
@@ -341,9 +345,11 @@ class Filled(unittest.TestCase):
         local = "1.4.10.9.0.0.16.2.0.0.1.4.10.0.0.2"
         black = "1.4.10.7.0.0.16.2.0.0.1.4.0.0.0.0"
         newer = self.rows(
-            "Route", inet_route_if={local: 7, black: 7}, inet_route_protocol={local: 2, black: 3},
+            "Route",
+            inet_route_if={local: 7, black: 7},
+            inet_route_protocol={local: 2, black: 3},
             inet_route_type={local: 4, black: 5},
-        )  # fmt: skip
+        )
         self.assertEqual(
             {(r.prefix, r.next_hop, r.kind) for r in newer},
             {("10.9.0.0/16", "10.0.0.2", None), ("10.7.0.0/16", None, "blackhole")},
@@ -351,9 +357,11 @@ class Filled(unittest.TestCase):
 
     def test_a_neighbour_that_is_managed_by_ipv6(self):
         (heard,) = self.rows(
-            "Neighbor", rem_chassis={"0.1.1": 'STRING: "far"'}, rem_chassis_kind={"0.1.1": 7},
+            "Neighbor",
+            rem_chassis={"0.1.1": 'STRING: "far"'},
+            rem_chassis_kind={"0.1.1": 7},
             rem_management={"0.1.1.2.16.253.0" + ".0" * 13 + ".9": 1},
-        )  # fmt: skip
+        )
         self.assertEqual(heard.management, "fd00::9")
 
 

@@ -62,8 +62,10 @@ class Demo(unittest.TestCase):
         self.assertTrue(answer.repair_proven)
         self.assertEqual(answer.stopped, "foghorn-exhibit asks for 10.61.20.1 and gets no answer")
         self.assertEqual([hop.name for hop in answer.path if hop.faults], ["ropehall", "core-east", "quay-router"])
-        self.assertEqual([(h.name, h.enters, h.leaves, h.vid, h.tag_in, h.tag_out) for h in answer.path][1],
-                         ("ropehall", "port4", "port1", 20, 0, 20))  # fmt: skip
+        self.assertEqual(
+            [(h.name, h.enters, h.leaves, h.vid, h.tag_in, h.tag_out) for h in answer.path][1],
+            ("ropehall", "port4", "port1", 20, 0, 20),
+        )
         back = why(network, "camera-recorder", "foghorn-exhibit")
         self.assertEqual({f.rule for f in back.findings}, {*rules[:2], "route-back-missing", rules[3]})
         places = {(fact.table, *fact.key.values(), fact.column): fact for f in answer.findings for fact in f.evidence}
@@ -143,9 +145,11 @@ class Traps(unittest.TestCase):
             ([port("galley", "port1", pvid=10)], ["link-native-differs"]),
             ([port("galley", "port1", mode="access", pvid=20)], ["link-mode-differs"]),
             ([port(*end, mode="access", pvid=20) for end in both], ["port-mode-wrong"]),
-            ([port("galley", "port1", admin="down", oper="down"), port("ropehall", "port3", oper="down")],
-             ["port-admin-down"]),
-        ]:  # fmt: skip
+            (
+                [port("galley", "port1", admin="down", oper="down"), port("ropehall", "port3", oper="down")],
+                ["port-admin-down"],
+            ),
+        ]:
             with self.subTest(rules=rules, changes=changes):
                 self.ask(changes, pair, rules)
 

@@ -51,8 +51,10 @@ class Witnesses(unittest.TestCase):
         access = at("keel", "t1", mode="access", pvid=10, allowed="")
         told = [
             (2.0, "stations of VLANs 10 20 are on both sides of the link"),
-            (1.0, "loft t1 at the other end is a trunk port too"), (0.5, ""), (0.5, "no station is in VLAN 1"),
-        ]  # fmt: skip
+            (1.0, "loft t1 at the other end is a trunk port too"),
+            (0.5, ""),
+            (0.5, "no station is in VLAN 1"),
+        ]
         self.heard([access], at("keel", "t1", mode="trunk", pvid=1, allowed="1 10 20"), told, 3.0)
         both = at("loft", "t1", mode="access", pvid=10, allowed="")
         far = (1.0, "keel t1 at the other end is an access port too")
@@ -83,8 +85,10 @@ class Witnesses(unittest.TestCase):
         strange = host("desk-loft-1", address="10.9.20.77/24", gateway="10.9.20.1")
         home = host("desk-loft-1", address="10.9.10.2/24", gateway="10.9.10.1")
         self.heard([strange], home, [serves, (0.0, USED)], 0.0)
-        for ip, said, heavy in (("10.9.10.2", [(2.0, "keel has heard desk-loft-1 at 10.9.10.2")], 2.0),
-                                ("10.9.20.77", [], -2.0)):  # fmt: skip
+        for ip, said, heavy in (
+            ("10.9.10.2", [(2.0, "keel has heard desk-loft-1 at 10.9.10.2")], 2.0),
+            ("10.9.20.77", [], -2.0),
+        ):
             entry = Change("arp", {"device": "keel", "interface": "t9", "address": ip}, {"mac": "02:00:00:00:00:01"})
             self.heard([strange, entry], home, [*said, serves, (0.0, USED)], heavy)
         lost = host("desk-loft-1", gateway="10.9.10.9")
