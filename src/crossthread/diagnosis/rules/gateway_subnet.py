@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections import defaultdict
+from collections.abc import Iterable, Iterator
 from ipaddress import ip_network
 
 from crossthread.diagnosis.context import Context
@@ -12,7 +13,7 @@ from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway import called
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.survey.changes import Change
-from crossthread.values import NONE, address
+from crossthread.values import NONE, Prefix, address
 
 
 @rule("gateway-mask-differs", "Gateway and routing", About.GATEWAY)
@@ -60,10 +61,10 @@ def _with_length(context: Context, gateway: Interface, own: str) -> Change:
 @rule(
     "gateway-subnet-overlaps",
     "Gateway and routing",
-    About.GATEWAY,
+    About.DEVICE,
     follows="gateway-mask-differs gateway-address-wrong",
 )
-def gateway_subnet_overlaps(context: Context, gateway: Interface) -> Finding | None:
+def gateway_subnet_overlaps(context: Context, device: str) -> Iterator[Finding]:
     """The subnet of an interface holds, or is, the subnet of another interface of its device.
 
     Matters: what is meant for the hosts of the one goes out by the other; most devices refuse the second.
@@ -71,36 +72,38 @@ def gateway_subnet_overlaps(context: Context, gateway: Interface) -> Finding | N
     Confirm: compare the prefix lengths of both interfaces with those in the list of subnets.
     Mend: give both the prefix lengths that their subnets are meant to have.
     """
-    within = list(_within(context, gateway))
-    if gateway.address is None or not within:
-        return None
-    listed = ", ".join(f"{other.name} ({other.row.address})" for other in within)
-    return Finding(
-        "gateway-subnet-overlaps",
-        "risks",
-        (at_station(gateway), *map(at_station, within)),
-        f"{called(gateway)} ({gateway.row.address}) has in its subnet {gateway.address.network} that of {listed}.",
-        tuple(fact for one in (gateway, *within) for fact in context.evidence(one.row, "address")),
-    )
+    for gateway, within in _overlapping(context.network.stations.on_device.get(device, ())):
+        listed = ", ".join(f"{other.name} ({other.row.address})" for other in within)
+        yield Finding(
+            "gateway-subnet-overlaps",
+            "risks",
+            (at_station(gateway), *map(at_station, within)),
+            f"{called(gateway)} ({gateway.row.address}) has in its subnet that of {listed}.",
+            tuple(fact for one in (gateway, *within) for fact in context.evidence(one.row, "address")),
+        )
 
 
-def _within(context: Context, gateway: Interface) -> Iterator[Interface]:
-    """The other interfaces of a device, of the same routing table, whose subnets one holds; of equals the later ones.
+def _overlapping(interfaces: Iterable[Interface]) -> list[tuple[Interface, list[Interface]]]:
+    """The interfaces in whose subnets those of others are, of one routing table; each with those nearest within.
 
     A subnet of a single address is one wherever it is, shared addresses are meant to be of one subnet, and of two that
     have one address that is told.
     """
-    own, later = gateway.address, False
-    for other in context.network.stations.on_device[gateway.device]:
-        later = later or other is gateway
-        theirs = other.address
-        if own is None or theirs is None or other.name == gateway.name or other.row.table != gateway.row.table:
-            continue
-        if not _counts(gateway) or not _counts(other) or own.ip == theirs.ip or theirs.network.num_addresses == 1:
-            continue
-        larger = own.network.prefixlen < theirs.network.prefixlen or (own.network == theirs.network and later)
-        if larger and theirs.network.network_address in own.network:
-            yield other
+    tables: dict[tuple[object, int], list[tuple[Prefix, Interface]]] = defaultdict(list)
+    for one in interfaces:
+        if one.address is not None and one.address.network.num_addresses > 1 and _counts(one):
+            tables[one.row.table, one.address.version].append((one.address.network, one))
+    found: dict[int, tuple[Interface, list[Interface]]] = {}
+    for held in tables.values():
+        around: list[tuple[Prefix, Interface]] = []  # each within the one before, as a larger subnet comes first
+        for subnet, one in sorted(held, key=lambda entry: (int(entry[0].network_address), entry[0].prefixlen)):
+            while around and subnet.network_address not in around[-1][0]:
+                around.pop()
+            outer = around[-1][1] if around else None
+            if outer is not None and outer.name != one.name and outer.ip != one.ip:
+                found.setdefault(id(outer), (outer, []))[1].append(one)
+            around.append((subnet, one))
+    return list(found.values())
 
 
 def _counts(gateway: Interface) -> bool:
