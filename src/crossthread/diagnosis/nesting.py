@@ -17,6 +17,7 @@ from crossthread.survey.records import Port
 from crossthread.values import VlanSet
 
 _Place = tuple[object, ...]
+_Cell = tuple[str, str, str]
 
 
 def nested(
@@ -42,7 +43,10 @@ def nested(
     by_place: dict[_Place, list[Finding]] = defaultdict(list)
     by_rule: dict[str, list[Finding]] = defaultdict(list)
     by_mend: dict[object, list[Finding]] = defaultdict(list)
+    by_cell: dict[_Cell, list[Finding]] = defaultdict(list)
     for finding in order:
+        for cell in _set_by(finding):
+            by_cell[cell].append(finding)
         by_rule[finding.rule].append(finding)
         by_mend[_at_port(finding)].append(finding)
         for place in places[id(finding)]:
@@ -67,8 +71,9 @@ def nested(
         if cause is None and _at_port(finding) is not None:
             cause = next((o for o in by_mend[_at_port(finding)] if _may_lead(rank, above, finding, o)), None)
         if cause is None and not finding.repair:
-            worse = (o for o in order if SEVERITIES.index(o.severity) <= SEVERITIES.index(finding.severity))
-            cause = next((o for o in worse if rests_on(finding, o) and _leads(above, finding, o)), None)
+            changing = sorted({rank[id(o)]: o for cell in _ground(finding) for o in by_cell.get(cell, ())}.items())
+            worse = (o for _, o in changing if SEVERITIES.index(o.severity) <= SEVERITIES.index(finding.severity))
+            cause = next((o for o in worse if _leads(above, finding, o)), None)
         if cause is not None:
             above[id(finding)] = cause
     under: dict[int, list[Finding]] = defaultdict(list)
@@ -101,8 +106,17 @@ def _with_lists(n: int, finding: Finding, same: list[Finding]) -> Change:
 
 def rests_on(finding: Finding, other: Finding) -> bool:
     """Whether a mend of another finding changes what a finding rests on: who is accused is no witness."""
-    cells = {(change.table, str(change.key), column) for change in other.repair for column in change.cells}
-    return any((fact.table, str(fact.key), fact.column) in cells for fact in finding.evidence)
+    return not _set_by(other).isdisjoint(_ground(finding))
+
+
+def _set_by(finding: Finding) -> set[_Cell]:
+    """The cells that a finding's mend sets."""
+    return {(change.table, str(change.key), column) for change in finding.repair for column in change.cells}
+
+
+def _ground(finding: Finding) -> Iterator[_Cell]:
+    """The cells that a finding rests on."""
+    return ((fact.table, str(fact.key), fact.column) for fact in finding.evidence)
 
 
 def _may_lead(rank: dict[int, int], above: dict[int, Finding], finding: Finding, cause: Finding) -> bool:
