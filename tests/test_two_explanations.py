@@ -538,7 +538,10 @@ class Elsewhere(unittest.TestCase):
 
     def test_a_vlan_that_is_nowhere_but_at_one_port_is_left_for_that_of_the_others(self):
         """Its gateway was not read, and would decide, were it not that nobody can work with the host where it is."""
-        for allowed, mends in (("53 60", ("ports keel p1: pvid = 53",)), ("1-4094", ())):
+        there = "device|vid|mac|port|kind\nkeel|46|02:00:00:00:00:01|p1|learned"
+        more = f"{there}\nkeel|46|02:00:00:00:09:09|p1|learned"  # somebody else would move with it
+        mend = ("ports keel p1: pvid = 53",)
+        for allowed, macs, mends in (("53 60", there, mend), ("1-4094", there, ()), ("53 60", more, ())):
             rows = [f"keel t1 trunk none {allowed}", "loft t1 trunk none 53 60", "hut t1 trunk none 53 60"]
             answers, _ = self.answers(
                 ("a", "b"),
@@ -548,6 +551,7 @@ class Elsewhere(unittest.TestCase):
                     *rows, "loft t2 trunk none 53 60", "keel p1 access 46", *(f"loft p{n} access 53" for n in (1, 2))
                 ),
                 neighbors=cabled("keel t1 loft t1", "loft t2 hut t1"),
+                macs=macs,
                 hosts=hosts("a 10.9.5.1/24 none keel p1", "b 10.9.5.2/24 none loft p1", "c 10.9.5.3/24 none loft p2"),
             )
             self.assertEqual([tuple(map(str, answer.repair)) for answer in answers], [mends] * 2)

@@ -14,6 +14,7 @@ from crossthread.network.hosts.station import HostStation, Station
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
+from crossthread.survey.records import MacEntry
 from crossthread.survey.survey import Evidence
 from crossthread.values import NONE, PrefixedAddress
 
@@ -49,9 +50,7 @@ def port_vlan_wrong(context: Context, host: HostStation, vid: int | None = None)
     settled = wanted == context.expected.vlan(host) and host.address is not None
     blind = not settled and context.network.unread.anywhere and not context.expected.gateways(host)
     listed = context.once(ListedVlans)
-    cut_off = (
-        blind and listed.misses(row.pvid) and not listed.misses(wanted) and _is_cut_off(context, host.end, row.pvid)
-    )
+    cut_off = blind and listed.misses(row.pvid) and not listed.misses(wanted) and _is_cut_off(context, host, row.pvid)
     odd = blind and (cut_off or context.expected.astray(host)) and _one_home(context, host, not cut_off) == wanted
     belongs = f"belongs to {host.address.network}, which lives in" if settled and host.address else "would need"
     says = f"{host.end} is in {now}; {host.name} {belongs} VLAN {wanted}."
@@ -155,19 +154,24 @@ def _one_home(context: Context, host: HostStation, own: bool) -> int | None:
     return alone.pop() if len(alone) == 1 else None
 
 
-def _is_cut_off(context: Context, end: End, vid: int) -> bool:
-    """Whether a VLAN surely is nowhere on a device but at one port, so that nobody can work with the host there."""
-    network, device = context.network, context.device(end.device)
+def _is_cut_off(context: Context, host: HostStation, vid: int) -> bool:
+    """Whether a VLAN surely is nowhere on a device but at a host's port, and nobody else was learned there.
+
+    So nobody can work with the host where it is, and nobody moves along with it.
+    """
+    network, end = context.network, host.end
+    if end is None or not network.covered.fully(end.device, "ports"):
+        return False
     others = [End(end.device, port) for port in network.names.ports.get(end.device, {}) if port != end.port]
     up = [one for one in others if (row := context.port(one)) and "down" not in (row.admin, row.oper)]
-    if not network.covered.fully(end.device, "ports") or any(
-        network.fabric.carried(one).possible >> vid & 1 for one in up
-    ):
+    if any(network.fabric.carried(one).possible >> vid & 1 for one in up):
         return False
-    if device is not None and device.routing == "no":
-        return True
-    own = network.stations.on_device.get(end.device, ())
-    return network.covered.fully(end.device, "gateways") and all(s.row.vid != vid or s.row.port for s in own)
+    rows = network.survey.rows(MacEntry)
+    entries = (rows[n] for n in rows.positions("device").get(end.device.casefold(), ()))
+    at_port = {entry.mac for entry in entries if entry.port and network.names.port(end.device, entry.port) == end.port}
+    device, own = context.device(end.device), network.stations.on_device.get(end.device, ())
+    served = network.covered.fully(end.device, "gateways") or (device is not None and device.routing == "no")
+    return at_port <= {host.row.mac} and served and all(s.row.vid != vid or s.row.port for s in own)
 
 
 def _has_strangers(context: Context, vid: int, host: HostStation, own: PrefixedAddress) -> bool:
