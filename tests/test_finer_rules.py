@@ -320,6 +320,36 @@ class Transit(unittest.TestCase):
         self.assertEqual(found.repair[0].cells["vid"], 30)
 
 
+class RoutedByMistake(unittest.TestCase):
+    def test_a_port_that_routes_without_an_address_becomes_what_its_far_end_is(self):
+        uplink, lonely = {"device": "galley", "port": "port1"}, {"device": "galley", "port": "port2"}
+        routed = [Change("ports", one, {"mode": "routed"}) for one in (uplink, lonely)]
+        for changes, pairs, mended in (
+            (routed[:1], ("galley-till", "shop-till"), {"port": "port1", "mode": "trunk", "pvid": "none"}),
+            (routed[1:], ("galley-till", "shop-till"), {"port": "port2", "mode": "access", "pvid": 10}),
+            ([Change("ports", {"device": "ropehall", "port": "port3"}, {"mode": "access", "pvid": 10}), *routed[:1]],
+             ("galley-till", "shop-till"), {"port": "port1", "mode": "trunk", "pvid": "none"}),
+        ):  # fmt: skip
+            with self.subTest(mended):
+                network = Network(apply_changes(healthy(), changes))
+                answer = why(network, *pairs)
+                self.assertEqual(why(network.changed(answer.repair), *pairs).verdict, "works")
+                first = next(c for c in answer.repair if c.key == {"device": "galley", "port": mended["port"]})
+                self.assertEqual({**first.cells, "port": mended["port"]}, {**first.cells, **mended})
+        lost = Change("gateways", {"device": "quay-router", "interface": "port2", "address": "10.61.70.1/30"},
+                      delete=True)  # fmt: skip
+        self.assertEqual(told(apply_changes(healthy(), [routed[0], lost]), "link-mode-differs"), [])
+
+    def test_a_link_that_carries_nothing(self):
+        ends = [{"device": "ropehall", "port": "port3"}, {"device": "galley", "port": "port1"}]
+        nobody = [Change("ports", {"device": "galley", "port": port}, {"oper": "down"}) for port in ("port2", "port3")]
+        away = [Change("hosts", {"host": name}, delete=True) for name in ("galley-till", "galley-tablet")]
+        for lists, severities in ((("none", "none"), ["note"]), (("99", "98"), ["note"]), (("99", "98-99"), [])):
+            shut = [Change("ports", end, {"allowed": vids}) for end, vids in zip(ends, lists, strict=True)]
+            found = told(apply_changes(healthy(), [*nobody, *away, *shut]), "link-vlan-missing")
+            self.assertEqual([one.severity for one in found], severities)
+
+
 class Compared(unittest.TestCase):
     def test_each_kind_of_difference_is_one(self):
         was = Network(healthy())

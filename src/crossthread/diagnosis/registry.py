@@ -27,9 +27,9 @@ FAMILIES = (
 )  # fmt: skip
 _ORDER = (
     "host.place", "host.tag", "host.address", "host.subnet", "host.gateway", "port.state", "port.vlan",
-    "port.lost_vlan", "port.mode", "port.admission", "port.quality", "link", "link_vlan", "cable", "vlan", "way",
-    "neighbor", "discovery", "tree", "gateway", "gateway_address", "gateway_subnet", "routing", "plan_ports", "plan",
-    "plan_links",
+    "port.lost_vlan", "port.mode", "port.admission", "port.quality", "link_mode", "link", "link_vlan", "cable", "vlan",
+    "way", "neighbor", "discovery", "tree", "gateway", "gateway_address", "gateway_subnet", "routing", "plan_ports",
+    "plan", "plan_links",
 )  # fmt: skip
 """Which modules come first where two rules have one name: the first one is the usual one."""
 

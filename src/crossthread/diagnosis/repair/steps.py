@@ -173,9 +173,8 @@ def _port_words(context: Context, change: Change) -> list[str]:
     if cells.get("allowed"):
         wanted = VlanSet.parse(str(cells["allowed"]))
         had = row.allowed if row is not None else None
-        more = VlanSet(wanted.bits & ~had.bits) if had is not None else wanted
-        fewer = had is not None and had.bits & ~wanted.bits
-        found.append(f"carry VLANs {wanted}" if fewer or had is None or not had.bits else f"carry VLAN {more} as well")
+        grows = "mode" not in cells and had is not None and had.bits and not had - wanted
+        found.append(f"carry VLAN {wanted - had} as well" if grows and had is not None else f"carry VLANs {wanted}")
     if "forbidden" in cells and row is not None and row.forbidden is not None:
         found.append(f"forbid VLAN {row.forbidden - VlanSet.parse(str(cells['forbidden']))} there no longer")
     if "allowed_macs" in cells and row is not None and row.allowed_macs:

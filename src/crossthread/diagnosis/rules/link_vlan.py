@@ -120,6 +120,29 @@ def link_not_spare(context: Context, adjacency: Adjacency) -> Finding | None:
     )
 
 
+@rule("link-vlan-missing", "Link", About.LINK, unless=(link_allowed_differs,), follows="link-vlan-missing")
+def link_carries_nothing(context: Context, adjacency: Adjacency) -> Finding | None:
+    """A trunk is up, and there is no VLAN that both its ends allow.
+
+    Matters: nothing gets across but what the devices say to each other; nobody may need it now.
+    Notice: nothing, until a host beyond it needs a VLAN, or another link fails.
+    Confirm: compare the allowed lists at both ends.
+    Mend: allow what is to get across at both ends, or take the cable out.
+    """
+    rows = ends_of(context, adjacency)
+    if rows is None or not adjacency.up or rows[0].mode not in TAGS or rows[1].mode not in TAGS:
+        return None
+    if rows[0].allowed is None or rows[1].allowed is None or rows[0].allowed & rows[1].allowed:
+        return None
+    return Finding(
+        "link-vlan-missing",
+        "note",
+        (at_port(adjacency.a), at_port(adjacency.b)),
+        f"The link between {adjacency.a} and {adjacency.b} carries no VLAN: none is allowed at both ends.",
+        context.evidence(rows[0], "allowed") + context.evidence(rows[1], "allowed"),
+    )
+
+
 @rule("port-mode-wrong", "Port", About.LINK)
 def uplink_access(context: Context, adjacency: Adjacency) -> Finding | None:
     """A redundant link between two switches is in access mode at both ends, where most such links are trunks.

@@ -8,13 +8,12 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.rules import between_bridges as bridge_rules
 from crossthread.diagnosis.rules.link import (
-    link_access_both,
+    TAGS,
     link_access_vlan_differs,
-    link_mode_differs,
     link_native_differs,
     link_tagging_differs,
-    trunk_lacks,
 )
+from crossthread.diagnosis.rules.link_mode import link_access_both, link_end_routed, link_mode_differs, trunk_lacks
 from crossthread.diagnosis.rules.link_vlan import blocked_by_tree, link_vlan_missing
 from crossthread.diagnosis.rules.port.lost_vlan import port_vlan_missing, vlan_suspended
 from crossthread.diagnosis.rules.port.quality import cable_fault
@@ -47,7 +46,8 @@ class Crossings:
         if vid == BARE:
             return None  # where a bridge that knows no VLANs ends, what has no tag comes into one
         if not all(self._fabric.member(end).bridged for end in ends):
-            return None
+            routed = link_end_routed(context, adjacency)
+            return None if routed is None else step_of([self._wide_enough(adjacency, vid, routed)], hops=1)
         closed = [finding for finding in map(self.closed, ends) if finding is not None]
         if closed:
             return step_of(closed, hops=1)
@@ -118,6 +118,12 @@ class Crossings:
         bare = (None if member.pvid is None else member.pvid == vid for member in aware)
         return all_of((*bare, *(both.has(vid) for member in aware for both in (member.untagged, member.joins))))
 
+    def _wide_enough(self, adjacency: Adjacency, vid: int, differs: Finding) -> Finding:
+        """What tells that one end is to be a trunk like the other, also for a VLAN that this lacks."""
+        high = self._context.port(End(str(differs.subjects[1].device), str(differs.subjects[1].port)))
+        lacking = high is not None and high.mode in TAGS and high.allowed is not None and vid not in high.allowed
+        return trunk_lacks(self._context, adjacency, vid, differs) if lacking else differs
+
     def _why_not(self, adjacency: Adjacency, vid: int) -> list[Finding] | None:
         context = self._context
         shared = shared_port_vlan_wrong(context, adjacency, vid)
@@ -125,10 +131,7 @@ class Crossings:
             return [shared]
         one_access = link_mode_differs(context, adjacency)
         if one_access is not None:
-            high = context.port(End(str(one_access.subjects[1].device), str(one_access.subjects[1].port)))
-            lacking = high is not None and high.allowed is not None and vid not in high.allowed
-            more = trunk_lacks(context, adjacency, vid, one_access) if lacking else None
-            return [more or one_access]
+            return [self._wide_enough(adjacency, vid, one_access)]
         differ = link_access_vlan_differs(context, adjacency, vid)
         if differ is not None and differ.repair:
             return [differ]
