@@ -340,6 +340,23 @@ class RoutedByMistake(unittest.TestCase):
                       delete=True)  # fmt: skip
         self.assertEqual(told(apply_changes(healthy(), [routed[0], lost]), "link-mode-differs"), [])
 
+    def test_a_port_towards_a_router_that_routes_without_an_address(self):
+        trunk = {"mode": "trunk", "pvid": 1, "allowed": "1 10 20"}  # as keel's other one
+        for style, name, expected in (("stick", "t9", trunk), ("ports", "t8", {"mode": "access", "pvid": 10})):
+            survey = apply_changes(yard(style=style), [at("keel", name, mode="routed", pvid="none", allowed="")])
+            (change,) = why(Network(survey), "desk-loft-1", "till-keel-1").repair
+            self.assertEqual((change.key["port"], change.cells), (name, expected))
+        unread = apply_changes(
+            survey, [Change("coverage", {"device": "keel", "table": "gateways"}, {"complete": "no"})]
+        )
+        self.assertEqual(told(unread, "gateway-port-mode-wrong"), [])
+
+    def test_one_end_of_the_cable_towards_a_router_was_read_when_it_was_down(self):
+        for style, name in (("stick", "t9"), ("ports", "t8")):
+            survey = apply_changes(yard(style=style), [at("keel", name, oper="down")])
+            (change,) = why(Network(survey), "desk-loft-1", "till-keel-1").repair
+            self.assertEqual((change.key["port"], change.cells), (name, {"oper": "up"}))
+
     def test_a_link_that_carries_nothing(self):
         ends = [{"device": "ropehall", "port": "port3"}, {"device": "galley", "port": "port1"}]
         nobody = [Change("ports", {"device": "galley", "port": port}, {"oper": "down"}) for port in ("port2", "port3")]

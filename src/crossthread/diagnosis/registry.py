@@ -26,11 +26,10 @@ FAMILIES = (
     "What stands between", "Plan and inventory",
 )  # fmt: skip
 _ORDER = (
-    "host.place", "host.tag", "host.address", "host.subnet", "host.gateway", "port.state", "port.vlan",
-    "port.lost_vlan", "port.mode", "port.admission", "port.quality", "link_mode", "link", "link_vlan", "cable", "vlan",
-    "way", "neighbor", "discovery", "tree", "gateway", "gateway_address", "gateway_subnet", "routing", "plan_ports",
-    "plan", "plan_links",
-)  # fmt: skip
+    "host.place host.tag host.address host.subnet host.gateway port.state port.vlan port.lost_vlan port.mode "
+    "port.admission port.quality link_mode link link_vlan cable vlan way neighbor discovery tree gateway gateway_port "
+    "gateway_address gateway_subnet routing plan_ports plan plan_links"
+)
 """Which modules come first where two rules have one name: the first one is the usual one."""
 
 _F = TypeVar("_F", bound=Callable[..., Any])
@@ -166,7 +165,8 @@ def rules() -> tuple[Rule, ...]:
     """All rules, in the order in which they stand in the modules of `rules/`."""
     start = f"{rooms.__name__}."
     names = {room.name.removeprefix(start) for room in walk_packages(rooms.__path__, start) if not room.ispkg}
-    ordered = [name for name in _ORDER if name in names] + sorted(names.difference(_ORDER))
+    first = [name for name in _ORDER.split() if name in names]
+    ordered = first + sorted(names.difference(first))
     modules = [import_module(f"{rooms.__name__}.{name}") for name in ordered]
     return tuple(
         declared

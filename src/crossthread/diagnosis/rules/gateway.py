@@ -3,14 +3,11 @@
 from __future__ import annotations
 
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.edits import carry, planned_trunk, raise_link, set_gateway, set_port
-from crossthread.diagnosis.findings import Finding, at_port, at_station
+from crossthread.diagnosis.edits import raise_link, set_gateway
+from crossthread.diagnosis.findings import Finding, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.network.hosts.station import HostStation, Interface
-from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
-from crossthread.survey.records import Gateway
-from crossthread.values import NONE, VlanSet
 
 
 def called(gateway: Interface) -> str:
@@ -21,11 +18,6 @@ def called(gateway: Interface) -> str:
 def _rows_of(context: Context, gateway: Interface) -> list[Interface]:
     """All stations of one interface: it has one for each address."""
     return [s for s in context.network.stations.on_device[gateway.device] if s.name == gateway.name]
-
-
-def _serves_another(context: Context, gateway: Interface, _: End) -> bool:
-    """Whether an interface's tag is wrong, so that its port need not carry that."""
-    return gateway_vlan_wrong(context, gateway) is not None
 
 
 _CUTS = (
@@ -195,102 +187,3 @@ def _retagged(context: Context, gateway: Interface, wanted: int, holder: Interfa
         cleared = [set_gateway(s, vid="") for s in _rows_of(context, pair[0][0])]
         pair.reverse()
     return [*cleared, *(set_gateway(s, vid=vid) for one, vid in pair for s in _rows_of(context, one))]
-
-
-@rule("gateway-port-mode-wrong", "Gateway and routing", About.GATEWAY_PORT, unless=(_serves_another,))
-def gateway_port_mode_wrong(
-    context: Context, gateway: Interface, far: End, vid: int | None = None, native: int | None = None
-) -> Finding | None:
-    """The switch port towards a gateway that tags does not carry its tag.
-
-    Matters: the gateway and its subnet do not hear each other.
-    Notice: a whole subnet has no way out; others by the same port may work.
-    Confirm: look at the mode and allowed list of the switch port that the gateway is plugged into.
-    Mend: make the switch port a trunk that carries the gateway's tags.
-    """
-    row, port = gateway.row, context.port(far)
-    wanted = vid or row.vid
-    if gateway.tag == 0 or port is None or wanted is None or port.mode in (None, "routed"):
-        return None
-    if port.mode != "access" and (port.allowed is None or wanted in port.allowed) and port.pvid != wanted:
-        return None
-    tags = VlanSet.of(
-        s.row.vid
-        for s in context.network.gateways_at.get(gateway.end or far, ())
-        if isinstance(s.row, Gateway) and s.row.vid
-    ) | VlanSet.of([wanted])
-    if port.mode == "access":
-        native = native or _untagged_behind(context, gateway) or _usual_native(context, far.device, tags)
-        allowed = tags | VlanSet.of([native] if native else ())
-        cells = {"mode": "trunk", "pvid": native or NONE, "allowed": allowed}
-        change = set_port(far, **cells | planned_trunk(context, far))
-        says = f"is an access port (VLAN {port.pvid or NONE})"
-    elif port.pvid == wanted:
-        change = set_port(far, pvid=NONE)
-        says = f"sends VLAN {wanted} without a tag (it is the native VLAN there)"
-    else:
-        change = carry(context, far, VlanSet.of([wanted]))
-        says = f"does not allow VLAN {wanted}"
-    return Finding(
-        "gateway-port-mode-wrong",
-        "breaks",
-        (at_port(far, wanted), at_station(gateway)),
-        f"{far} {says}, but {called(gateway)} behind it expects VLAN {wanted} with its tag.",
-        context.evidence(port, "mode", "pvid", "allowed") + context.evidence(row, "vid", "untagged"),
-        (change,),
-    )
-
-
-def _untagged_behind(context: Context, gateway: Interface) -> int | None:
-    """The VLAN of the interface beside one that sends its frames without a tag."""
-    beside = context.network.gateways_at.get(gateway.end, ()) if gateway.end else ()
-    return next((context.expected.vlan(s) for s in beside if s.tag == 0), None)
-
-
-def _usual_native(context: Context, device: str, tags: VlanSet) -> int | None:
-    """The native VLAN of a device's trunks, unless it is to be tagged."""
-    trunks = (p for p in context.network.survey.ports if p.mode == "trunk" and p.device == device)
-    native = next(trunks, None)
-    return native.pvid if native is not None and native.pvid and native.pvid not in tags else None
-
-
-@rule("port-vlan-wrong", "Port", About.GATEWAY_PORT)
-def gateway_port_vlan_wrong(context: Context, gateway: Interface, far: End, vid: int | None = None) -> Finding | None:
-    """The switch port towards a gateway that does not tag is in another VLAN than the gateway's subnet.
-
-    Matters: the gateway serves the wrong VLAN, and its own has none.
-    Notice: a whole subnet has no way out.
-    Confirm: compare the port's VLAN with that of the hosts of the gateway's subnet.
-    Mend: put the switch port into the VLAN of the gateway's subnet.
-    """
-    port, wanted = context.port(far), vid or context.expected.vlan(gateway)
-    if context.expected.planned(gateway) not in (None, wanted):
-        return None
-    if gateway.tag != 0 or port is None or port.pvid is None or wanted is None or gateway.address is None:
-        return None
-    if port.pvid == wanted or port.mode not in ("access", "trunk", "hybrid"):
-        return None
-    beside = [s for s in context.network.gateways_at.get(gateway.end or far, ()) if s.tag]
-    if beside and port.mode == "access":  # what is wrong is the mode, and told of those that tag
-        return gateway_port_mode_wrong(context, beside[0], far, native=wanted) if vid is not None else None
-    cells: dict[str, object] = {"pvid": wanted}
-    if port.mode != "access" and port.allowed is not None and wanted not in port.allowed:
-        cells["allowed"] = port.allowed | VlanSet.of([wanted])
-    evidence = context.evidence(port, "mode", "pvid") + context.evidence(gateway.row, "address", "vid")
-    for other in context.expected.near(gateway.address.ip):
-        if (
-            isinstance(other, HostStation)
-            and other.end
-            and context.expected.current_vlan(other) == wanted
-            and len(evidence) < 7
-        ):
-            evidence += context.evidence(context.port(other.end), "pvid")
-    return Finding(
-        "port-vlan-wrong" if port.mode == "access" else "gateway-port-mode-wrong",
-        "breaks",
-        (at_port(far, wanted), at_station(gateway)),
-        f"{far} puts untagged frames into VLAN {port.pvid or NONE}, but {called(gateway)} behind it serves "
-        f"{gateway.address.network}, which lives in VLAN {wanted}.",
-        evidence,
-        (set_port(far, **cells),),
-    )

@@ -94,9 +94,9 @@ def link_end_routed(context: Context, adjacency: Adjacency) -> Finding | None:
     rows = {end: row for end in (adjacency.a, adjacency.b) if (row := context.port(end)) is not None}
     odd = next((end for end, row in rows.items() if row.mode == "routed"), None)
     far = rows.get(adjacency.far(odd)) if odd is not None else None
-    if odd is None or far is None or far.mode not in (*TAGS, "access") or not _only_bridges(context, odd):
+    if odd is None or far is None or far.mode not in (*TAGS, "access") or not only_bridges(context, odd):
         return None
-    like_far = like(far) if far.mode in TAGS else {"mode": "access", "pvid": far.pvid or ""}
+    like_far = like(far) if far.mode in TAGS else {"mode": "access", "pvid": far.pvid or "", "allowed": ""}
     repair: tuple[Change, ...] = (set_port(odd, **like_far | planned_trunk(context, odd)),)
     one, two = across(context, adjacency, odd)
     if far.mode == "access" and len(one & two) > 1:
@@ -112,7 +112,7 @@ def link_end_routed(context: Context, adjacency: Adjacency) -> Finding | None:
     )
 
 
-def _only_bridges(context: Context, end: End) -> bool:
+def only_bridges(context: Context, end: End) -> bool:
     """Whether a port's device bridges at other ports, has no interface at this one, and may not have lost it."""
     network = context.network
     beside = (row for name, row in network.names.ports[end.device].items() if name != end.port)

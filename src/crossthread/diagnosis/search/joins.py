@@ -6,6 +6,11 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import closed_itself
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.rules import gateway as gateway_rules
+from crossthread.diagnosis.rules.gateway_port import (
+    gateway_port_mode_wrong,
+    gateway_port_routed,
+    gateway_port_vlan_wrong,
+)
 from crossthread.diagnosis.rules.host.place import host_link_down
 from crossthread.diagnosis.rules.port.admission import port_has_refused, port_refuses_station
 from crossthread.diagnosis.rules.port.lost_vlan import gateway_vlan_lost
@@ -46,8 +51,8 @@ class Joins:
         if not any(found) and station.end is not None:
             ends = [station.end, *(a.far(station.end) for a in context.network.stations.facing(station))]
             found += [port_admin_down(context, end) for end in ends]
-            if not any(found):
-                found.append(port_down(context, station.end))
+            if not any(found):  # one end is enough: the other may have been read while the link was up
+                found.append(next(filter(None, (port_down(context, end) for end in ends)), None))
         if not any(found):
             found.append(gateway_rules.gateway_down(context, station))
         return [finding for finding in found if finding]
@@ -106,7 +111,10 @@ class Joins:
         """The same for a gateway that is plugged into a bridge."""
         context, member = self._context, self._fabric.member(far)
         if not member.bridged:
-            return None
+            routed = gateway_port_routed(context, station, far, vid) or gateway_port_mode_wrong(
+                context, station, far, vid
+            )
+            return None if routed is None else step_of([routed])
         findings: list[Finding | None] = [self._crossings.vlan_on(far, vid)]
         if not station.tag and self._fabric.unaware(far.device):
             return step_of(findings)
@@ -114,7 +122,7 @@ class Joins:
             enters: Truth = None if member.pvid is None else member.pvid == vid
             carried = all_of((enters, member.untagged.has(vid), member.joins.has(vid)))
             if carried is False:
-                told = gateway_rules.gateway_port_vlan_wrong(context, station, far, vid)
+                told = gateway_port_vlan_wrong(context, station, far, vid)
                 if told is None:
                     return None
                 findings.append(told)
@@ -128,7 +136,7 @@ class Joins:
                 return None
             findings.append(told)
         if carried is False:
-            told = gateway_rules.gateway_port_mode_wrong(context, station, far, vid)
+            told = gateway_port_mode_wrong(context, station, far, vid)
             if told is None:
                 return None
             findings.append(told)
