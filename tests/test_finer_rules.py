@@ -14,7 +14,7 @@ from crossthread.survey import Info
 from crossthread.survey.records import TABLES, Device, Neighbor, Tree
 from tests.building import cabled, hosts, ports, survey_of
 from tests.test_plan import plan_of
-from tests.yard import at, host, yard
+from tests.yard import at, host, interface, yard
 
 
 def told(survey, rule):
@@ -51,16 +51,16 @@ class Yards(unittest.TestCase):
 class Heard(Yards):
     def test_an_address_that_an_arp_cache_has_at_anothers_mac_address(self):
         stranger, own, router = "02:00:00:00:ee:ee", "02:00:00:00:00:01", "02:00:00:00:c1:01"
-        for mac, interface, expected in (
+        for mac, name, expected in (
             (stranger, "g1.10", True),
             (own, "g1.10", False),
             (router, "g1.10", False),  # by proxy
             ("00:00:5e:00:01:0a", "g1.10", False),  # a virtual router's
             (stranger, "g1.20", False),  # not on its wire: somebody may answer for it
         ):
-            entry = Change("arp", {"device": "crane", "interface": interface, "address": "10.9.10.20"}, {"mac": mac})
+            entry = Change("arp", {"device": "crane", "interface": name, "address": "10.9.10.20"}, {"mac": mac})
             found = told(self.edited(at("crane", "g1", mac=router), entry), "host-address-duplicate")
-            self.assertEqual([f.severity for f in found], ["risks"] * expected, (mac, interface))
+            self.assertEqual([f.severity for f in found], ["risks"] * expected, (mac, name))
             if found:
                 self.assertIn(f"crane has 10.9.10.20 at {stranger}, but desk-loft-1", found[0].says)
         twice = self.edited(host("desk-loft-2", address="10.9.10.20/24"))
@@ -350,6 +350,18 @@ class RoutedByMistake(unittest.TestCase):
             survey, [Change("coverage", {"device": "keel", "table": "gateways"}, {"complete": "no"})]
         )
         self.assertEqual(told(unread, "gateway-port-mode-wrong"), [])
+
+    def test_the_native_vlan_towards_a_router_that_sends_one_without_a_tag(self):
+        bare = interface("crane", "g1.20", 20, untagged="yes")
+        right = apply_changes(yard(), [bare, at("keel", "t9", pvid=20, allowed="10 20")])
+        for wrong, mended in (
+            (at("keel", "t9", pvid=10), {"pvid": 20}),
+            (at("keel", "t9", allowed="10"), {"allowed": "10 20"}),
+        ):
+            survey = apply_changes(right, [wrong])
+            (change,) = why(Network(survey), "desk-loft-1", "till-keel-1").repair
+            self.assertEqual((change.key["port"], change.cells), ("t9", mended))
+            self.assertEqual(sum(bool(one.repair) for one in told(survey, "gateway-port-mode-wrong")), 1)
 
     def test_one_end_of_the_cable_towards_a_router_was_read_when_it_was_down(self):
         for style, name in (("stick", "t9"), ("ports", "t8")):

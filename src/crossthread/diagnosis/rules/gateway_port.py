@@ -7,11 +7,12 @@ from crossthread.diagnosis.edits import carry, planned_trunk, set_port
 from crossthread.diagnosis.findings import Finding, at_port, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway import called, gateway_vlan_wrong
+from crossthread.diagnosis.rules.link import TAGS
 from crossthread.diagnosis.rules.link_mode import only_bridges
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.network.topology.names import End
 from crossthread.survey.records import Gateway
-from crossthread.values import NONE, VlanSet
+from crossthread.values import NO_VID, NONE, VlanSet
 
 
 def _serves_another(context: Context, gateway: Interface, _: End) -> bool:
@@ -53,6 +54,9 @@ def gateway_port_mode_wrong(
             f"is an access port (VLAN {port.pvid or NONE})" if port.mode == "access" else "routes, without an address"
         )
     elif port.pvid == wanted:
+        beside = _without_tag(context, gateway)
+        if beside is not None and (told := gateway_port_vlan_wrong(context, beside, far)) is not None:
+            return told  # the native VLAN is to be that one's
         change = set_port(far, pvid=NONE)
         says = f"sends VLAN {wanted} without a tag (it is the native VLAN there)"
     else:
@@ -70,8 +74,14 @@ def gateway_port_mode_wrong(
 
 def _untagged_behind(context: Context, gateway: Interface) -> int | None:
     """The VLAN of the interface beside one that sends its frames without a tag."""
+    beside = _without_tag(context, gateway)
+    return context.expected.vlan(beside) if beside is not None else None
+
+
+def _without_tag(context: Context, gateway: Interface) -> Interface | None:
+    """The interface beside one, on the same port, that does not tag."""
     beside = context.network.gateways_at.get(gateway.end, ()) if gateway.end else ()
-    return next((context.expected.vlan(s) for s in beside if s.tag == 0), None)
+    return next((s for s in beside if s.tag == NO_VID), None)
 
 
 def _usual_native(context: Context, device: str, tags: VlanSet) -> int | None:
@@ -95,8 +105,10 @@ def gateway_port_vlan_wrong(context: Context, gateway: Interface, far: End, vid:
         return None
     if gateway.tag != 0 or port is None or port.pvid is None or wanted is None or gateway.address is None:
         return None
-    if port.pvid == wanted or port.mode not in ("access", "trunk", "hybrid"):
+    if port.mode not in ("access", *TAGS):
         return None
+    if port.pvid == wanted:
+        return _native_left_out(context, gateway, far, wanted)
     beside = [s for s in context.network.gateways_at.get(gateway.end or far, ()) if s.tag]
     if beside and port.mode == "access":  # what is wrong is the mode, and told of those that tag
         return gateway_port_mode_wrong(context, beside[0], far, native=wanted) if vid is not None else None
@@ -145,4 +157,19 @@ def gateway_port_routed(context: Context, gateway: Interface, far: End, vid: int
         f"VLAN {wanted}.",
         context.evidence(port, "mode") + context.evidence(gateway.row, "address", "vid"),
         (set_port(far, mode="access", pvid=wanted),),
+    )
+
+
+def _native_left_out(context: Context, gateway: Interface, far: End, wanted: int) -> Finding | None:
+    """A trunk towards a gateway has its VLAN as the native one, and leaves it out of its list."""
+    port = context.port(far)
+    if port is None or port.mode == "access" or port.allowed is None or wanted in port.allowed:
+        return None
+    return Finding(
+        "gateway-port-mode-wrong",
+        "breaks",
+        (at_port(far, wanted), at_station(gateway)),
+        f"{far} does not allow VLAN {wanted}, its native one, in which {called(gateway)} behind it is without a tag.",
+        context.evidence(port, "mode", "pvid", "allowed") + context.evidence(gateway.row, "vid", "untagged"),
+        (carry(context, far, VlanSet.of([wanted])),),
     )

@@ -141,7 +141,7 @@ def port_mode_routed(context: Context, host: HostStation) -> Finding | None:
     if row is None or host.end is None or row.mode != "routed" or wanted is None or host.row.vid:
         return None
     covered = context.network.covered.fully(host.end.device, "gateways")
-    if context.network.gateways_at.get(host.end) or not covered or not context.expected.gateways(host):
+    if context.network.gateways_at.get(host.end) or not covered:
         return None
     return Finding(
         "port-mode-wrong",
