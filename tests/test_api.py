@@ -89,7 +89,7 @@ class Asked(unittest.TestCase):
             self.assertTrue(answer._repr_html_().startswith("<p>&lt;"))
         self.assertIn("<th>rule</th>", check(network)._repr_html_())
         self.assertIn("more</p>", matrix(network)._repr_html_())
-        self.assertIn("14 findings", repr(check(network)))
+        self.assertIn("13 findings", repr(check(network)))
 
     def test_no_record_and_no_answer_can_be_changed(self):
         kinds = [kind for kind in below(msgspec.Struct) if kind.__module__.startswith("crossthread.")]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Container, Iterator, Mapping
+from collections.abc import Container, Iterable, Iterator, Mapping
 
 import msgspec
 
@@ -38,12 +38,13 @@ def nested(
         The identities of those that follow from nothing.
     """
     # Findings are told apart as objects here: they hold dictionaries, and two may say the same.
-    order = sorted(findings, key=lambda f: (SEVERITIES.index(f.severity), -f.affected))
+    order = sorted(findings, key=lambda f: (_badness(f), -f.affected))
     places = {id(finding): dict.fromkeys(_places(context, finding)) for finding in order}  # in a fixed order
     by_place: dict[_Place, list[Finding]] = defaultdict(list)
     by_rule: dict[str, list[Finding]] = defaultdict(list)
     by_mend: dict[object, list[Finding]] = defaultdict(list)
     by_cell: dict[_Cell, list[Finding]] = defaultdict(list)
+    same_mend = _first_of_each_mend(order)
     for finding in order:
         for cell in _set_by(finding):
             by_cell[cell].append(finding)
@@ -71,9 +72,10 @@ def nested(
         if cause is None and _at_port(finding) is not None:
             cause = next((o for o in by_mend[_at_port(finding)] if _may_lead(rank, above, finding, o)), None)
         if cause is None and not finding.repair:
-            changing = sorted({rank[id(o)]: o for cell in _ground(finding) for o in by_cell.get(cell, ())}.items())
-            worse = (o for _, o in changing if SEVERITIES.index(o.severity) <= SEVERITIES.index(finding.severity))
-            cause = next((o for o in worse if _leads(above, finding, o)), None)
+            changing = {rank[id(o)]: o for cell in _ground(finding) for o in by_cell.get(cell, ())}
+            cause = next((o for o in _as_bad(finding, changing) if _leads(above, finding, o)), None)
+        if cause is None and id(finding) in same_mend and _leads(above, finding, same_mend[id(finding)]):
+            cause = same_mend[id(finding)]
         if cause is not None:
             above[id(finding)] = cause
     under: dict[int, list[Finding]] = defaultdict(list)
@@ -83,13 +85,40 @@ def nested(
     return [_built(finding, under) for finding in order if id(finding) not in above]
 
 
+def _first_of_each_mend(findings: Iterable[Finding]) -> dict[int, Finding]:
+    """Of findings with one mend, as of the way there and the way back, the first, for each of the others."""
+    first: dict[str, Finding] = {}
+    found = {}
+    for finding in findings:
+        if finding.repair:
+            found[id(finding)] = first.setdefault(" ".join(map(str, finding.repair)), finding)
+    return {known: one for known, one in found.items() if known != id(one)}
+
+
+def _as_bad(finding: Finding, others: Mapping[int, Finding]) -> Iterator[Finding]:
+    """Of others by their rank those that are at least as bad as a finding, the first ones first."""
+    return (others[n] for n in sorted(others) if _badness(others[n]) <= _badness(finding))
+
+
 def _built(finding: Finding, under: dict[int, list[Finding]]) -> Finding:
     below = under.get(id(finding))
     if not below:
         return finding
     same = [other for other in below if _at_port(other) == _at_port(finding) is not None]
     repair = tuple(_with_lists(n, finding, same) for n in range(len(finding.repair)))
-    return msgspec.structs.replace(finding, repair=repair, follows=tuple(_built(other, under) for other in below))
+    follows = tuple(_built(other, under) for other in below)
+    return _as_bad_as(finding, min(follows, key=_badness), repair=repair, follows=follows)
+
+
+def _badness(finding: Finding) -> int:
+    return SEVERITIES.index(finding.severity)
+
+
+def _as_bad_as(finding: Finding, other: Finding, **cells: object) -> Finding:
+    """A finding that stands for another one, and does whatever that does."""
+    worse = _badness(other) < _badness(finding)
+    held = {name: getattr(other, name) for name in ("severity", "affected", "affects", "example")} if worse else {}
+    return msgspec.structs.replace(finding, **cells, **held)
 
 
 def _with_lists(n: int, finding: Finding, same: list[Finding]) -> Change:
@@ -147,13 +176,13 @@ def _at_port(finding: Finding) -> tuple[str, ...] | None:
 def _by_vlan(
     context: Context, finding: Finding, by_rule: dict[str, list[Finding]], above: dict[int, Finding]
 ) -> Finding | None:
-    vids = _vids(finding)
+    vids = _vids(context, finding)
     hosts = {subject.host for subject in finding.subjects if subject.host}
     for rule in parents_in_vlan().get(finding.rule, ()):
         for other in by_rule.get(rule, ()):
             if other is finding or not _leads(above, finding, other):
                 continue
-            if hosts & set(other.affects) or (vids & _vids(other) and _may_meet(context, finding, other)):
+            if hosts & set(other.affects) or (vids & _vids(context, other) and _may_meet(context, finding, other)):
                 return other
     return None
 
@@ -181,9 +210,15 @@ def _lans(context: Context, finding: Finding) -> set[str]:
     return {lan for lan in found if lan is not None} if None not in found else set()
 
 
-def _vids(finding: Finding) -> set[int]:
-    """The VLANs that a finding is about; for one about a link as such, those that its mend would let across."""
+def _vids(context: Context, finding: Finding) -> set[int]:
+    """The VLANs that a finding is about; for one about a link as such, those that its mend would let across.
+
+    An interface that does not tag is in the VLAN of the port that it is plugged into.
+    """
     found = {subject.vid for subject in finding.subjects if subject.vid is not None}
+    for subject in finding.subjects if not found else ():
+        own = context.network.stations.on_device.get(subject.device or "", ()) if subject.interface else ()
+        found |= {vid for s in own if s.name == subject.interface and (vid := context.expected.current_vlan(s))}
     if not found and finding.rule in cutting():
         for change in finding.repair:
             allowed = change.cells.get("allowed")

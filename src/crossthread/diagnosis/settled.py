@@ -11,8 +11,8 @@ from crossthread.survey.records import Port
 from crossthread.values import NONE, interface
 
 Need = tuple[object, ...]
-"""A VLAN that must exist on a device, a gateway that a subnet must have in a VLAN, two ends that must agree, or what a
-finding says is needed."""
+"""A VLAN that must exist on a device, or be in use, a gateway that a subnet must have in a VLAN, two ends that must
+agree, or what a finding says is needed."""
 
 
 def settled(context: Context, by_rule: Mapping[str, Sequence[Finding]]) -> dict[Need, Finding]:
@@ -53,14 +53,15 @@ def _left_behind(context: Context, moving: Iterable[Finding]) -> dict[Need, Find
         row = context.port(end)
         if row is not None and row.pvid and not _in_vlan(context, end.device, row.pvid, ends):
             found.setdefault(("exists", end.device, row.pvid), finding)
-    needed: set[Need] = set()
+    needed: set[Need] = {("used", station.row.vid) for station in context.network.stations.gateways}
     for one in context.network.classes.all if hosts else ():
         host = one.hosts[0]
         need = "gateway", one.vid, host.address.network if host.address is not None else None
         if all(name in hosts for name in one.hosts.names):
             found.setdefault(need, hosts[host.name])
+            found.setdefault(("used", one.vid), hosts[host.name])
         else:
-            needed.add(need)
+            needed |= {need, ("used", one.vid)}
     return {need: finding for need, finding in found.items() if need not in needed}
 
 
@@ -106,5 +107,7 @@ def needs(finding: Finding) -> Iterator[Need]:
         yield "needed", finding.identity
     elif finding.rule in ("link-vlan-missing", "port-mode-wrong"):
         yield "needed", finding.identity
+        if finding.severity != "breaks" and len({subject.vid for subject in vids}) == 1:
+            yield "used", vids[0].vid
     elif finding.rule == "link-native-differs":
         yield "native", frozenset(End(str(subject.device), str(subject.port)) for subject in finding.subjects)

@@ -316,7 +316,12 @@ class Expected:
             elif group.stations[0] is host and len(group.stations) > 1:
                 used[group.gateway] += len(group.stations) - 1
         served = self.vlan(host)
-        return sorted(found, key=lambda s: (-used[gateway_address(s)], self.vlan(s) != served, s.device, s.name))
+
+        def rank(one: Interface) -> tuple[object, ...]:
+            elsewhere = self.vlan(one) != served, self.current_vlan(one) != served
+            return -used[gateway_address(one)], *elsewhere, one.device, one.name
+
+        return sorted(found, key=rank)
 
     def served(self, vid: int | None, station: Station) -> list[Interface]:
         """The gateway interfaces whose subnet lives in a VLAN, where a station is that may be in it."""

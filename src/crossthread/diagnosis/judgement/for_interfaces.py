@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from crossthread.diagnosis.context import unused
+from crossthread.diagnosis.expected.doubled import doubled
 from crossthread.diagnosis.expected.led_to import routers_by_routes
 from crossthread.diagnosis.expected.listed_vlans import ListedVlans
 from crossthread.diagnosis.expected.prefix_lengths import end_of
@@ -89,7 +90,11 @@ def _for_address(hearing: Hearing, own: Interface | None, wanted: PrefixedAddres
     if instead not in ("", NONE) and interface(instead).ip == wanted.ip:
         yield from for_length(hearing, wanted, near, "hosts")
         return
-    if own is not None and own.address is not None and own.address.ip != wanted.ip and unused(hearing.context, own):
+    if own is not None and doubled(hearing.context, own):
+        if own.address is not None and own.address.ip == wanted.ip:
+            return  # whoever uses it means the other
+        yield Witness(weights.UNUSED, f"another interface serves the hosts of {own.address and own.address.network}")
+    elif own is not None and own.address is not None and own.address.ip != wanted.ip and unused(hearing.context, own):
         yield Witness(weights.UNUSED, f"nobody uses {own.address.ip}, and nobody is in its subnet")
     users = hearing.users(str(wanted.ip))
     count = sum(one.number for one in users)

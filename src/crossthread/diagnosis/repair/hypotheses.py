@@ -9,6 +9,7 @@ from itertools import islice
 from operator import itemgetter
 
 from crossthread.diagnosis.context import Context, unused
+from crossthread.diagnosis.expected.doubled import doubled_in
 from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.judgement.hearing import Hearing
@@ -105,15 +106,13 @@ def _of_its_gateway(context: Context, host: HostStation, now: int) -> Iterator[F
     if hop in context.network.stations.by_address:
         return
     near = context.expected.gateways(host)
-    found = [
-        gateway_address_wrong(context, gateway, address(hop or ""))
-        for gateway in near or context.expected.served(now, host)
-    ]
+    served = [*context.expected.served(now, host), *doubled_in(context, now, host)]
+    found = [gateway_address_wrong(context, gateway, address(hop or "")) for gateway in near or served]
     if near:
         found.append(host_gateway_wrong(context, host))
     else:
         found += [host_of_another_vlan(context, host), host_gateway_unlike_its_peers(context, host)]
-        found += [gateway_missing(context, host, now)] if not context.expected.served(now, host) else []
+        found += [gateway_missing(context, host, now)] if not served else []
         alone = host.address is not None and all(s is host for s in context.expected.near_in(host.address.ip, now))
         beside = [own for own in context.network.stations.gateways if context.network.one_lan(own, host)]
         lost = [own for own in beside if alone and unused(context, own)][:_HOMES]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import raise_link, set_gateway
+from crossthread.diagnosis.expected.doubled import doubled
 from crossthread.diagnosis.findings import Finding, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.network.hosts.station import HostStation, Interface
@@ -126,8 +127,8 @@ def gateway_vlan_wrong(context: Context, gateway: Interface, vid: int | None = N
     """
     row = gateway.row
     wanted = vid or context.expected.vlan(gateway)
-    if row.vid is None or wanted is None or row.vid == wanted or gateway.address is None:
-        return None
+    if row.vid is None or wanted is None or row.vid == wanted or gateway.address is None or doubled(context, gateway):
+        return None  # of an address that is another's, nothing says where this one belongs
     evidence = context.evidence(row, "vid", "address")
     for other in context.expected.near_in(gateway.address.ip, wanted):
         if len(evidence) >= 5:

@@ -6,6 +6,7 @@ from collections import Counter, defaultdict
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_gateway
+from crossthread.diagnosis.expected.doubled import doubled, same_address
 from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.findings import Finding, at_station
 from crossthread.diagnosis.registry import About, rule
@@ -29,7 +30,9 @@ def gateway_address_wrong(context: Context, gateway: Interface, asked: Address |
     """
     if gateway.address is None:
         return None
-    wanted = asked_for(context, gateway, context.expected.vlan(gateway))
+    astray = doubled(context, gateway)
+    vid = context.expected.current_vlan(gateway) if astray else context.expected.vlan(gateway)
+    wanted = asked_for(context, gateway, vid, living_there=astray)
     best = asked or _most_asked(context, gateway, wanted)
     if best not in wanted or str(best) in context.network.stations.by_address or context.network.unread.anywhere:
         return None  # somebody has it; or another gateway of that VLAN may be where nobody looked
@@ -37,7 +40,8 @@ def gateway_address_wrong(context: Context, gateway: Interface, asked: Address |
     users = [host for one in wanted[best] for host in one.hosts[:3]][:3]
     length = gateway.address.network.prefixlen
     if best not in gateway.address.network:
-        lengths = Counter({length: 1})  # what is wrong with its address need not be wrong with its prefix
+        # What is wrong with its address need not be wrong with its prefix; but another's is neither its own.
+        lengths = Counter({length: int(not astray)})
         for one in wanted[best]:
             own = one.hosts[0].address
             if own is not None and best in own.network:  # one with an address from elsewhere tells no length
@@ -47,12 +51,13 @@ def gateway_address_wrong(context: Context, gateway: Interface, asked: Address |
     for host in users:
         evidence += context.evidence(host.row, "gateway")
     listed = ", ".join(host.name for host in users) + (" and others" if count > 3 else "")
+    listed += f" in its VLAN {vid}" if vid else " behind it"
     return Finding(
         "gateway-address-wrong",
         "breaks",
         (at_station(gateway),),
-        f"{called(gateway)} has the address {gateway.address}, but {listed} in its VLAN "
-        f"{context.expected.vlan(gateway)} {'use' if count > 1 else 'uses'} {best} as gateway.",
+        f"{called(gateway)} has the address {gateway.address}, but {listed} {'use' if count > 1 else 'uses'} {best} as "
+        "gateway.",
         evidence,
         (set_gateway(gateway, address=f"{best}/{length}"),),
     )
@@ -68,15 +73,14 @@ def transit_address_wrong(context: Context, gateway: Interface) -> Finding | Non
     Mend: give the interface the address that the other router's routes lead to.
     """
     own, stations = gateway.address, context.network.stations
-    if (
-        own is None
-        or context.network.unread.anywhere
-        or str(own.ip) in context.next_hops
-        or context.expected.users(own.ip)
-    ):
+    if own is None or context.network.unread.anywhere:
         return None
-    if any(other is not gateway for other in context.expected.near(own.ip)):
+    used = str(own.ip) in context.next_hops or any(other is not gateway for other in context.expected.near(own.ip))
+    astray = doubled(context, gateway)
+    if (used or context.expected.users(own.ip)) and not astray:
         return None
+    holders = same_address(context, gateway)
+    idle = f"as {called(holders[0])} has" if holders else "which nobody uses"
     for peer in stations.gateways:
         beside = peer.device != gateway.device and _vids(context, peer) & _vids(context, gateway)
         if not beside or peer.address is None or peer.address.version != own.version:
@@ -86,9 +90,7 @@ def transit_address_wrong(context: Context, gateway: Interface) -> Finding | Non
         lost = [hop for hop in hops if hop not in stations.by_address and address(hop or "") in peer.address.network]
         if len(lost) == 1:
             wanted = f"{lost[0]}/{peer.address.network.prefixlen}"
-            says = (
-                f"{called(gateway)} has the address {own}, which nobody uses, but {peer.device} {peer.name} beside it"
-            )
+            says = f"{called(gateway)} has the address {own}, {idle}, but {peer.device} {peer.name} beside it"
             return Finding(
                 "gateway-address-wrong",
                 "breaks",
@@ -114,12 +116,15 @@ def _most_asked(context: Context, gateway: Interface, wanted: dict[Address, list
     used = counts.get(own.ip, 0)
     if best is None or counts[best] <= used:
         return None
-    enough = counts[best] > 1 or (not used and more_usual(context, gateway, best))
+    theirs = any(host.address and host.address.ip == own.ip for one in wanted[best] for host in one.hosts[:1])
+    enough = counts[best] > 1 or theirs or (not used and more_usual(context, gateway, best))
     return best if enough or best not in own.network else None
 
 
-def asked_for(context: Context, gateway: Interface, vid: int | None) -> dict[Address, list[HostClass]]:
-    """The addresses that hosts have as their gateway, of its VLAN or its subnet, each with those hosts.
+def asked_for(
+    context: Context, gateway: Interface, vid: int | None, living_there: bool = False
+) -> dict[Address, list[HostClass]]:
+    """The addresses that hosts have as their gateway, of its VLAN or (unless they are to live there) its subnet.
 
     A host of the VLAN with an address from elsewhere counts if its gateway is in the subnet of others there: port and
     gateway speak for each other, and its address is the odd one out.
@@ -132,7 +137,8 @@ def asked_for(context: Context, gateway: Interface, vid: int | None) -> dict[Add
         host = one.hosts[0]
         there = one.vid == vid and context.network.one_lan(host, gateway)
         there = there and context.expected.planned(host) in (None, vid)
-        if one.gateway in (None, NONE) or host.address is None or not (there or host.address.ip in own):
+        near = there or (not living_there and host.address is not None and host.address.ip in own)
+        if one.gateway in (None, NONE) or host.address is None or not near:
             continue
         hop = interface(str(one.gateway)).ip
         if hop in host.address.network and hop.version == own.version and (there or hop in own):
@@ -170,7 +176,7 @@ _WIDE = 4
 """Subnets of no more addresses than this have hardly any but their first and last one."""
 
 
-@rule("gateway-address-duplicate", "Gateway and routing", About.GATEWAY)
+@rule("gateway-address-duplicate", "Gateway and routing", About.GATEWAY, follows="gateway-address-wrong")
 def gateway_address_duplicate(context: Context, gateway: Interface) -> Finding | None:
     """Two interfaces have the same address, and it is not meant to be shared.
 
@@ -181,16 +187,7 @@ def gateway_address_duplicate(context: Context, gateway: Interface) -> Finding |
     """
     if gateway.address is None:
         return None
-    others = [
-        s
-        for s in context.network.stations.by_address.of(str(gateway.address.ip))
-        if (s.device, s.name) != (gateway.device, gateway.name)
-        and isinstance(s, Interface)
-        and s.address
-        and s.address.ip == gateway.address.ip
-        and s.row.table == gateway.row.table
-        and context.connected(s.device, gateway.device)
-    ]
+    others = same_address(context, gateway)
     if not others:
         return None
     evidence = tuple(fact for s in (gateway, *others) for fact in context.evidence(s.row, "address"))

@@ -11,6 +11,7 @@ from itertools import chain, islice
 from crossthread.diagnosis.caution import heard_of
 from crossthread.diagnosis.context import Context, unused
 from crossthread.diagnosis.edits import raise_link, set_gateway, set_port
+from crossthread.diagnosis.expected.doubled import doubled
 from crossthread.diagnosis.expected.led_to import routers_by_routes
 from crossthread.diagnosis.expected.listed_vlans import ListedVlans
 from crossthread.diagnosis.expected.prefix_lengths import end_of
@@ -80,7 +81,8 @@ def gateway_missing(context: Context, host: HostStation, vid: int | None = None)
     here = ((key, s) for key in anew for s in context.network.stations.on_device.get(key["device"], ()))
     for key, other in here:
         if other.address is not None and (other.name, other.row.address) == (key["interface"], key["address"]):
-            says += f" {called(other)} has {other.address}, and nobody else is in that subnet."
+            beside = "another interface serves" if doubled(context, other) else "nobody else is in"
+            says += f" {called(other)} has {other.address}, and {beside} that subnet."
             evidence += context.evidence(other.row, "address", "vid")
     return Finding(
         "gateway-missing", "breaks", (_at(context, host, vid) if vid else at_station(host),), says, evidence, repair
@@ -127,6 +129,7 @@ def places_for(context: Context, own: PrefixedAddress, vid: int | None) -> Itera
     asked = bool(context.expected.users(own.ip))  # else whoever uses the other address may be one of those not listed
     led, _ = routers_by_routes(context, own)
     spare = [g for g in serving if (asked or led.get(g.device, set()) - {g.device}) and unused(context, g)]
+    spare += [g for g in gateways if vid and context.expected.current_vlan(g) == vid and doubled(context, g)]
     for gateway in bare[:1] or spare[:1]:
         yield (set_gateway(gateway, address=str(own)),)
     for end in (end for end, home in idle_ports(context) if home == vid and leads_to(context, end, lan)):
@@ -239,8 +242,8 @@ def transit_missing(context: Context, device: str, target: Address | None = None
             continue  # it has one that is wrong, which is told of that
         wanted = _asked_of(context, peers[0])
         subnet = peers[0].address.network if peers[0].address else None
-        if subnet is None:
-            continue
+        if subnet is None or (wanted is None and any(_meets(context, s) for s in here if s.name == row.interface)):
+            continue  # nobody asks for it there, and the interface meets a router elsewhere: so the next hop is wrong
         evidence = context.evidence(row, "next_hop", "interface") + context.evidence(peers[0].row, "address")
         says = (
             f"{device} routes {row.prefix} by {hop} ({peers[0].device} {peers[0].name}), but has no address in {subnet}"
@@ -258,6 +261,12 @@ def transit_missing(context: Context, device: str, target: Address | None = None
             repair,
         )
     return None
+
+
+def _meets(context: Context, gateway: Interface) -> bool:
+    """Whether another router has an address in an interface's subnet."""
+    near = context.expected.near(gateway.address.ip) if gateway.address is not None else ()
+    return any(isinstance(other, Interface) and other.device != gateway.device for other in near)
 
 
 def _asked_of(context: Context, peer: Interface) -> Address | None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import carry, planned_trunk, set_port
+from crossthread.diagnosis.expected.doubled import doubled
 from crossthread.diagnosis.findings import Finding, at_port, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway import called, gateway_vlan_wrong
@@ -105,7 +106,7 @@ def gateway_port_vlan_wrong(context: Context, gateway: Interface, far: End, vid:
         return None
     if gateway.tag != 0 or port is None or port.pvid is None or wanted is None or gateway.address is None:
         return None
-    if port.mode not in ("access", *TAGS):
+    if port.mode not in ("access", *TAGS) or doubled(context, gateway):
         return None
     if port.pvid == wanted:
         return _native_left_out(context, gateway, far, wanted)

@@ -16,7 +16,7 @@ from crossthread.survey.changes import Change
 from crossthread.values import NONE, Prefix, address
 
 
-@rule("gateway-mask-differs", "Gateway and routing", About.GATEWAY)
+@rule("gateway-mask-differs", "Gateway and routing", About.GATEWAY, follows="gateway-address-wrong")
 def gateway_mask_differs(context: Context, gateway: Interface) -> Finding | None:
     """A gateway's prefix length is not that of its hosts.
 

@@ -160,7 +160,7 @@ def _next_hop(
         for s in stations.gateways
         if s.address and (wanted := context.expected.subnet(s)) and target in wanted.network
     }
-    seen = {device}
+    seen, own = {device}, {s.address.ip for s in stations.on_device.get(device, ()) if s.address is not None}
     layer: list[tuple[str, Address | None, str | None]] = [(device, None, None)]
     while layer:
         following: list[tuple[str, Address | None, str | None]] = []
@@ -171,6 +171,8 @@ def _next_hop(
                 for far in context.expected.near(near.address.ip) if near.address else ():
                     if isinstance(far, HostStation) or far.device in seen or far.address is None:
                         continue
+                    if hop is None and far.address.ip in own:
+                        continue  # nobody sends to himself
                     seen.add(far.device)
                     first = (far.address.ip, near.name) if hop is None else (hop, out)
                     following.append((far.device, *first))

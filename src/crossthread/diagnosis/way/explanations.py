@@ -6,6 +6,7 @@ from collections.abc import Callable
 from functools import partial
 
 from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.expected.doubled import doubled, doubled_in
 from crossthread.diagnosis.findings import Finding, at_station
 from crossthread.diagnosis.repair.hypotheses import judged
 from crossthread.diagnosis.rules import between_hosts as between_rules
@@ -103,7 +104,9 @@ def _at_host(context: Context, stop: Stop, target: Station) -> list[Finding]:
     """A host that cannot get its packet out: its own settings first, then its gateway, then the way to it."""
     host, hop = stop.station, stop.target
     if not isinstance(host, HostStation):  # a host that was taken for a gateway, or a gateway's own broadcast address
-        return _at_router(context, stop, target, False)
+        asked = host if isinstance(host, Interface) and stop.reason == "broadcast" else None
+        length = gateway_mask_differs(context, asked) if asked is not None else None
+        return [length] if length is not None else _at_router(context, stop, target, False)
     if stop.reason == "deaf-host":
         asking = context.expected.users(hop) if hop is not None else []
         return _first([partial(host_gateway_wrong, context, s) for s in asking])
@@ -169,7 +172,10 @@ def _no_gateway(context: Context, host: HostStation) -> list[Finding]:
     serving = context.expected.gateways(host) or context.expected.served(vid, host)
     return _first(
         [
-            *[partial(address_rules.gateway_address_wrong, context, g) for g in serving],
+            *[
+                partial(address_rules.gateway_address_wrong, context, g)
+                for g in [*serving, *doubled_in(context, vid, host)]
+            ],
             partial(host_gateway_wrong, context, host),
             partial(gateway_missing, context, host),
             partial(host_gateway_missing, context, host),
@@ -186,6 +192,9 @@ def _at_router(context: Context, stop: Stop, target: Station, back: bool) -> lis
     if stop.reason == "route" and (apart := between_rules.routing_tables_apart(context, gateway, goal)) is not None:
         return [apart]
     if choice is not None and choice.route is None:  # it looks on its own wire
+        if doubled(context, gateway):
+            rules = (address_rules.gateway_address_wrong, address_rules.transit_address_wrong)
+            return _first([partial(one, context, gateway) for one in rules])
         wanted = context.expected.subnet(gateway)
         if wanted is not None and goal not in wanted.network:
             found = gateway_mask_differs(context, gateway)
@@ -225,7 +234,8 @@ def _no_way(
         partial(transit_missing, context, device, goal if device == gateway.device else None) for device in routing
     ]
     rules.append(partial(_route, context, gateway, goal, back))
-    for other in context.expected.served(context.expected.current_vlan(target), target):
+    vid = context.expected.current_vlan(target)
+    for other in [*context.expected.served(vid, target), *doubled_in(context, vid, target)]:
         rules.append(partial(address_rules.gateway_address_wrong, context, other))
     for host in _hosts(target):
         rules += [partial(gateway_missing, context, host), partial(host_outside_subnet, context, host)]

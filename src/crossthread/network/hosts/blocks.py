@@ -77,9 +77,13 @@ class InnerBlocks:
         return inside
 
     def around(self, text: str, block: Block) -> tuple[Block, ...]:
-        """The prefixes longer than its subnet's that an address with prefix length is in."""
+        """The prefixes longer than its subnet's that an address with prefix length is in.
+
+        One that is for broadcasts in any of them, as its senders believe, is as good as alone in a prefix of its own.
+        """
         inside = self.divide(block)
         if not inside:
             return ()
         number, width = number_of(text.partition("/")[0])
-        return tuple(inner for inner in inside if inner.holds(number, width))
+        found = tuple(inner for inner in inside if inner.holds(number, width))
+        return (*found, Block(4, width, number)) if any(is_broadcast(text, inner) for inner in found) else found

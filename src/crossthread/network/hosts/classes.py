@@ -280,7 +280,8 @@ class Classes:
         for n in alone:
             host = self._stations.hosts.at(n)
             alike = n not in special and not tags[n] and links[n] != "down" and host.address is not None
-            (lost if alike and host.end is None else single).append(n)
+            alike = alike and host.end is None and not is_broadcast(text := str(host.address), Block.of(text))
+            (lost if alike else single).append(n)
         return single, lost
 
     def _looked_at(

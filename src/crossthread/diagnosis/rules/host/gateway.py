@@ -29,7 +29,7 @@ def _best_gateway(context: Context, host: HostStation) -> tuple[str | None, Stat
         told = next((interface(text).ip for text in meant if text not in ("", NONE)), None)
         told = told if str(told) != host.row.gateway else None  # that is what this host alone may say
         found = told or _link_local_of(context, host, gateway) or gateway_address(gateway)
-        if found is not None:
+        if found is not None and (host.address is None or found != host.address.ip):  # nobody is his own gateway
             return str(found), gateway
     return None, None
 

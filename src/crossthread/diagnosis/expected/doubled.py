@@ -1,0 +1,80 @@
+"""Interfaces that were given the address of another one."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable, Iterator
+
+from crossthread.diagnosis.context import Context
+from crossthread.network.hosts.station import HostStation, Interface, Station
+from crossthread.values import NONE
+
+
+def same_address(context: Context, gateway: Interface) -> list[Interface]:
+    """The other interfaces that have an interface's address as their own, where both may be reached."""
+    own = gateway.address
+    holders = context.network.stations.by_address.of(str(own.ip)) if own is not None else ()
+    return [s for s in _beside(context, gateway, holders) if own is not None and s.address and s.address.ip == own.ip]
+
+
+def _beside(context: Context, gateway: Interface, stations: Iterable[Station]) -> Iterator[Interface]:
+    """The interfaces among some stations that packets may be routed by as by an interface, which is none of them."""
+    for other in stations:
+        itself = (other.device, other.name) == (gateway.device, gateway.name)
+        if isinstance(other, Interface) and not itself and other.row.table == gateway.row.table:
+            yield from [other] if context.connected(other.device, gateway.device) else []
+
+
+def doubled(context: Context, gateway: Interface) -> bool:
+    """Whether an interface has the address of another one, or of its subnet, and that one has the better claim to it.
+
+    So it is where fewer hosts of that subnet are than where the other one is, or where others live and none of them; or
+    if its own device sends packets to that address. Of another address of the subnet, as two routers may have, only
+    where hosts live that ask for a gateway which nobody has.
+    """
+    return gateway in context.once(_doubled)
+
+
+def doubled_in(context: Context, vid: int | None, near: Station) -> list[Interface]:
+    """Those interfaces in a VLAN, where a station is that may be in it."""
+    found = (one for one in context.network.stations.gateways if context.network.one_lan(one, near))
+    return [one for one in found if doubled(context, one) and context.expected.current_vlan(one) == vid]
+
+
+def _doubled(context: Context) -> frozenset[Interface]:
+    return frozenset(one for one in context.network.stations.gateways if _is_doubled(context, one))
+
+
+def _is_doubled(context: Context, gateway: Interface) -> bool:
+    own, here = gateway.address, context.expected.current_vlan(gateway)
+    if own is None:
+        return False
+    if here is None:  # a host may be plugged into the router itself
+        plugged = context.hosts_at(gateway.end) if gateway.end is not None else []
+        strangers = any(host.address and host.address.ip not in own.network for host in plugged)
+        return strangers and bool(same_address(context, gateway))
+    if others := same_address(context, gateway):
+        routes = context.network.routing.routes
+        rivals = {one.device for one in (gateway, *others)}
+        sending = {device for device in rivals if any(row.next_hop == str(own.ip) for row in routes(device))}
+        if sending and sending != rivals:
+            return gateway.device in sending
+    elif _asked_in_vain(context, gateway, here):
+        others = [*_beside(context, gateway, context.expected.near(own.ip))]
+    living: Counter[int | None] = Counter()
+    for group in context.expected.groups(own.ip) if others else ():
+        if isinstance(group.stations[0], HostStation):
+            living[group.vid] += len(group.stations)
+    there = max((living[context.expected.current_vlan(other)] for other in others), default=0)
+    return living[here] < there or (bool(others) and not living[here] and context.expected.astray(gateway))
+
+
+def _asked_in_vain(context: Context, gateway: Interface, vid: int) -> bool:
+    """Whether hosts of other subnets live in an interface's VLAN whose gateway nobody has, and none of its own."""
+    held, near = context.network.stations.by_address, context.living_in(vid, gateway)
+    hosts = [one.hosts[0] for one in near if one.block is not None]
+    own = gateway.address.network if gateway.address is not None else None
+    if own is None or any(host.address is not None and host.address.ip in own for host in hosts):
+        return False
+    asked = {one.gateway for one in near if one.block is not None and one.gateway}
+    return any(hop not in held for hop in asked - {NONE})

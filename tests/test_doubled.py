@@ -1,0 +1,103 @@
+"""An interface that was given another one's address, or one of its subnet: it gets its own back, and is no fault twice.
+
+So of routes that lead to an address where no wire is.
+"""
+
+import unittest
+from itertools import permutations
+
+from crossthread import Change, Network, apply_changes, check, why
+from crossthread.demo import healthy
+from tests.yard import quay, yard
+
+
+def gateway(row, address):
+    """The change that gives an interface another address."""
+    return Change(
+        "gateways", {"device": row.device, "interface": row.interface, "address": row.address}, {"address": address}
+    )
+
+
+def works(network, one, two):
+    return why(network, one, two).verdict == "works"
+
+
+class Doubled(unittest.TestCase):
+    def assert_mended(self, survey, changes, pairs, expected, rule):
+        """Each pair fails, and its mend is the expected one and no other; `check` says the same, once."""
+        broken = apply_changes(survey, changes)
+        network = Network(broken)
+        for pair in pairs:
+            answer = why(network, *pair)
+            told = [(one.table, one.key, one.cells) for one in answer.repair]
+            self.assertEqual((answer.verdict, told), ("fails", expected), pair)
+            self.assertTrue(works(network.changed(answer.repair), *pair), pair)
+        mends = [one for one in check(broken).findings if one.severity == "breaks" and one.repair]
+        self.assertEqual([(one.rule, len(one.repair)) for one in mends], [(rule, len(expected))])
+
+    def test_whose_address_another_interface_has_gets_the_one_that_its_hosts_ask_for(self):
+        for style in ("own", "stick", "ports"):
+            survey = yard(style=style, told=False)
+            for here, there in permutations(survey.gateways[:2]):
+                with self.subTest(f"{style} {here.interface}"):
+                    wrong = gateway(here, there.address)
+                    key = wrong.key | {"address": there.address}
+                    mended = [("gateways", key, {"address": here.address})]
+                    pairs = [("desk-loft-1", "till-keel-1"), ("till-loft-1", "desk-keel-1")]
+                    self.assert_mended(survey, [wrong], pairs, mended, "gateway-address-wrong")
+
+    def test_its_prefix_length_is_that_of_its_hosts_and_not_that_of_the_address(self):
+        survey = yard(style="own")
+        tills = [Change("hosts", {"host": one.host}, {"address": one.address.replace("/24", "/25")})
+                 for one in survey.hosts if one.host.startswith("till")]  # fmt: skip
+        desks, outer = survey.gateways[:2]
+        survey = apply_changes(survey, [*tills, gateway(outer, "10.9.20.1/25")])
+        ((_, key, _),) = [(0, {"device": "keel", "interface": outer.interface, "address": desks.address}, 0)]
+        mended = [("gateways", key, {"address": "10.9.20.1/25"})]
+        wrong = gateway(survey.gateways[1], desks.address)
+        self.assert_mended(survey, [wrong], [("desk-loft-1", "till-keel-1")], mended, "gateway-address-wrong")
+
+    def test_between_two_routers_the_one_that_sends_to_it_is_not_the_one_that_has_it(self):
+        survey = quay()
+        near, far = (next(g for g in survey.gateways if g.interface == name) for name in ("vlan30", "e1"))
+        for one, other in ((near, far), (far, near)):
+            wrong = gateway(one, other.address)
+            mended = [("gateways", wrong.key | {"address": other.address}, {"address": one.address})]
+            self.assert_mended(survey, [wrong], [("desk-north", "store")], mended, "gateway-address-wrong")
+
+    def test_where_hosts_ask_in_vain_an_address_of_anothers_subnet_is_wrong_too(self):
+        survey = yard(desks=(1, 0), tills=(1, 2), style="own", told=False)
+        wrong = gateway(survey.gateways[0], "10.9.20.7/24")
+        answer = why(Network(apply_changes(survey, [wrong])), "desk-loft-1", "till-keel-1")
+        self.assertEqual([one.cells for one in answer.repair], [{"address": "10.9.10.1/24"}])
+        self.assertEqual(answer.repair[0].key["interface"], survey.gateways[0].interface)
+
+    def test_a_prefix_by_which_a_host_would_be_the_broadcast_address(self):
+        survey = yard(desks=(1, 1), tills=(1, 1), style="own")
+        key = {"device": "keel", "interface": "vlan10", "address": "10.9.10.1/24"}
+        desk = Change("hosts", {"host": "desk-loft-1"}, {"address": "10.9.10.31/24"})
+        wrong = [desk, Change("gateways", key, {"address": "10.9.10.1/27"})]
+        mended = [("gateways", key | {"address": "10.9.10.1/27"}, {"address": "10.9.10.1/24"})]
+        self.assert_mended(survey, wrong, [("till-keel-1", "desk-loft-1")], mended, "gateway-mask-differs")
+
+
+class Hops(unittest.TestCase):
+    def test_a_route_that_leads_to_an_address_on_no_wire_leads_to_its_router_on_the_right_one(self):
+        for device, prefix, hop, odd, out, pair in (
+            ("core-east", "10.61.40.0/24", "10.61.90.2", "10.61.40.1", "vlan90", ("paint-booth", "shop-till")),
+            ("quay-router", "0.0.0.0/0", "10.61.90.1", "10.61.20.1", "port1.90", ("shop-till", "gate-camera")),
+        ):
+            own, wrong = ({"device": device, "prefix": prefix, "next_hop": one} for one in (hop, odd))
+            cells = {"interface": out, "origin": "static"}
+            network = Network(
+                apply_changes(healthy(), [Change("routes", own, delete=True), Change("routes", wrong, cells)])
+            )
+            answer = why(network, *pair)
+            self.assertEqual(
+                sorted((one.delete, one.key["next_hop"]) for one in answer.repair), [(False, hop), (True, odd)]
+            )
+            self.assertTrue(works(network.changed(answer.repair), *pair))
+
+
+if __name__ == "__main__":
+    unittest.main()
