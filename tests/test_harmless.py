@@ -113,7 +113,7 @@ class Harmless(unittest.TestCase):
 
     def test_a_mend_that_stops_a_pair_which_works_is_told_and_not_proposed(self):
         told = why(Network(campus("588040")), "host-1", "host-2")  # host-4 tells which address the gateway should have
-        self.assertEqual([f.rule for f in told.findings], ["gateway-missing", "host-gateway-outside-subnet"])
+        self.assertEqual([f.rule for f in told.findings], ["host-gateway-outside-subnet", "gateway-address-wrong"])
         self.assertTrue(told.repair_proven)
         silent = apply_changes(campus("588040"), [host("host-4", gateway="none")])
         answer = why(Network(silent), "host-1", "host-2")

@@ -8,7 +8,7 @@ from crossthread.demo import FAULTS, faulty, healthy
 EXPECTED = {
     "the foghorn's port was put into the visitors' VLAN": ["port-vlan-wrong"],
     "the exhibits' VLAN was left out at one end of the Rope Hall's uplink": ["link-vlan-missing"],
-    "the router's tags for boatyard and cameras were swapped": ["gateway-vlan-wrong", "gateway-vlan-wrong"],
+    "the router's tags for boatyard and cameras were swapped": ["gateway-vlan-wrong"],
     "core-east lost its route to the cameras": ["route-missing"],
     "the archive's store has no gateway": ["host-gateway-missing"],
     "the curator's prefix is too long": ["host-mask-differs"],

@@ -17,9 +17,10 @@ agree, or what a finding says is needed."""
 
 def settled(context: Context, by_rule: Mapping[str, Sequence[Finding]]) -> dict[Need, Finding]:
     """What nobody needs any more, or is there, with some findings' mends."""
-    missing, moving = by_rule["link-vlan-missing"], by_rule["port-vlan-wrong"]
-    links = [*missing, *(one for one in by_rule["port-mode-wrong"] if len({s.device for s in one.subjects}) > 1)]
-    found = {**_natives(context, missing), **_left_behind(context, moving)}
+    missing, moving, modes = (by_rule[name] for name in ("link-vlan-missing", "port-vlan-wrong", "port-mode-wrong"))
+    links = [*missing, *(one for one in modes if len({s.device for s in one.subjects}) > 1)]
+    leaving = [*moving, *(one for one in modes if any(s.host for s in one.subjects))]
+    found = {**_natives(context, missing), **_left_behind(context, leaving)}
     lacking = [*links, *by_rule["gateway-missing"]]
     found |= _asked_by_mistake(context, lacking, by_rule["host-outside-subnet"])
     return found | _perhaps_elsewhere(links, moving)

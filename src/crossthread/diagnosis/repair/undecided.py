@@ -26,9 +26,10 @@ from crossthread.diagnosis.repair.withheld import (
     told_only,
 )
 from crossthread.diagnosis.settled import needs, settled
+from crossthread.network.hosts.station import Station
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
-from crossthread.values import NONE
+from crossthread.values import NO_VID, NONE
 
 
 def decided_mends(context: Context, findings: Iterable[Finding]) -> list[Finding]:
@@ -148,12 +149,21 @@ def _without_idle(context: Context, findings: Sequence[Finding]) -> list[Finding
 
 
 def _moved(context: Context, finding: Finding) -> Iterator[tuple[object, int | None, object]]:
-    """The subnets of the hosts whose ports a mend puts into another VLAN, with the VLAN now and then."""
+    """The subnets of the hosts, and interfaces, that a mend puts into another VLAN, with the VLAN now and then."""
+    network = context.network
     for change in finding.repair:
-        if change.table == "ports" and "pvid" in change.cells:
-            for host in context.hosts_at(End(str(change.key["device"]), str(change.key["port"]))):
-                if host.address is not None:
-                    yield host.address.network, context.expected.current_vlan(host), change.cells["pvid"]
+        moved, there = list[Station](), change.cells.get("pvid")
+        if change.table == "ports" and there is not None:
+            end = End(str(change.key["device"]), str(change.key["port"]))
+            moved += context.hosts_at(end)
+            facing = (link.far(end) for link in context.adjacencies_at.get(end, ()))
+            moved += [s for far in facing for s in network.gateways_at.get(far, ()) if s.tag == NO_VID]
+        elif change.table == "gateways" and (there := change.cells.get("vid")):
+            on_device = network.stations.on_device.get(str(change.key["device"]), ())
+            moved += [s for s in on_device if s.name == change.key["interface"]]
+        for station in moved:
+            if station.address is not None:
+                yield station.address.network, context.expected.current_vlan(station), there
 
 
 _JUDGED = frozenset({"pvid", "mode", "allowed", "address", "gateway", "vid"})

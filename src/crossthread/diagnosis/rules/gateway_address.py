@@ -12,7 +12,7 @@ from crossthread.diagnosis.findings import Finding, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway import called
 from crossthread.network.hosts.classes import HostClass
-from crossthread.network.hosts.station import Interface
+from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.survey.records import Gateway
 from crossthread.values import NONE, Address, PrefixedAddress, address, interface
 
@@ -42,10 +42,9 @@ def gateway_address_wrong(context: Context, gateway: Interface, asked: Address |
     if best not in gateway.address.network:
         # What is wrong with its address need not be wrong with its prefix; but another's is neither its own.
         lengths = Counter({length: int(not astray)})
-        for one in wanted[best]:
-            own = one.hosts[0].address
-            if own is not None and best in own.network:  # one with an address from elsewhere tells no length
-                lengths[own.network.prefixlen] += len(one.hosts)
+        for group in context.expected.groups(best):
+            if isinstance(group.stations[0], HostStation):
+                lengths[group.block.length] += len(group.stations)
         length = max(lengths, key=lambda n: (lengths[n], n == length))
     evidence = context.evidence(gateway.row, "address")
     for host in users:
