@@ -21,6 +21,7 @@ from crossthread.survey.changes import merge_changes
 from tests.building import DATA, cabled, hosts, network_of, ports
 from tests.recording import SURVEYS
 from tests.test_command import run
+from tests.yard import yard
 
 
 def edit(table, cells, **key):
@@ -179,6 +180,14 @@ class Planted(unittest.TestCase):
             self.assertIn(mended, [str(change) for finding in found for change in finding.repair])
             self.assertNotIn(only_told, [str(finding.subjects[0]) for finding in found])
             self.assertIn(only_told, [str(other.subjects[0]) for finding in found for other in finding.follows])
+
+    def test_nor_a_host_and_its_gateway(self):
+        swapped = [at("keel", "t9", pvid=10), at("keel", "desk1", pvid=20)]
+        found = check(apply_changes(yard(desks=(0, 2), tills=(0, 1), style="ports"), swapped)).findings
+        moved = {change.key["port"]: change.cells.get("pvid") for finding in found for change in finding.repair}
+        self.assertEqual(
+            {name: moved.get(name) for name in ("desk1", "t9", "till1")}, {"desk1": 10, "t9": 20, "till1": None}
+        )
 
     def test_no_gateway_is_missing_where_only_a_host_is_that_is_there_by_mistake(self):
         found = check(DATA / "half" / "579820").findings

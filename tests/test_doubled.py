@@ -48,14 +48,12 @@ class Doubled(unittest.TestCase):
 
     def test_its_prefix_length_is_that_of_its_hosts_and_not_that_of_the_address(self):
         survey = yard(style="own")
-        tills = [Change("hosts", {"host": one.host}, {"address": one.address.replace("/24", "/25")})
+        desks, tills = survey.gateways[:2]
+        hosts = [Change("hosts", {"host": one.host}, {"address": one.address.replace("/24", "/25")})
                  for one in survey.hosts if one.host.startswith("till")]  # fmt: skip
-        desks, outer = survey.gateways[:2]
-        survey = apply_changes(survey, [*tills, gateway(outer, "10.9.20.1/25")])
-        ((_, key, _),) = [(0, {"device": "keel", "interface": outer.interface, "address": desks.address}, 0)]
-        mended = [("gateways", key, {"address": "10.9.20.1/25"})]
-        wrong = gateway(survey.gateways[1], desks.address)
-        self.assert_mended(survey, [wrong], [("desk-loft-1", "till-keel-1")], mended, "gateway-address-wrong")
+        wrong = gateway(tills, desks.address)
+        mended = [("gateways", wrong.key | {"address": desks.address}, {"address": "10.9.20.1/25"})]
+        self.assert_mended(survey, [*hosts, wrong], [("desk-loft-1", "till-keel-1")], mended, "gateway-address-wrong")
 
     def test_between_two_routers_the_one_that_sends_to_it_is_not_the_one_that_has_it(self):
         survey = quay()
@@ -97,6 +95,12 @@ class Hops(unittest.TestCase):
                 sorted((one.delete, one.key["next_hop"]) for one in answer.repair), [(False, hop), (True, odd)]
             )
             self.assertTrue(works(network.changed(answer.repair), *pair))
+
+    def test_of_a_route_out_of_an_interface_whose_port_is_down_the_port_is_told(self):
+        for rule, cells in (("port-admin-down", {"admin": "down"}), ("port-down", {"oper": "down"})):
+            shut = Change("ports", {"device": "quay-router", "port": "port1"}, cells)
+            found = check(apply_changes(healthy(), [shut])).findings
+            self.assertEqual([(one.rule, one.severity) for one in found], [(rule, "breaks")])
 
 
 if __name__ == "__main__":

@@ -10,6 +10,7 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding, Subject, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway import gateway_admin_down, gateway_down
+from crossthread.diagnosis.rules.port.state import port_admin_down, port_down
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.survey.changes import Change, merge_changes
 from crossthread.survey.records import Route
@@ -67,7 +68,10 @@ def route_down(context: Context, gateway: Interface, target: Address) -> Finding
             continue
         for other in context.network.stations.on_device[gateway.device]:
             if other.up is False and other.address and address(row.next_hop or "") in other.address.network:
-                return gateway_admin_down(context, other) or gateway_down(context, other)
+                facing = (link.far(other.end) for link in context.network.stations.facing(other) if other.end)
+                ends = [other.end, *facing] if other.end is not None else []
+                shut = (told for rule in (port_admin_down, port_down) for end in ends if (told := rule(context, end)))
+                return gateway_admin_down(context, other) or next(shut, None) or gateway_down(context, other)
     return None
 
 
