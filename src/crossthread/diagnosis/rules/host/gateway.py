@@ -28,6 +28,9 @@ def _best_gateway(context: Context, host: HostStation) -> tuple[str | None, Stat
         meant = [str(change.cells.get("address") or "") for change in wrong.repair] if wrong is not None else []
         told = next((interface(text).ip for text in meant if text not in ("", NONE)), None)
         told = told if str(told) != host.row.gateway else None  # that is what this host alone may say
+        subnet = context.expected.subnet(host)
+        if told is not None and subnet is not None and told not in subnet.network and not told.is_link_local:
+            continue  # with its own address it serves another subnet
         found = told or _link_local_of(context, host, gateway) or gateway_address(gateway)
         if found is not None and (host.address is None or found != host.address.ip):  # nobody is his own gateway
             return str(found), gateway
