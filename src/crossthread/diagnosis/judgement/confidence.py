@@ -12,8 +12,13 @@ from crossthread.values import NONE, VlanSet
 _LEVELS: tuple[Confidence, ...] = get_args(Confidence)
 
 _CHOSEN = {
-    "gateway-missing", "host-outside-subnet", "host-address-missing", "link-access-vlan-differs", "tree-blocks-vlan",
-}  # fmt: skip
+    "gateway-missing",
+    "host-outside-subnet",
+    "host-address-missing",
+    "host-address-broadcast",
+    "link-access-vlan-differs",
+    "tree-blocks-vlan",
+}
 """Findings whose mend picks something that no fact names.
 
 A device for a lost interface, one of several addresses, what a link was meant to be, a way that the tree may take.

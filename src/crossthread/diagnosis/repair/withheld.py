@@ -18,7 +18,7 @@ from crossthread.diagnosis.repair.together import changes_of
 from crossthread.network.hosts.station import Station
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
-from crossthread.values import NONE, VlanSet
+from crossthread.values import NONE, VlanSet, interface
 
 
 def harmless(context: Context, findings: Sequence[Finding], told: bool = False) -> list[Finding]:
@@ -247,16 +247,20 @@ def told_of_plan(finding: Finding) -> Finding:
 
 
 def moves(context: Context, finding: Finding) -> bool:
-    """Whether a mend puts a host, or an interface, elsewhere: into another VLAN, or to another address."""
+    """Whether a mend puts a host, or an interface, elsewhere: into another VLAN, or to another address.
+
+    Another address of the subnet that a host is in already is not elsewhere.
+    """
     at_host = any(subject.host or subject.interface for subject in finding.subjects)
-    return at_host and any(
-        {"pvid", "vid"} & set(change.cells)
-        or (
-            (text := str(change.cells.get("address") or NONE)) != NONE
-            and text.partition("/")[0] not in context.network.stations.by_address
-        )
-        for change in finding.repair
-    )
+    return at_host and any({"pvid", "vid"} & set(c.cells) or _readdresses(context, c) for c in finding.repair)
+
+
+def _readdresses(context: Context, change: Change) -> bool:
+    text = str(change.cells.get("address") or NONE)
+    if text == NONE or text.partition("/")[0] in context.network.stations.by_address:
+        return False
+    host = context.network.stations.hosts.get(str(change.key.get("host") or "").casefold())
+    return host is None or host.address is None or host.address.network != interface(text.split()[0]).network
 
 
 def bare(finding: Finding) -> Finding:

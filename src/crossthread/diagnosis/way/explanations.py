@@ -20,7 +20,12 @@ from crossthread.diagnosis.rules.host.gateway import (
     host_gateway_outside_subnet,
     host_gateway_wrong,
 )
-from crossthread.diagnosis.rules.host.subnet import host_mask_differs, host_outside_peers, host_outside_subnet
+from crossthread.diagnosis.rules.host.subnet import (
+    host_address_broadcast,
+    host_mask_differs,
+    host_outside_peers,
+    host_outside_subnet,
+)
 from crossthread.diagnosis.rules.host.tag import host_tag_wrong
 from crossthread.diagnosis.rules.port.mode import port_mode_routed
 from crossthread.diagnosis.search.cheapest_way import Search
@@ -55,6 +60,10 @@ def explain(context: Context, stop: Stop, target: Station, back: bool) -> list[F
     ]
     if alone:
         return alone[:1]
+    if stop.reason != "address":
+        unfit = _first([partial(_for_broadcasts, context, one) for one in _hosts(stop.station, target)])
+        if unfit:
+            return unfit
     if stop.reason == "address" and isinstance(stop.station, HostStation):
         return _first([partial(host_address_missing, context, stop.station)])
     if stop.reason == "family":
@@ -74,6 +83,12 @@ def explain(context: Context, stop: Stop, target: Station, back: bool) -> list[F
     if stop.reason in ("route", "loop", "silent"):
         return _at_router(context, stop, target, back)
     return []
+
+
+def _for_broadcasts(context: Context, host: HostStation) -> Finding | None:
+    """A host with the broadcast address of its subnet; its prefix may be what makes it one."""
+    told = host_address_broadcast(context, host)
+    return (host_mask_differs(context, host) or told) if told is not None else None
 
 
 def _hosts(*stations: Station) -> list[HostStation]:

@@ -221,3 +221,32 @@ def host_mask_differs(context: Context, host: HostStation, length: int | None = 
         evidence,
         (set_host(host, address=f"{host.address.ip}/{wanted}"),),
     )
+
+
+@rule("host-address-broadcast", "Host", About.HOST, reads="subnet expected", unless=(host_mask_differs,))
+def host_address_broadcast(context: Context, host: HostStation) -> Finding | None:
+    """The host has the address that its own subnet uses for broadcasts (RFC 919).
+
+    Matters: nobody sends to it alone, and no device lets it send.
+    Notice: the host reaches nobody.
+    Confirm: compare the host's address and prefix length with a neighbour's.
+    Mend: give it a free address of its subnet; if its prefix is too long, set the one that the others have.
+    """
+    own = host.address
+    if own is None or own.version == 6 or own.network.num_addresses <= _PAIR:
+        return None
+    if own.ip != own.network.broadcast_address:
+        return None
+    free = free_address(context, own, host)
+    return Finding(
+        "host-address-broadcast",
+        "breaks",
+        (at_station(host),),
+        f"{host.name} has {own.ip}, the broadcast address of its subnet {own.network}.",
+        context.evidence(host.row, "address"),
+        (set_host(host, address=f"{free}/{own.network.prefixlen}"),) if free is not None else (),
+    )
+
+
+_PAIR = 2
+"""A subnet of so few addresses has none for broadcasts (RFC 3021)."""
