@@ -260,7 +260,7 @@ def _readdresses(context: Context, change: Change) -> bool:
     if text == NONE or text.partition("/")[0] in context.network.stations.by_address:
         return False
     host = context.network.stations.hosts.get(str(change.key.get("host") or "").casefold())
-    return host is None or host.address is None or host.address.network != interface(text.split()[0]).network
+    return host is None or host.address is None or host.address.network != interface(text.partition(" ")[0]).network
 
 
 def bare(finding: Finding) -> Finding:
