@@ -14,10 +14,10 @@ from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.judgement.hearing import Hearing
 from crossthread.diagnosis.judgement.weighing import accused, weight
-from crossthread.diagnosis.rules.gateway import gateway_vlan_wrong
-from crossthread.diagnosis.rules.gateway_address import asked_for, gateway_address_wrong
-from crossthread.diagnosis.rules.gateway_missing import gateway_missing, idle_ports, leads_to
-from crossthread.diagnosis.rules.gateway_port import gateway_port_vlan_wrong
+from crossthread.diagnosis.rules.gateway.address import asked_for, gateway_address_wrong
+from crossthread.diagnosis.rules.gateway.interface import gateway_vlan_wrong
+from crossthread.diagnosis.rules.gateway.missing import gateway_missing, idle_ports, leads_to
+from crossthread.diagnosis.rules.gateway.port import gateway_port_vlan_wrong
 from crossthread.diagnosis.rules.host.address import addresses_missing
 from crossthread.diagnosis.rules.host.gateway import (
     host_gateway_outside_subnet,

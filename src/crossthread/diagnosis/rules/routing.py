@@ -9,7 +9,7 @@ from msgspec import structs
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding, Subject, at_station
 from crossthread.diagnosis.registry import About, rule
-from crossthread.diagnosis.rules.gateway import gateway_admin_down, gateway_down
+from crossthread.diagnosis.rules.gateway.interface import gateway_admin_down, gateway_down
 from crossthread.diagnosis.rules.port.state import port_admin_down, port_down
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.survey.changes import Change, merge_changes

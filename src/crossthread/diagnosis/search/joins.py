@@ -5,8 +5,8 @@ from __future__ import annotations
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import closed_itself
 from crossthread.diagnosis.findings import Finding
-from crossthread.diagnosis.rules import gateway as gateway_rules
-from crossthread.diagnosis.rules.gateway_port import (
+from crossthread.diagnosis.rules.gateway import interface as gateway_rules
+from crossthread.diagnosis.rules.gateway.port import (
     gateway_port_mode_wrong,
     gateway_port_routed,
     gateway_port_vlan_wrong,

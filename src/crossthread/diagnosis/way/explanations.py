@@ -10,10 +10,10 @@ from crossthread.diagnosis.expected.doubled import doubled, doubled_in
 from crossthread.diagnosis.findings import Finding, at_station
 from crossthread.diagnosis.repair.hypotheses import judged
 from crossthread.diagnosis.rules import between_hosts as between_rules
-from crossthread.diagnosis.rules import gateway_address as address_rules
 from crossthread.diagnosis.rules import routing as routing_rules
-from crossthread.diagnosis.rules.gateway_missing import gateway_missing, transit_missing
-from crossthread.diagnosis.rules.gateway_subnet import gateway_mask_differs
+from crossthread.diagnosis.rules.gateway import address as address_rules
+from crossthread.diagnosis.rules.gateway.missing import gateway_missing, transit_missing
+from crossthread.diagnosis.rules.gateway.subnet import gateway_mask_differs
 from crossthread.diagnosis.rules.host.address import host_address_missing
 from crossthread.diagnosis.rules.host.gateway import (
     host_gateway_missing,

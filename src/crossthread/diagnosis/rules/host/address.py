@@ -13,7 +13,7 @@ from crossthread.diagnosis.edits import set_host
 from crossthread.diagnosis.expected.voters import gateway_address
 from crossthread.diagnosis.findings import Finding, at_station
 from crossthread.diagnosis.registry import About, rule
-from crossthread.diagnosis.rules.gateway_address import more_usual
+from crossthread.diagnosis.rules.gateway.address import more_usual
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.survey.records import ArpEntry
 from crossthread.values import NONE, Address, PrefixedAddress, address

@@ -9,7 +9,7 @@ from crossthread.diagnosis.edits import set_host
 from crossthread.diagnosis.expected.voters import gateway_address
 from crossthread.diagnosis.findings import Finding, at_station
 from crossthread.diagnosis.registry import About, rule
-from crossthread.diagnosis.rules.gateway_address import asked_for
+from crossthread.diagnosis.rules.gateway.address import asked_for
 from crossthread.diagnosis.rules.host.address import free_address
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.values import NONE, address, resized

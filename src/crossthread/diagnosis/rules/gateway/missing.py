@@ -17,8 +17,8 @@ from crossthread.diagnosis.expected.listed_vlans import ListedVlans
 from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.findings import Finding, Subject, at_station
 from crossthread.diagnosis.registry import About, rule
-from crossthread.diagnosis.rules.gateway import called
-from crossthread.diagnosis.rules.gateway_address import transit_address_wrong
+from crossthread.diagnosis.rules.gateway.address import transit_address_wrong
+from crossthread.diagnosis.rules.gateway.interface import called
 from crossthread.diagnosis.rules.host.subnet import host_outside_subnet
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.network.switching.nodes import Node

@@ -7,7 +7,7 @@ from crossthread.diagnosis.edits import carry, planned_trunk, set_port
 from crossthread.diagnosis.expected.doubled import doubled
 from crossthread.diagnosis.findings import Finding, at_port, at_station
 from crossthread.diagnosis.registry import About, rule
-from crossthread.diagnosis.rules.gateway import called, gateway_vlan_wrong
+from crossthread.diagnosis.rules.gateway.interface import called, gateway_vlan_wrong
 from crossthread.diagnosis.rules.link import TAGS
 from crossthread.diagnosis.rules.link_mode import only_bridges
 from crossthread.network.hosts.station import HostStation, Interface

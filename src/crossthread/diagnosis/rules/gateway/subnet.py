@@ -10,7 +10,7 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_gateway
 from crossthread.diagnosis.findings import Finding, at_station
 from crossthread.diagnosis.registry import About, rule
-from crossthread.diagnosis.rules.gateway import called
+from crossthread.diagnosis.rules.gateway.interface import called
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.survey.changes import Change
 from crossthread.values import NONE, Prefix, address

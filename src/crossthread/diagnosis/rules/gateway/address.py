@@ -10,7 +10,7 @@ from crossthread.diagnosis.expected.doubled import doubled, same_address
 from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.findings import Finding, at_station
 from crossthread.diagnosis.registry import About, rule
-from crossthread.diagnosis.rules.gateway import called
+from crossthread.diagnosis.rules.gateway.interface import called
 from crossthread.network.hosts.classes import HostClass
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.survey.records import Gateway

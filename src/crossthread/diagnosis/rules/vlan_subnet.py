@@ -1,0 +1,47 @@
+"""Findings about the subnets of a VLAN's hosts."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterator
+
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.findings import Finding, Subject, at_station
+from crossthread.diagnosis.registry import About, rule
+from crossthread.network.hosts.station import HostStation
+from crossthread.values import NONE
+
+
+@rule("vlan-subnets-differ", "VLAN", About.CAMPUS)
+def vlan_subnets_differ(context: Context) -> Iterator[Finding]:
+    """The hosts of a VLAN are each in a subnet of its own, which nobody else is in and no gateway serves.
+
+    Matters: they hear each other, and reach neither each other nor anybody else.
+    Notice: two neighbours do not find each other.
+    Confirm: compare addresses and prefix lengths of the hosts of that VLAN.
+    Decide: ask which subnet the VLAN is meant to have: the list of VLANs and subnets names it.
+    Mend: give them addresses of one subnet, or put those into another VLAN that are there by mistake.
+    """
+    for vid, classes in context.classes_in.items():
+        if not vid or len(classes) < 2 or any(len(one.hosts) > 1 for one in classes):
+            continue
+        by_lan: dict[tuple[str | None, int], list[HostStation]] = defaultdict(list)
+        for host in (one.hosts[0] for one in classes):
+            if host.address is not None:
+                by_lan[context.network.lan(host), host.address.version].append(host)
+        for hosts in by_lan.values():
+            if len(hosts) > 1 and all(_is_lost(context, host) for host in hosts):
+                listed = ", ".join(f"{host.name} in {host.address.network}" for host in hosts[:3] if host.address)
+                yield Finding(
+                    "vlan-subnets-differ",
+                    "risks",
+                    (Subject(vid=vid), *map(at_station, hosts[:2])),
+                    f"In VLAN {vid} no two hosts are of one subnet, and no gateway serves any: {listed}.",
+                    tuple(fact for host in hosts[:3] for fact in context.evidence(host.row, "address", "gateway")),
+                )
+
+
+def _is_lost(context: Context, host: HostStation) -> bool:
+    """Whether nobody else is known to be in a host's subnet, nobody serves it, and it has no gateway."""
+    near = context.expected.near(host.address.ip) if host.address is not None else ()
+    return host.row.gateway == NONE and all(other is host for other in near) and host.up is not False
