@@ -13,6 +13,7 @@ from crossthread.network.topology.names import is_one_device
 from crossthread.survey import Info
 from crossthread.survey.records import TABLES, Device, Neighbor, Tree
 from tests.building import cabled, hosts, ports, survey_of
+from tests.refusing import Refusing
 from tests.test_plan import plan_of
 from tests.yard import at, host, interface, yard
 
@@ -342,9 +343,11 @@ class RoutedByMistake(unittest.TestCase):
 
     def test_a_port_towards_a_router_that_routes_without_an_address(self):
         trunk = {"mode": "trunk", "pvid": 1, "allowed": "1 10 20"}  # as keel's other one
-        for style, name, expected in (("stick", "t9", trunk), ("ports", "t8", {"mode": "access", "pvid": 10})):
+        for style, name, expected in (("stick", "t9", trunk), ("ports", "t8", trunk | {"pvid": 10, "allowed": "10"})):
             survey = apply_changes(yard(style=style), [at("keel", name, mode="routed", pvid="none", allowed="")])
-            (change,) = why(Network(survey), "desk-loft-1", "till-keel-1").repair
+            answer = why(Network(survey), "desk-loft-1", "till-keel-1")
+            Refusing(survey).carry_out(answer.order)
+            (change,) = answer.repair
             self.assertEqual((change.key["port"], change.cells), (name, expected))
         unread = apply_changes(
             survey, [Change("coverage", {"device": "keel", "table": "gateways"}, {"complete": "no"})]

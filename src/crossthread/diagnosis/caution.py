@@ -70,9 +70,7 @@ def _at_port(context: Context, change: Change) -> bool:
     end = End(context.network.names.spelled[device], port)
     row, cells = context.port(end), change.cells
     open_end = context.network.stations.open(end)
-    known = row is not None and row.mode == "routed" and _far_end_is_plain(context, end)
-    leads_on = (_leads_on(context, end) and not known) or _hears_phone(context, end)
-    if cells.get("mode") == "access" and (open_end or leads_on):
+    if cells.get("mode") == "access" and (open_end or _leads_on(context, end) or _hears_phone(context, end)):
         return True
     if any(_tagged_at(context, change)):
         return True
@@ -116,15 +114,6 @@ def _leads_on(context: Context, end: End) -> bool:
     network = context.network
     heard = any(leads_on(row.capabilities) for row in context.heard_at.get(end, ()))
     return heard or end in network.cabled or end in network.gateways_at
-
-
-def _far_end_is_plain(context: Context, end: End) -> bool:
-    """Whether what is at the other end of a port's one cable was read, and tags nothing: no VLAN is cut off there."""
-    ends = [link.far(end) for link in context.adjacencies_at.get(end, ())]
-    rows = [context.port(far) for far in ends]
-    tags = [station.tag for far in ends for station in context.network.gateways_at.get(far, ())]
-    access = all(row is not None and row.mode == "access" for row in rows)
-    return len(ends) == 1 and (access if not tags else not any(tags))
 
 
 def _hears_phone(context: Context, end: End) -> bool:

@@ -89,17 +89,18 @@ def link_end_routed(context: Context, adjacency: Adjacency) -> Finding | None:
     Matters: the port belongs to no VLAN; nothing gets across.
     Notice: everything beyond the link has no network.
     Confirm: compare the mode at both ends, and look whether the device has an address at that port.
-    Mend: make the end that routes a port like the other; make both trunks if several VLANs are needed across.
+    Mend: make the end that routes a trunk like the other; make both trunks if several VLANs are needed across.
     """
     rows = {end: row for end in (adjacency.a, adjacency.b) if (row := context.port(end)) is not None}
     odd = next((end for end, row in rows.items() if row.mode == "routed"), None)
     far = rows.get(adjacency.far(odd)) if odd is not None else None
     if odd is None or far is None or far.mode not in (*TAGS, "access") or not only_bridges(context, odd):
         return None
-    like_far = like(far) if far.mode in TAGS else {"mode": "access", "pvid": far.pvid or "", "allowed": ""}
-    repair: tuple[Change, ...] = (set_port(odd, **like_far | planned_trunk(context, odd)),)
+    repair: tuple[Change, ...] = ()
     one, two = across(context, adjacency, odd)
-    if far.mode == "access" and len(one & two) > 1:
+    if far.mode in TAGS:
+        repair = (set_port(odd, **like(far) | planned_trunk(context, odd)),)
+    elif len(one & two) > 1:
         repair = both_trunks(context, adjacency)
     return Finding(
         "link-mode-differs",

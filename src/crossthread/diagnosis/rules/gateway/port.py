@@ -143,7 +143,7 @@ def gateway_port_routed(context: Context, gateway: Interface, far: End, vid: int
     Matters: the gateway is in no VLAN; nobody hears it.
     Notice: a whole subnet has no way out.
     Confirm: look at the switch port's mode, and whether the switch has an address on it.
-    Mend: make the switch port an access port of the VLAN in which the gateway's subnet is.
+    Mend: make the switch port one that carries the VLAN of the gateway's subnet, and nothing else, without a tag.
     """
     port, wanted = context.port(far), vid or context.expected.vlan(gateway)
     if gateway.tag != 0 or port is None or wanted is None or gateway.address is None:
@@ -157,7 +157,7 @@ def gateway_port_routed(context: Context, gateway: Interface, far: End, vid: int
         f"{far} routes and has no address, but leads to {called(gateway)}, which serves {gateway.address.network} in "
         f"VLAN {wanted}.",
         context.evidence(port, "mode") + context.evidence(gateway.row, "address", "vid"),
-        (set_port(far, mode="access", pvid=wanted),),
+        (set_port(far, mode="trunk", pvid=wanted, allowed=VlanSet.of([wanted])),),
     )
 
 
