@@ -21,7 +21,6 @@ from crossthread.survey.changes import merge_changes
 from tests.building import DATA, cabled, hosts, network_of, ports
 from tests.recording import SURVEYS
 from tests.test_command import run
-from tests.yard import yard
 
 
 def edit(table, cells, **key):
@@ -182,12 +181,19 @@ class Planted(unittest.TestCase):
             self.assertIn(only_told, [str(other.subjects[0]) for finding in found for other in finding.follows])
 
     def test_nor_a_host_and_its_gateway(self):
-        swapped = [at("keel", "t9", pvid=10), at("keel", "desk1", pvid=20)]
-        found = check(apply_changes(yard(desks=(0, 2), tills=(0, 1), style="ports"), swapped)).findings
-        moved = {change.key["port"]: change.cells.get("pvid") for finding in found for change in finding.repair}
-        self.assertEqual(
-            {name: moved.get(name) for name in ("desk1", "t9", "till1")}, {"desk1": 10, "t9": 20, "till1": None}
-        )
+        moved = [str(change) for one in check(DATA / "half" / "980803").findings for change in one.repair]
+        self.assertIn("ports sw-a eth5: pvid = 2918", moved)
+        for either in ("ports sw-d eth4: pvid = 2918", "ports sw-a eth3: pvid = 2133"):
+            self.assertNotIn(either, moved)
+
+    def test_no_link_need_carry_a_vlan_that_only_a_misplaced_host_is_in(self):
+        found = check(DATA / "half" / "980825").findings
+        self.assertNotIn("link-vlan-missing", [one.rule for one in found])
+        self.assertIn("link-vlan-missing", [one.rule for one in every(found)])
+
+    def test_no_port_is_surely_put_where_more_of_another_subnet_live(self):
+        answer = why(DATA / "half" / "980868", "host-3", "host-6")
+        self.assertEqual((answer.confidence, answer.repair[0].cells["pvid"]), ("likely", 130))
 
     def test_no_gateway_is_missing_where_only_a_host_is_that_is_there_by_mistake(self):
         found = check(DATA / "half" / "579820").findings

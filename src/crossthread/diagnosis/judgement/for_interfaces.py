@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from crossthread.diagnosis.context import unused
-from crossthread.diagnosis.expected.doubled import doubled
 from crossthread.diagnosis.expected.led_to import routers_by_routes
 from crossthread.diagnosis.expected.listed_vlans import ListedVlans
+from crossthread.diagnosis.expected.misaddressed import misaddressed
 from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.for_lengths import for_length
@@ -90,7 +90,7 @@ def _for_address(hearing: Hearing, own: Interface | None, wanted: PrefixedAddres
     if instead not in ("", NONE) and interface(instead).ip == wanted.ip:
         yield from for_length(hearing, wanted, near, "hosts")
         return
-    if own is not None and doubled(hearing.context, own):
+    if own is not None and misaddressed(hearing.context, own):
         if own.address is not None and own.address.ip == wanted.ip:
             return  # whoever uses it means the other
         yield Witness(weights.UNUSED, f"another interface serves the hosts of {own.address and own.address.network}")

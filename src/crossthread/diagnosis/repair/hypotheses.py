@@ -9,7 +9,7 @@ from itertools import islice
 from operator import itemgetter
 
 from crossthread.diagnosis.context import Context, unused
-from crossthread.diagnosis.expected.doubled import doubled_in
+from crossthread.diagnosis.expected.misaddressed import misaddressed_in
 from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.judgement.hearing import Hearing
@@ -106,7 +106,7 @@ def _of_its_gateway(context: Context, host: HostStation, now: int) -> Iterator[F
     if hop in context.network.stations.by_address:
         return
     near = context.expected.gateways(host)
-    served = [*context.expected.served(now, host), *doubled_in(context, now, host)]
+    served = [*context.expected.served(now, host), *misaddressed_in(context, now, host)]
     found = [gateway_address_wrong(context, gateway, address(hop or "")) for gateway in near or served]
     if near:
         found.append(host_gateway_wrong(context, host))

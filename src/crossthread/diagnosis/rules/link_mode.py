@@ -94,7 +94,7 @@ def link_end_routed(context: Context, adjacency: Adjacency) -> Finding | None:
     rows = {end: row for end in (adjacency.a, adjacency.b) if (row := context.port(end)) is not None}
     odd = next((end for end, row in rows.items() if row.mode == "routed"), None)
     far = rows.get(adjacency.far(odd)) if odd is not None else None
-    if odd is None or far is None or far.mode not in (*TAGS, "access") or not only_bridges(context, odd):
+    if odd is None or far is None or far.mode not in (*TAGS, "access") or not routes_by_mistake(context, odd):
         return None
     repair: tuple[Change, ...] = ()
     one, two = across(context, adjacency, odd)
@@ -113,8 +113,8 @@ def link_end_routed(context: Context, adjacency: Adjacency) -> Finding | None:
     )
 
 
-def only_bridges(context: Context, end: End) -> bool:
-    """Whether a port's device bridges at other ports, has no interface at this one, and may not have lost it."""
+def routes_by_mistake(context: Context, end: End) -> bool:
+    """Whether a port that routes belongs to a bridge, which has no interface there and can have lost none."""
     network = context.network
     beside = (row for name, row in network.names.ports[end.device].items() if name != end.port)
     if network.gateways_at.get(end) or not network.covered.fully(end.device, "gateways"):

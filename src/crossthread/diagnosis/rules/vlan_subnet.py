@@ -44,4 +44,4 @@ def vlan_subnets_differ(context: Context) -> Iterator[Finding]:
 def _is_lost(context: Context, host: HostStation) -> bool:
     """Whether nobody else is known to be in a host's subnet, nobody serves it, and it has no gateway."""
     near = context.expected.near(host.address.ip) if host.address is not None else ()
-    return host.row.gateway == NONE and all(other is host for other in near) and host.up is not False
+    return host.row.gateway == NONE and all(other is host for other in near)

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from functools import partial
 
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.expected.doubled import doubled, doubled_in
+from crossthread.diagnosis.expected.misaddressed import misaddressed, misaddressed_in
 from crossthread.diagnosis.findings import Finding, at_station
 from crossthread.diagnosis.repair.hypotheses import judged
 from crossthread.diagnosis.rules import between_hosts as between_rules
@@ -189,7 +189,7 @@ def _no_gateway(context: Context, host: HostStation) -> list[Finding]:
         [
             *[
                 partial(address_rules.gateway_address_wrong, context, g)
-                for g in [*serving, *doubled_in(context, vid, host)]
+                for g in [*serving, *misaddressed_in(context, vid, host)]
             ],
             partial(host_gateway_wrong, context, host),
             partial(gateway_missing, context, host),
@@ -207,7 +207,7 @@ def _at_router(context: Context, stop: Stop, target: Station, back: bool) -> lis
     if stop.reason == "route" and (apart := between_rules.routing_tables_apart(context, gateway, goal)) is not None:
         return [apart]
     if choice is not None and choice.route is None:  # it looks on its own wire
-        if doubled(context, gateway):
+        if misaddressed(context, gateway):
             rules = (address_rules.gateway_address_wrong, address_rules.transit_address_wrong)
             return _first([partial(one, context, gateway) for one in rules])
         wanted = context.expected.subnet(gateway)
@@ -250,7 +250,7 @@ def _no_way(
     ]
     rules.append(partial(_route, context, gateway, goal, back))
     vid = context.expected.current_vlan(target)
-    for other in [*context.expected.served(vid, target), *doubled_in(context, vid, target)]:
+    for other in [*context.expected.served(vid, target), *misaddressed_in(context, vid, target)]:
         rules.append(partial(address_rules.gateway_address_wrong, context, other))
     for host in _hosts(target):
         rules += [partial(gateway_missing, context, host), partial(host_outside_subnet, context, host)]

@@ -1,4 +1,4 @@
-"""Findings about gateway addresses: wrong, or doubled, like tags."""
+"""Findings about gateway addresses: wrong, or another interface's, too; and about tags that two have."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from collections import Counter, defaultdict
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_gateway
-from crossthread.diagnosis.expected.doubled import doubled, same_address
+from crossthread.diagnosis.expected.misaddressed import misaddressed, same_address
 from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.findings import Finding, at_station
 from crossthread.diagnosis.registry import About, rule
@@ -30,7 +30,7 @@ def gateway_address_wrong(context: Context, gateway: Interface, asked: Address |
     """
     if gateway.address is None:
         return None
-    astray = doubled(context, gateway)
+    astray = misaddressed(context, gateway)
     vid = context.expected.current_vlan(gateway) if astray else context.expected.vlan(gateway)
     wanted = asked_for(context, gateway, vid, living_there=astray)
     best = asked or _most_asked(context, gateway, wanted)
@@ -75,7 +75,7 @@ def transit_address_wrong(context: Context, gateway: Interface) -> Finding | Non
     if own is None or context.network.unread.anywhere:
         return None
     used = str(own.ip) in context.next_hops or any(other is not gateway for other in context.expected.near(own.ip))
-    astray = doubled(context, gateway)
+    astray = misaddressed(context, gateway)
     if (used or context.expected.users(own.ip)) and not astray:
         return None
     holders = same_address(context, gateway)

@@ -11,9 +11,9 @@ from itertools import chain, islice
 from crossthread.diagnosis.caution import heard_of
 from crossthread.diagnosis.context import Context, unused
 from crossthread.diagnosis.edits import raise_link, set_gateway, set_port
-from crossthread.diagnosis.expected.doubled import doubled
 from crossthread.diagnosis.expected.led_to import routers_by_routes
 from crossthread.diagnosis.expected.listed_vlans import ListedVlans
+from crossthread.diagnosis.expected.misaddressed import misaddressed
 from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.findings import Finding, Subject, at_station
 from crossthread.diagnosis.registry import About, rule
@@ -81,7 +81,7 @@ def gateway_missing(context: Context, host: HostStation, vid: int | None = None)
     here = ((key, s) for key in anew for s in context.network.stations.on_device.get(key["device"], ()))
     for key, other in here:
         if other.address is not None and (other.name, other.row.address) == (key["interface"], key["address"]):
-            beside = "another interface serves" if doubled(context, other) else "nobody else is in"
+            beside = "another interface serves" if misaddressed(context, other) else "nobody else is in"
             says += f" {called(other)} has {other.address}, and {beside} that subnet."
             evidence += context.evidence(other.row, "address", "vid")
     return Finding(
@@ -129,7 +129,7 @@ def places_for(context: Context, own: PrefixedAddress, vid: int | None) -> Itera
     asked = bool(context.expected.users(own.ip))  # else whoever uses the other address may be one of those not listed
     led, _ = routers_by_routes(context, own)
     spare = [g for g in serving if (asked or led.get(g.device, set()) - {g.device}) and unused(context, g)]
-    spare += [g for g in gateways if vid and context.expected.current_vlan(g) == vid and doubled(context, g)]
+    spare += [g for g in gateways if vid and context.expected.current_vlan(g) == vid and misaddressed(context, g)]
     for gateway in bare[:1] or spare[:1]:
         yield (set_gateway(gateway, address=str(own)),)
     for end in (end for end, home in idle_ports(context) if home == vid and leads_to(context, end, lan)):

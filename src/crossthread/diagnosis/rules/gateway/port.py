@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import carry, planned_trunk, set_port
-from crossthread.diagnosis.expected.doubled import doubled
+from crossthread.diagnosis.expected.misaddressed import misaddressed
 from crossthread.diagnosis.findings import Finding, at_port, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway.interface import called, gateway_vlan_wrong
 from crossthread.diagnosis.rules.link import TAGS
-from crossthread.diagnosis.rules.link_mode import only_bridges
+from crossthread.diagnosis.rules.link_mode import routes_by_mistake
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.network.topology.names import End
 from crossthread.survey.records import Gateway
@@ -36,7 +36,7 @@ def gateway_port_mode_wrong(
     wanted = vid or row.vid
     if gateway.tag == 0 or port is None or wanted is None or port.mode is None:
         return None
-    if port.mode == "routed" and not only_bridges(context, far):
+    if port.mode == "routed" and not routes_by_mistake(context, far):
         return None
     whole = port.mode in ("access", "routed")
     if not whole and (port.allowed is None or wanted in port.allowed) and port.pvid != wanted:
@@ -106,7 +106,7 @@ def gateway_port_vlan_wrong(context: Context, gateway: Interface, far: End, vid:
         return None
     if gateway.tag != 0 or port is None or port.pvid is None or wanted is None or gateway.address is None:
         return None
-    if port.mode not in ("access", *TAGS) or doubled(context, gateway):
+    if port.mode not in ("access", *TAGS) or misaddressed(context, gateway):
         return None
     if port.pvid == wanted:
         return _native_left_out(context, gateway, far, wanted)
@@ -148,7 +148,7 @@ def gateway_port_routed(context: Context, gateway: Interface, far: End, vid: int
     port, wanted = context.port(far), vid or context.expected.vlan(gateway)
     if gateway.tag != 0 or port is None or wanted is None or gateway.address is None:
         return None
-    if port.mode != "routed" or not only_bridges(context, far):
+    if port.mode != "routed" or not routes_by_mistake(context, far):
         return None
     return Finding(
         "gateway-port-mode-wrong",

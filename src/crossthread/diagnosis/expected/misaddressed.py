@@ -25,27 +25,27 @@ def _beside(context: Context, gateway: Interface, stations: Iterable[Station]) -
             yield from [other] if context.connected(other.device, gateway.device) else []
 
 
-def doubled(context: Context, gateway: Interface) -> bool:
+def misaddressed(context: Context, gateway: Interface) -> bool:
     """Whether an interface has the address of another one, or of its subnet, and that one has the better claim to it.
 
     So it is where fewer hosts of that subnet are than where the other one is, or where others live and none of them; or
     if its own device sends packets to that address. Of another address of the subnet, as two routers may have, only
     where hosts live that ask for a gateway which nobody has.
     """
-    return gateway in context.once(_doubled)
+    return gateway in context.once(_misaddressed)
 
 
-def doubled_in(context: Context, vid: int | None, near: Station) -> list[Interface]:
+def misaddressed_in(context: Context, vid: int | None, near: Station) -> list[Interface]:
     """Those interfaces in a VLAN, where a station is that may be in it."""
     found = (one for one in context.network.stations.gateways if context.network.one_lan(one, near))
-    return [one for one in found if doubled(context, one) and context.expected.current_vlan(one) == vid]
+    return [one for one in found if misaddressed(context, one) and context.expected.current_vlan(one) == vid]
 
 
-def _doubled(context: Context) -> frozenset[Interface]:
-    return frozenset(one for one in context.network.stations.gateways if _is_doubled(context, one))
+def _misaddressed(context: Context) -> frozenset[Interface]:
+    return frozenset(one for one in context.network.stations.gateways if _is_misaddressed(context, one))
 
 
-def _is_doubled(context: Context, gateway: Interface) -> bool:
+def _is_misaddressed(context: Context, gateway: Interface) -> bool:
     own, here = gateway.address, context.expected.current_vlan(gateway)
     if own is None:
         return False

@@ -8,7 +8,8 @@ from itertools import permutations
 
 from crossthread import Change, Network, apply_changes, check, why
 from crossthread.demo import healthy
-from tests.yard import quay, yard
+from tests.building import hosts, network_of, ports
+from tests.yard import host, quay, yard
 
 
 def gateway(row, address):
@@ -22,7 +23,7 @@ def works(network, one, two):
     return why(network, one, two).verdict == "works"
 
 
-class Doubled(unittest.TestCase):
+class Misaddressed(unittest.TestCase):
     def assert_mended(self, survey, changes, pairs, expected, rule):
         """Each pair fails, and its mend is the expected one and no other; `check` says the same, once."""
         broken = apply_changes(survey, changes)
@@ -73,10 +74,57 @@ class Doubled(unittest.TestCase):
     def test_a_prefix_by_which_a_host_would_be_the_broadcast_address(self):
         survey = yard(desks=(1, 1), tills=(1, 1), style="own")
         key = {"device": "keel", "interface": "vlan10", "address": "10.9.10.1/24"}
-        desk = Change("hosts", {"host": "desk-loft-1"}, {"address": "10.9.10.31/24"})
+        desk = Change("hosts", {"host": "desk-keel-1"}, {"address": "10.9.10.31/24"})  # not the first of its kind
         wrong = [desk, Change("gateways", key, {"address": "10.9.10.1/27"})]
         mended = [("gateways", key | {"address": "10.9.10.1/27"}, {"address": "10.9.10.1/24"})]
-        self.assert_mended(survey, wrong, [("till-keel-1", "desk-loft-1")], mended, "gateway-mask-differs")
+        self.assert_mended(survey, wrong, [("till-keel-1", "desk-keel-1")], mended, "gateway-mask-differs")
+
+    def test_of_the_port_that_a_host_is_plugged_into(self):
+        (own,) = (g for g in healthy().gateways if g.interface == "port2")
+        for odd in ("10.61.10.1/24", "10.61.70.2/30"):  # that of another interface, and of the very host
+            wrong = gateway(own, odd)
+            mended = [("gateways", wrong.key | {"address": odd}, {"address": own.address})]
+            self.assert_mended(healthy(), [wrong], [("tide-gauge", "shop-till")], mended, "gateway-address-wrong")
+
+    def test_nobody_is_sent_to_himself(self):
+        odd = Change("gateways", {"device": "quay-router", "interface": "port2", "address": "10.61.70.1/30"},
+                     {"address": "10.61.70.2/30"})  # fmt: skip
+        unread = Change("coverage", {"device": "core-west", "table": "gateways"}, {"complete": "no"})
+        found = check(apply_changes(healthy(), [odd, unread])).findings
+        self.assertNotIn("hosts tide-gauge: gateway = 10.61.70.2", [str(c) for one in found for c in one.repair])
+        east, far = (next(g for g in quay().gateways if g.interface == name) for name in ("vlan30", "e1"))
+        alone = Change("routes", {"device": "far", "prefix": "0.0.0.0/0", "next_hop": "10.9.30.1"}, delete=True)
+        answer = why(Network(apply_changes(quay(), [alone, gateway(far, east.address)])), "desk-north", "store")
+        self.assertNotIn(("east", "10.9.30.1"), [(c.key["device"], c.key.get("next_hop")) for c in answer.repair])
+
+    def test_a_host_alone_in_its_vlan_or_without_a_gateway(self):
+        survey = yard(desks=(1, 0), tills=(0, 1), style="ports")
+        wrong = gateway(survey.gateways[0], survey.gateways[1].address)
+        mended = [("gateways", wrong.key | {"address": "10.9.20.1/24"}, {"address": "10.9.10.1/24"})]
+        self.assert_mended(survey, [wrong], [("till-keel-1", "desk-loft-1")], mended, "gateway-address-wrong")
+        survey = yard(style="own", told=False)
+        wrong = [gateway(survey.gateways[0], survey.gateways[1].address),
+                 Change("hosts", {"host": "till-loft-1"}, {"gateway": "none"})]  # fmt: skip
+        says = [one.says for one in check(apply_changes(survey, wrong)).findings if one.rule == "host-gateway-missing"]
+        self.assertEqual(says, ["till-loft-1 has no gateway; 10.9.20.1 (keel outer) serves its subnet."])
+
+
+class Broadcasts(unittest.TestCase):
+    def test_a_host_with_the_broadcast_address_of_its_subnet_or_of_a_prefix_that_is_too_long(self):
+        for ends, rules in (("255/24 3/24", ["host-address-broadcast"]), ("127/25 3/25", ["host-mask-differs"] * 2)):
+            rows = [f"h{n} 10.9.10.{own} none s p{n}" for n, own in enumerate([*ends.split(), "4/24", "5/24", "6/24"])]
+            network = network_of(ports=ports(*(f"s p{n} access 10" for n in range(5))), hosts=hosts(*rows))
+            answer = why(network, "h0", "h1")
+            self.assertEqual([one.rule for one in answer.findings], rules)
+            self.assertTrue(works(network.changed(answer.repair), "h0", "h1"))
+        unread = Change("coverage", {"device": "s", "table": "gateways"}, {"complete": "no"})
+        odd = network.changed([unread, host("h0", address="10.9.10.255/24")])
+        self.assertTrue(why(odd, "h0", "h2").repair)  # another address of its subnet cuts nobody off
+
+    def test_nobody_is_like_it_where_nobody_knows_the_place_of_either(self):
+        rows = "host|address|gateway\na|10.9.10.255/24|none\nb|10.9.10.3/24|none\nc|10.9.10.4/24|none"
+        classes = network_of(ports=ports("s p1 access 10"), hosts=rows).classes
+        self.assertEqual([list(one.hosts.names) for one in classes.all], [["a"], ["b", "c"]])
 
 
 class Hops(unittest.TestCase):
