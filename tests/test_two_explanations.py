@@ -2,6 +2,7 @@
 
 import dataclasses
 import unittest
+from itertools import permutations
 
 from crossthread import Change, Network, apply_changes, check, read_survey, why
 from crossthread.diagnosis.context import Context
@@ -10,6 +11,7 @@ from crossthread.diagnosis.repair.candidates import others
 from crossthread.survey import Info
 from tests.building import DATA, cabled, hosts, network_of, ports
 from tests.refusing import Refusing
+from tests.test_plan import plan_of
 from tests.yard import at, host, interface, yard
 
 HOMES = (
@@ -586,6 +588,35 @@ class Elsewhere(unittest.TestCase):
             every = [change for finding in answer.findings for one in finding.alternatives for change in one.changes]
             hops = {change.cells["gateway"] for change in every if change.key.get("host") == "desk-keel-1"}
             self.assertEqual(hops, {"10.9.20.1"})
+
+    def test_of_two_ports_that_were_swapped_each_goes_back(self):
+        swapped = [at("loft", "desk1", pvid=20), at("loft", "till1", pvid=10)]
+        for style in ("stick", "own", "ports"):
+            answer = why(apply_changes(yard((1, 1), (1, 0), style), swapped), "till-loft-1", "desk-loft-1")
+            self.assertEqual(
+                {c.key["port"]: c.cells for c in answer.repair}, {"desk1": {"pvid": 10}, "till1": {"pvid": 20}}
+            )
+
+    def test_nobody_is_renumbered_into_the_subnet_between_two_routers(self):
+        for pair in (("host-7", "host-6"), ("host-6", "host-3")):
+            self.assertIn("ports sw-c e6: pvid = 97", map(str, why(DATA / "half" / "981057", *pair).repair))
+
+    def test_a_subnet_that_nobody_routes_stays_so_as_that_may_be_meant(self):
+        """Unless the plan has a gateway for it; and what is wrong besides is mended."""
+        tills = [host(f"till-{switch}-1", gateway="none") for switch in ("loft", "keel")]
+        key = {"device": "keel", "interface": "vlan20", "address": "10.9.20.1/24"}
+        lone = apply_changes(yard((1, 1), (1, 1), "own"), [*tills, Change("gateways", key, {}, True)])
+        shut = apply_changes(lone, [at("loft", "till1", admin="down", oper="down")])
+        plan = plan_of('[vlans.20]\ngateways = ["10.9.20.1"]')
+        for pair in permutations(("till-loft-1", "desk-keel-1")):
+            answer = why(lone, *pair)
+            self.assertEqual(([one.rule for one in answer.findings], answer.confidence, answer.repair),
+                             (["subnet-unrouted"], "open", ()))  # fmt: skip
+            self.assertIn("ask whether that subnet is meant to reach others", answer.decide[0])
+            answer = why(shut, *pair)
+            self.assertEqual({one.rule for one in answer.findings}, {"subnet-unrouted", "port-admin-down"})
+            self.assertEqual({change.key.get("port") for change in answer.repair}, {"till1"})
+            self.assertTrue(why(lone, *pair, plan=plan).repair_proven)
 
 
 if __name__ == "__main__":

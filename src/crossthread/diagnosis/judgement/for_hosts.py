@@ -105,11 +105,15 @@ def _for_place(hearing: Hearing, host: HostStation, own: PrefixedAddress, both: 
     here = [one for one in hearing.near(own.ip, host) if hearing.vlan(one.station) == vid]
     serving = next((s for s, *_ in here if isinstance(s, Interface) and s.address is not None), None)
     mates = sum(one.number for one in here if isinstance(one.station, HostStation))
-    transit = len({one.station.device for one in here if isinstance(one.station, Interface)}) > 1
     if serving is not None and serving.address is not None:
         yield Witness(weights.PORT, f"{serving.device} {serving.name} serves {serving.address.network} in VLAN {vid}")
-        alone = both and not mates and not transit
-        if alone and vid and _is_at_home_elsewhere(hearing, host, vid) and _is_last(hearing, host, vid):
+        if (
+            both
+            and vid
+            and _is_free(hearing, own)
+            and _is_at_home_elsewhere(hearing, host, vid)
+            and _is_last(hearing, host, vid)
+        ):
             yield Witness(weights.EMPTIED, f"{host.end} is the only port in VLAN {vid}")
     elif mates:
         yield Witness(
@@ -120,6 +124,12 @@ def _for_place(hearing: Hearing, host: HostStation, own: PrefixedAddress, both: 
     row = host.row
     if not both and row.gateway not in (None, NONE) and address(row.gateway or "") in own.network:
         yield Witness(weights.OWN, f"its gateway {row.gateway} is in that subnet")
+
+
+def _is_free(hearing: Hearing, own: PrefixedAddress) -> bool:
+    """Whether a subnet is for hosts, and none has an address there, in whatever VLAN: one interface serves it."""
+    known = [group.stations[0] for group in hearing.context.expected.groups(own.ip)]
+    return all(isinstance(one, Interface) for one in known) and len({one.device for one in known}) == 1
 
 
 def _is_at_home_elsewhere(hearing: Hearing, host: HostStation, vid: int) -> bool:

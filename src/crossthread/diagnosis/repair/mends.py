@@ -23,19 +23,22 @@ from crossthread.diagnosis.repair.rival_explanations import (
     suspects,
 )
 from crossthread.diagnosis.repair.side_effects import Stopped
-from crossthread.diagnosis.repair.together import changes_of, refused, try_out
+from crossthread.diagnosis.repair.together import adds_interface, changes_of, refused, try_out
 from crossthread.diagnosis.repair.tree_costs import opened
 from crossthread.diagnosis.repair.trials import Outcomes, collect
 from crossthread.diagnosis.repair.withheld import bare, moves, told_only
 from crossthread.diagnosis.rules.plan import plan_host
-from crossthread.diagnosis.rules.survey import unexplained
+from crossthread.diagnosis.rules.vlan_subnet import subnet_unrouted
 from crossthread.diagnosis.search.cheapest_way import Search
 from crossthread.diagnosis.search.costs import Step
 from crossthread.diagnosis.way.echo import walks
+from crossthread.diagnosis.way.explanations import at_its_end
 from crossthread.network.hosts.ends import end_named
+from crossthread.network.hosts.station import HostStation
 from crossthread.network.three_valued import Truth, all_of
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change, edited, merge_changes
+from crossthread.values import NONE, interface
 
 _WAYS = 6
 """How many other ways round a link are looked at: what is dearer than mending the link is no alternative."""
@@ -75,6 +78,8 @@ def mend(context: Context, source: str, target: str) -> list[Finding]:
         known = standing(context, best.findings)
         told = [bare(finding) for finding in best.findings if finding.identity in known]
         return told or _stops(context, source, target)
+    if left := _by_design(context, best.findings, (source, target)):
+        return left
     rivals = [(other, compare.margin(best, other)) for other in found]
     ranked = [_ranked(context, best, finding, (source, target), rivals) for finding in best.findings]
     if not context.once(Outcomes).works(ranked, source, target):  # two of the best mends get into each other's way
@@ -88,8 +93,24 @@ def mend(context: Context, source: str, target: str) -> list[Finding]:
 def _stops(context: Context, source: str, target: str) -> list[Finding]:
     """Where the packet stops, if nothing is known that would mend it."""
     there, back = walks(context.network, source, target)
-    stop = there.stop if there.arrives is False else back.stop
-    return [unexplained(context, stop)] if stop is not None else []
+    failed, goal = (there, target) if there.arrives is False else (back, source)
+    return [at_its_end(context, failed.stop, end_named(context.network, goal))] if failed.stop is not None else []
+
+
+def _by_design(context: Context, findings: Sequence[Finding], pair: tuple[str, str]) -> list[Finding]:
+    """What is left of an explanation that would open a subnet which nobody is known to want routed: that, and the rest.
+
+    The rest is what is wrong as things are; what the opening would take besides is not.
+    """
+    hosts = [one for one in (end_named(context.network, name) for name in pair) if isinstance(one, HostStation)]
+    given = [c.key if adds_interface(c) else c.cells for c in changes_of(findings) if c.table == "gateways"]
+    anew = [interface(text) for cells in given if (text := str(cells.get("address") or NONE)) != NONE]
+    served = [h for h in hosts if any(h.address is not None and h.address.ip in own.network for own in anew)]
+    told = [unrouted for host in served if (unrouted := subnet_unrouted(context, host)) is not None]
+    if not told:
+        return []
+    known = standing(context, findings)
+    return [*(finding for finding in findings if finding.identity in known), *told]
 
 
 _PLACES = frozenset({"port-vlan-wrong", "host-outside-subnet"})

@@ -8,9 +8,8 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.repair.together import adds_interface, changes_of, refused, try_out
 from crossthread.diagnosis.repair.tree_costs import opened
-from crossthread.diagnosis.rules.survey import unexplained
 from crossthread.diagnosis.way.echo import walks
-from crossthread.diagnosis.way.explanations import explain
+from crossthread.diagnosis.way.explanations import at_its_end, explain
 from crossthread.network.hosts.ends import end_named
 from crossthread.network.network import Network
 from crossthread.network.three_valued import Truth, all_of
@@ -42,7 +41,7 @@ def collect(
             near = Context(now, plan)
             found = explain(near, failed.stop, end_named(now, goal), failed is back)
             if not found and not findings:
-                found = [unexplained(near, failed.stop)]
+                found = [at_its_end(near, failed.stop, end_named(now, goal))]
             found = [opened(near, finding) for finding in found]
             found = [finding for finding in found if not _reverts(findings, finding)]
             fresh = [f for f in found if (f.rule, f.subjects) not in {(g.rule, g.subjects) for g in findings}]

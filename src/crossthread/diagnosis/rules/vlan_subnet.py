@@ -1,4 +1,4 @@
-"""Findings about the subnets of a VLAN's hosts."""
+"""Findings about the subnets of hosts: of each another in one VLAN, or of one that nobody routes."""
 
 from __future__ import annotations
 
@@ -6,10 +6,11 @@ from collections import defaultdict
 from collections.abc import Iterator
 
 from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.expected.listed_vlans import ListedVlans
 from crossthread.diagnosis.findings import Finding, Subject, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.network.hosts.station import HostStation
-from crossthread.values import NONE
+from crossthread.values import NONE, address
 
 
 @rule("vlan-subnets-differ", "VLAN", About.CAMPUS)
@@ -45,3 +46,34 @@ def _is_lost(context: Context, host: HostStation) -> bool:
     """Whether nobody else is known to be in a host's subnet, nobody serves it, and it has no gateway."""
     near = context.expected.near(host.address.ip) if host.address is not None else ()
     return host.row.gateway == NONE and all(other is host for other in near)
+
+
+@rule("subnet-unrouted", "Gateway and routing")
+def subnet_unrouted(context: Context, host: HostStation) -> Finding | None:
+    """Nobody routes for the subnet of a host: it has no gateway, nobody there is known to have one, and none serves it.
+
+    Matters: those of the subnet reach each other and nobody else, which may be just what is wanted of machines or
+    cameras.
+    Notice: they reach each other; nobody else reaches them.
+    Confirm: list the routes on the host, and the addresses of every device that routes.
+    Decide: ask whether that subnet is meant to reach others, and to be reached.
+    Mend: if it is, give an interface in its VLAN an address of the subnet, and that one to its hosts as gateway.
+    """
+    if host.row.gateway != NONE or host.address is None:
+        return None
+    near, own = context.expected.near(host.address.ip), host.address.network
+    served = any(not isinstance(one, HostStation) or one.row.gateway not in (None, NONE) for one in near)
+    planned = any(address(ip) in own for entry in context.plan.vlans.values() for ip in entry.gateways or ())
+    if served or planned or context.expected.routed_lengths(host.address.ip) or _led_to_routers(context, host):
+        return None
+    evidence = context.evidence(host.row, "address", "gateway")
+    says = f"{host.name} has no gateway, and no interface that was read has an address in {own}"
+    says += ", which may be meant: it reaches those of its subnet only."
+    return Finding("subnet-unrouted", "breaks", (at_station(host),), says, evidence)
+
+
+def _led_to_routers(context: Context, host: HostStation) -> bool:
+    """Whether the list of a trunk towards a router names the VLAN of a host, as if an interface there served it."""
+    vid, listed = context.expected.current_vlan(host), context.once(ListedVlans)
+    ends = (link.far(end) for end in context.network.gateways_at for link in context.adjacencies_at.get(end, ()))
+    return any(listed.names(end, vid) for end in ends)

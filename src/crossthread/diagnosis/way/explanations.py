@@ -28,6 +28,8 @@ from crossthread.diagnosis.rules.host.subnet import (
 )
 from crossthread.diagnosis.rules.host.tag import host_tag_wrong
 from crossthread.diagnosis.rules.port.mode import port_mode_routed
+from crossthread.diagnosis.rules.survey import unexplained
+from crossthread.diagnosis.rules.vlan_subnet import subnet_unrouted
 from crossthread.diagnosis.search.cheapest_way import Search
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.routing.walks import Stop
@@ -83,6 +85,12 @@ def explain(context: Context, stop: Stop, target: Station, back: bool) -> list[F
     if stop.reason in ("route", "loop", "silent"):
         return _at_router(context, stop, target, back)
     return []
+
+
+def at_its_end(context: Context, stop: Stop, target: Station) -> Finding:
+    """What is told of a stop that nothing explains: that nobody routes there, or that too little was observed."""
+    unrouted = (subnet_unrouted(context, host) for host in _hosts(stop.station, target))
+    return next((told for told in unrouted if told is not None), None) or unexplained(context, stop)
 
 
 def _for_broadcasts(context: Context, host: HostStation) -> Finding | None:
