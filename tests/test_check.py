@@ -166,6 +166,26 @@ class Planted(unittest.TestCase):
         (host,) = [f for f in found if f.rule == "host-outside-subnet"]
         self.assertEqual([f.rule for f in host.follows], ["link-vlan-missing"])
 
+    def test_what_was_moved_together_goes_back_together(self):
+        """Beside hosts of another version of IP, of whom the VLAN is as well; the two ports reach each other now."""
+        moved = [edit("ports", {"pvid": 10}, device="harbour-office", port=f"port{n}") for n in (7, 8)]
+        found = [f for f in check(apply_changes(healthy(), moved)).findings if f.severity == "breaks"]
+        self.assertEqual(
+            {str(f.repair[0]) for f in found}, {f"ports harbour-office port{n}: pvid = 50" for n in (7, 8)}
+        )
+
+    def test_a_cable_without_a_link_is_one_finding_whichever_end_it_is_asked_of(self):
+        ends = [
+            edit("ports", {"oper": "down"}, device=d, port=p) for d, p in (("galley", "port1"), ("ropehall", "port3"))
+        ]
+        found = check(apply_changes(healthy(), ends)).findings
+        self.assertEqual([f.rule for f in found if f.severity == "breaks"], ["port-down"])
+
+    def test_a_routers_port_that_lost_its_address_gets_the_one_that_the_host_plugged_in_asks_for(self):
+        key = {"device": "quay-router", "interface": "port2", "address": "10.61.70.1/30"}
+        (found,) = check(apply_changes(healthy(), [Change("gateways", key, {}, True)])).findings
+        self.assertEqual((found.rule, found.repair[0].key), ("gateway-missing", key))
+
     def test_no_two_mends_put_two_hosts_past_each_other(self):
         for name, mended, only_told in (
             (

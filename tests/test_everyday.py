@@ -26,6 +26,7 @@ from crossthread import (
 from crossthread.demo import faulty, healthy
 from tests.building import DATA, KNOWN, cabled, hosts, ports, survey_of
 from tests.test_command import run
+from tests.test_half_known import rebuilt
 from tests.yard import at, yard
 
 
@@ -87,6 +88,23 @@ class Anything(Demo):
         survey = apply_changes(healthy(), [Change("hosts", {"host": "curator-pc"}, {"address": "10.61.10.205/24"})])
         found = [f for f in crossthread.check(survey).findings if f.rule == "host-address-duplicate"]
         self.assertIn("ropehall management", found[0].says)
+
+    def test_of_two_with_one_address_the_one_gets_another_that_had_it_or_that_is_no_gateway(self):
+        desk, others = {"host": "ticket-desk-1"}, {"host": "ticket-desk-2"}
+        gateway = Change("hosts", desk, {"address": "10.61.10.1/24"})
+        for odd, heard, mends in (
+            (gateway, True, ["10.61.10.21/24"]),
+            (gateway, False, ["10.61.10.2/24"]),
+            (Change("hosts", others, {"address": "10.61.10.21/24"}), True, ["10.61.10.22/24"]),
+            (Change("hosts", others, {"address": "10.61.10.21/24"}), False, []),
+            (Change("hosts", {"host": "tide-gauge"}, {"address": "10.61.10.21/24"}), True, []),  # in no VLAN of its
+        ):
+            survey = apply_changes(healthy() if heard else rebuilt(healthy(), {"arp": ()}), [odd])
+            (found,) = [f for f in crossthread.check(survey).findings if f.rule == "host-address-duplicate"]
+            self.assertEqual([change.cells["address"] for change in found.repair], mends)
+            told = {str(change) for one in found.alternatives for change in one.changes}
+            either = {f"hosts ticket-desk-{n}: address = 10.61.10.2/24" for n in (1, 2)}
+            self.assertEqual(told, either if not heard and not mends else set())
 
     def test_an_interface_that_is_down_answers_nobody(self):
         survey = yard()

@@ -91,7 +91,7 @@ def _first_of_each_mend(findings: Iterable[Finding]) -> dict[int, Finding]:
     found = {}
     for finding in findings:
         if finding.repair:
-            found[id(finding)] = first.setdefault(" ".join(map(str, finding.repair)), finding)
+            found[id(finding)] = first.setdefault(" ".join(sorted(map(str, finding.repair))), finding)
     return {known: one for known, one in found.items() if known != id(one)}
 
 

@@ -16,6 +16,7 @@ _CHOSEN = {
     "host-outside-subnet",
     "host-address-missing",
     "host-address-broadcast",
+    "host-address-duplicate",
     "link-access-vlan-differs",
     "tree-blocks-vlan",
 }

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Sequence
 
 from crossthread.diagnosis.expected.listed_vlans import ListedVlans
@@ -68,7 +69,8 @@ def _planned(hearing: Hearing, end: End, change: Change, instead: Change) -> Ite
 def _named(hearing: Hearing, end: End, vid: int) -> Iterator[Witness]:
     """What the port's description says, where VLANs have names."""
     row, name = hearing.context.port(end), hearing.context.vlan_names.get(vid)
-    if row is not None and name and name.casefold() in (row.description or "").casefold():
+    words = rf"(?<![^\W_]){re.escape(name or '')}(?![^\W_])"
+    if row is not None and name and re.search(words, row.description or "", re.IGNORECASE):
         says = f"{end} is described as “{row.description}”, and VLAN {vid} is named {name}"
         yield Witness(weights.NAMED, says)
 

@@ -115,7 +115,7 @@ class Hearing:
         hosts = (host for one in classes if one.block is not None for host in one.hosts[:2])
         gateways = (s for s in self.context.network.stations.gateways if s.address and self.vlan(s) == vid)
         gateways = (s for s in gateways if self.context.network.one_lan(s, station))
-        return any(s is not station and self.hears(s) for s in (*hosts, *gateways))
+        return any(s is not station and self.hears(s) and _one_version(s, station) for s in (*hosts, *gateways))
 
     def in_transit(self, host: HostStation) -> bool:
         """Whether a host's address is in a subnet that joins routers, one of which routes to another there."""
@@ -131,9 +131,14 @@ class Hearing:
         if station.address is None:
             return False
         for gateway in self.context.expected.served(vid, station):
-            own = gateway.address
+            own = gateway.address if _one_version(gateway, station) else None
             if gateway is station or own is None or not self.hears(gateway) or station.address.ip in own.network:
                 continue
             if any(isinstance(one.station, HostStation) and self.vlan(one.station) == vid for one in self.kin(gateway)):
                 return True
         return False
+
+
+def _one_version(one: Station, other: Station) -> bool:
+    """Whether two have addresses of one version of IP: a subnet of each may well be in one VLAN."""
+    return one.address is None or other.address is None or one.address.version == other.address.version

@@ -162,8 +162,9 @@ def _moved(context: Context, finding: Finding) -> Iterator[tuple[object, int | N
             on_device = network.stations.on_device.get(str(change.key["device"]), ())
             moved += [s for s in on_device if s.name == change.key["interface"]]
         for station in moved:
-            if station.address is not None:
-                yield station.address.network, context.expected.current_vlan(station), there
+            now = context.expected.current_vlan(station)
+            if station.address is not None and now != there:
+                yield station.address.network, now, there
 
 
 _JUDGED = frozenset({"pvid", "mode", "allowed", "address", "gateway", "vid"})

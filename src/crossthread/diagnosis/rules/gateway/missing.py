@@ -132,7 +132,8 @@ def places_for(context: Context, own: PrefixedAddress, vid: int | None) -> Itera
     spare += [g for g in gateways if vid and context.expected.current_vlan(g) == vid and misaddressed(context, g)]
     for gateway in bare[:1] or spare[:1]:
         yield (set_gateway(gateway, address=str(own)),)
-    for end in (end for end, home in idle_ports(context) if home == vid and leads_to(context, end, lan)):
+    at_it = [host.end] if host is not None and host.end is not None and _is_idle(context, host.end) else []
+    for end in (*at_it, *(end for end, home in idle_ports(context) if home == vid and leads_to(context, end, lan))):
         cells = {"port": end.port, "untagged": "yes", "admin": "up", "oper": "up", "proxy_arp": "no"}
         key = {"device": end.device, "interface": end.port, "address": str(own)}
         yield (Change("gateways", key, cells), *raise_link(context, end))
@@ -154,11 +155,15 @@ def places_for(context: Context, own: PrefixedAddress, vid: int | None) -> Itera
 def idle_ports(context: Context) -> Iterator[tuple[End, int]]:
     """The routers' ports that have no address, each with the VLAN of the access port that it is cabled to."""
     for end, faced in context.adjacencies_at.items():
-        row, far = context.port(end), context.port(faced[0].far(end))
-        if row is None or row.mode != "routed" or context.network.gateways_at.get(end):
-            continue
-        if far is not None and far.mode == "access" and far.pvid:
+        far = context.port(faced[0].far(end))
+        if _is_idle(context, end) and far is not None and far.mode == "access" and far.pvid:
             yield end, far.pvid
+
+
+def _is_idle(context: Context, end: End) -> bool:
+    """Whether a port routes and has no address."""
+    row = context.port(end)
+    return row is not None and row.mode == "routed" and not context.network.gateways_at.get(end)
 
 
 def _by_another_port(context: Context, own: PrefixedAddress, vid: int, lan: str | None) -> Iterator[tuple[Change, ...]]:

@@ -11,7 +11,7 @@ from msgspec.structs import replace
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_host
 from crossthread.diagnosis.expected.voters import gateway_address
-from crossthread.diagnosis.findings import Finding, at_station
+from crossthread.diagnosis.findings import Alternative, Finding, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway.address import more_usual
 from crossthread.network.hosts.station import HostStation, Interface, Station
@@ -130,7 +130,8 @@ def host_address_duplicate(context: Context, host: HostStation) -> Finding | Non
     Matters: whoever asks for the address gets one answer or the other, and it changes from minute to minute.
     Notice: sessions break off; the host is reached now and then.
     Confirm: ask for the address by ARP from a third host and count the MAC addresses that answer.
-    Mend: give one of the two another address.
+    Decide: ask which of the two was given the address, and when.
+    Mend: give one of the two another address; of a host and the gateway of others, the host.
     """
     if host.address is None:
         return None
@@ -141,13 +142,45 @@ def host_address_duplicate(context: Context, host: HostStation) -> Finding | Non
     evidence = context.evidence(host.row, "address", "mac")
     for other in others:
         evidence += context.evidence(other.row, "address")
+    either = list(_other_addresses(context, host.address, [host, *others]))
+    one = len(either) == 1
     return Finding(
         "host-address-duplicate",
         "breaks",
         (at_station(host), *map(at_station, others)),
-        f"{host.name} has the address {host.address.ip}, and so has {listed}.",
+        f"{host.name} has the address {host.address.ip}, and so has {listed}."
+        + "".join(f" {says}." for told in either if one for says in told.because),
         evidence,
+        either[0].changes if one else (),
+        alternatives=() if one else tuple(either),
     )
+
+
+def _other_addresses(context: Context, shared: PrefixedAddress, holders: list[Station]) -> Iterator[Alternative]:
+    """Another address for whichever of two has one that is not its own; none where they are of different VLANs.
+
+    A host that was heard at another address had that, and an interface that other hosts use has its own.
+    """
+    hosts = [one for one in holders if isinstance(one, HostStation)]
+    if len(holders) != _TWO or len({context.expected.current_vlan(one) for one in holders}) > 1:
+        return
+    if len(hosts) < len(holders) and not any(user not in hosts for user in context.expected.users(shared.ip)):
+        return
+    before = {
+        one.name: row
+        for one in hosts
+        for row in context.remembered(one)
+        if address(row.address) != shared.ip and address(row.address) in shared.network
+    }
+    for host in [one for one in hosts if one.name in before] or hosts:
+        free, row = free_address(context, shared, host), before.get(host.name)
+        if free is not None:
+            known = row is not None and address(row.address) == free
+            heard = (f"{row.device} has heard {host.name} at {free}",) if row is not None and known else ()
+            yield Alternative((set_host(host, address=f"{free}/{shared.network.prefixlen}"),), heard)
+
+
+_TWO = 2
 
 
 @rule("host-address-duplicate", "Host", About.CAMPUS)
