@@ -6,9 +6,11 @@ So of routes that lead to an address where no wire is.
 import unittest
 from itertools import permutations
 
-from crossthread import Change, Network, apply_changes, check, why
+from crossthread import Change, Network, apply_changes, check, matrix, why
 from crossthread.demo import healthy
+from crossthread.faces.scripts.commands import as_commands
 from tests.building import hosts, network_of, ports
+from tests.refusing import Refusing
 from tests.yard import host, quay, yard
 
 
@@ -85,6 +87,31 @@ class Misaddressed(unittest.TestCase):
             wrong = gateway(own, odd)
             mended = [("gateways", wrong.key | {"address": odd}, {"address": own.address})]
             self.assert_mended(healthy(), [wrong], [("tide-gauge", "shop-till")], mended, "gateway-address-wrong")
+
+    def test_each_others_if_a_name_says_that_it_is_not_the_tags(self):
+        told, hosts = "gateway-address-wrong", ("desk-loft-1", "till-loft-1")
+        museum = healthy(), "core-east", ("vlan10", "vlan20"), ("ticket-desk-1", "foghorn-exhibit"), told
+        for survey, device, names, pair, rule in (
+            museum,
+            (yard(style="own"), "keel", ("vlan10", "vlan20"), hosts, told),
+            (yard(), "crane", ("g1.10", "g1.20"), hosts, told),
+            (yard(told=False), "crane", ("inner", "outer"), hosts, "gateway-vlan-wrong"),
+        ):
+            one, two = (next(g for g in survey.gateways if (g.device, g.interface) == (device, n)) for n in names)
+            broken = apply_changes(survey, [gateway(one, two.address), gateway(two, one.address),
+                                            Change("devices", {"device": device}, {"platform": "linux"})])  # fmt: skip
+            answer = why(broken, *pair)
+            self.assertEqual(([f.rule for f in answer.findings], answer.confidence), ([rule], "sure"))
+            Refusing(broken).carry_out(answer.order)
+            self.assertEqual(len(answer.repair), 3)
+            mended = Network(apply_changes(broken, answer.repair))
+            self.assertEqual(matrix(mended).reaches, matrix(survey).reaches)
+            self.assertEqual([f.rule for f in check(broken).findings if f.severity == "breaks"], [rule])
+            if rule == told:
+                self.assertEqual(answer.order[0].says, f"{device} {names[0]}: clear its address")
+                self.assertIn(
+                    f"ip address del {two.address} dev {names[0]}\n", as_commands(Network(broken), answer.order)
+                )
 
     def test_nobody_is_sent_to_himself(self):
         odd = Change("gateways", {"device": "quay-router", "interface": "port2", "address": "10.61.70.1/30"},

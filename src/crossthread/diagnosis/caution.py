@@ -11,8 +11,9 @@ from collections.abc import Iterator
 import msgspec
 
 from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.expected.misaddressed import swapped_with
 from crossthread.diagnosis.findings import Finding
-from crossthread.network.hosts.station import HostStation, Station
+from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.graph import joined
 from crossthread.network.topology.names import End
@@ -144,8 +145,14 @@ def holders(context: Context, change: Change) -> list[Station]:
     found = list[Station]()
     for ip in (text.partition("/")[0] for text in given.split() if not change.delete):
         there = context.network.stations.by_address.of(ip)
-        found += there if not any(_is_of(change, one) for one in there) else []
+        found += there if not any(_is_of(change, one) or _gives_up(context, one, change) for one in there) else []
     return found
+
+
+def _gives_up(context: Context, holder: Station, change: Change) -> bool:
+    """Whether who has an address is to get, in exchange, that of whom a change gives it to."""
+    other = swapped_with(context, holder) if isinstance(holder, Interface) else None
+    return other is not None and _is_of(change, other)
 
 
 def _is_of(change: Change, station: Station) -> bool:

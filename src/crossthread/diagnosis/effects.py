@@ -17,6 +17,7 @@ from crossthread.diagnosis.missing import first_gap
 from crossthread.diagnosis.repair.hypotheses import judged
 from crossthread.diagnosis.repair.together import Cell, made_of, mended_by, takes_back
 from crossthread.diagnosis.repair.withheld import PLACES, each_harmless, grounded, told_only
+from crossthread.diagnosis.rules.gateway.address import gateway_addresses_swapped
 from crossthread.diagnosis.rules.routing import OF_ROUTES, routes_missing
 from crossthread.diagnosis.search.cheapest_way import Search
 from crossthread.diagnosis.wants import Want, find_wants, rank
@@ -205,8 +206,9 @@ class _Asker:
         one = self._host(want.one)
         if want.other is None:
             gateway = self._gateway(one)
-            way = self._search.between(one, gateway) if gateway is not None else None
-            yield from way.findings if way is not None else ()
+            swapped = gateway_addresses_swapped(self._context, gateway) if gateway is not None else None
+            way = self._search.between(one, gateway) if gateway is not None and swapped is None else None
+            yield from [swapped] if swapped is not None else way.findings if way is not None else ()
             return
         two = self._host(want.other)
         for walk, goal, back in zip(walks, (two, one), (False, True), strict=True):

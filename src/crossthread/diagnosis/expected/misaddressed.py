@@ -61,10 +61,7 @@ def _is_misaddressed(context: Context, gateway: Interface) -> bool:
             return gateway.device in sending
     elif _asked_in_vain(context, gateway, here):
         others = [*_beside(context, gateway, context.expected.near(own.ip))]
-    living: Counter[int | None] = Counter()
-    for group in context.expected.groups(own.ip) if others else ():
-        if isinstance(group.stations[0], HostStation):
-            living[group.vid] += len(group.stations)
+    living = _hosts_of(context, gateway) if others else Counter()
     there = max((living[context.expected.current_vlan(other)] for other in others), default=0)
     return living[here] < there or (bool(others) and not living[here] and context.expected.astray(gateway))
 
@@ -78,3 +75,55 @@ def _asked_in_vain(context: Context, gateway: Interface, vid: int) -> bool:
         return False
     asked = {one.gateway for one in near if one.block is not None and one.gateway}
     return any(hop not in held for hop in asked - {NONE})
+
+
+def swapped_with(context: Context, gateway: Interface) -> Interface | None:
+    """The interface of the same device that has the address of an interface's VLAN, which has that of the other's.
+
+    Their tags may be what was swapped as well: only where a name, or another address that its hosts use, says that a
+    tag is right.
+    """
+    return context.once(_swapped).get(gateway)
+
+
+def _swapped(context: Context) -> dict[Interface, Interface]:
+    homes: dict[tuple[object, ...], tuple[Interface, int]] = {}
+    for one in context.network.stations.gateways:
+        living = list(_hosts_of(context, one).items()) if one.row.vid else []
+        if one.address is not None and len(living) == 1 and living[0][0] != one.row.vid:
+            ((home, count),) = living
+            homes[one.device, one.end, one.address.version, one.row.vid, home] = one, count
+    found = {}
+    for (*place, vid, at), (one, count) in homes.items():
+        other, more = homes.get((*place, at, vid), (None, 0))
+        if other is not None and min(count, more) >= _FEW and _tags_are_right(context, (one, other)):
+            found[one] = other
+    return found
+
+
+_FEW = 2
+"""Of fewer hosts of either subnet it may as well be that each was plugged in at the other's port."""
+
+
+def _hosts_of(context: Context, gateway: Interface) -> Counter[int | None]:
+    """How many hosts of an interface's subnet are in which VLAN."""
+    living: Counter[int | None] = Counter()
+    for group in context.expected.groups(gateway.address.ip) if gateway.address is not None else ():
+        if isinstance(group.stations[0], HostStation):
+            living[group.vid] += len(group.stations)
+    return living
+
+
+def _tags_are_right(context: Context, pair: tuple[Interface, Interface]) -> bool:
+    """Whether something says of one of two interfaces that its tag is right, and nothing of either that it is wrong."""
+    told = [(named, one.row.vid) for one in pair if (named := context.expected.named_vid(one)) is not None]
+    rows = (other for one in pair for other in context.network.stations.on_device[one.device] if other.name == one.name)
+    serving = any(serves_here(context, other) for other in rows if other not in pair)
+    return all(named == vid for named, vid in told) and (bool(told) or serving)
+
+
+def serves_here(context: Context, gateway: Interface) -> bool:
+    """Whether most hosts of an interface's subnet, of those whose VLAN is known, are in the VLAN of its tag."""
+    vid, own = gateway.row.vid, gateway.address
+    living = _hosts_of(context, gateway) if vid and own is not None and not own.ip.is_link_local else Counter()
+    return living[vid] > sum(count for home, count in living.items() if home not in (None, vid))

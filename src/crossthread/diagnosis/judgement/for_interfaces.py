@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from crossthread.diagnosis.context import unused
 from crossthread.diagnosis.expected.led_to import routers_by_routes
 from crossthread.diagnosis.expected.listed_vlans import ListedVlans
-from crossthread.diagnosis.expected.misaddressed import misaddressed
+from crossthread.diagnosis.expected.misaddressed import misaddressed, swapped_with
 from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.for_lengths import for_length
@@ -90,7 +90,11 @@ def _for_address(hearing: Hearing, own: Interface | None, wanted: PrefixedAddres
     if instead not in ("", NONE) and interface(instead).ip == wanted.ip:
         yield from for_length(hearing, wanted, near, "hosts")
         return
-    if own is not None and misaddressed(hearing.context, own):
+    if own is not None and (other := swapped_with(hearing.context, own)) is not None:
+        if own.address is not None and own.address.ip == wanted.ip:
+            return
+        yield Witness(weights.UNUSED, f"{other.device} {other.name} has it, and serves the hosts of {own.ip}")
+    elif own is not None and misaddressed(hearing.context, own):
         if own.address is not None and own.address.ip == wanted.ip:
             return  # whoever uses it means the other
         yield Witness(weights.UNUSED, f"another interface serves the hosts of {own.address and own.address.network}")

@@ -13,6 +13,7 @@ from crossthread.diagnosis.way.echo import walks
 from crossthread.network.network import Network
 from crossthread.network.routing.walks import Walk
 from crossthread.survey.changes import Change, merge_changes
+from crossthread.values import NONE
 
 
 class Proof(NamedTuple):
@@ -46,7 +47,8 @@ def in_order(changes: Sequence[Change], order: Sequence[WorkStep]) -> tuple[Chan
     """
     steps = [change for step in order for change in step.changes]
     cells = [(change.table, str(change.key), column) for change in steps for column in change.cells]
-    if len(set(cells)) < len(cells):
+    cleared = any(change.table == "gateways" and change.cells.get("address") == NONE for change in steps)
+    if len(set(cells)) < len(cells) or cleared:
         return tuple(steps)
     last = {(change.table, str(change.key)): at for at, change in enumerate(steps)}
     return tuple(sorted(changes, key=lambda change: last.get((change.table, str(change.key)), len(steps))))

@@ -125,7 +125,7 @@ def _said(context: Context, change: Change, draft: Draft) -> list[str]:
         exists = context.network.fabric.vlan_row(str(change.key.get("device")), int(str(vid)))
         return [f"create VLAN {vid}"] if exists is None else [f"make VLAN {vid} active"]
     if draft.clears:
-        return ["clear its tag"] if change.table == "gateways" else ["clear its address"]
+        return ["clear its address"] if "address" in change.cells else ["clear its tag"]
     if change.table == "gateways" and _is_new(context, change):
         return _new_address(change)
     if change.table == "gateways" and change.cells.get("admin") == "up":
@@ -143,7 +143,7 @@ def _is_new(context: Context, change: Change) -> bool:
     """Whether an interface has no row yet with the address that a change gives it."""
     own = context.network.stations.on_device.get(context.network.names.spelled[str(change.key.get("device"))], ())
     known = {s.row.address for s in own if s.name == change.key.get("interface")}
-    return bool(change.key.get("address")) and not known & {change.key["address"], None}
+    return change.key.get("address") not in (None, "", NONE) and not known & {change.key["address"], None}
 
 
 def _new_address(change: Change) -> list[str]:
@@ -235,6 +235,8 @@ def clear(context: Context, draft: Draft) -> Draft:
         return Draft(draft.thing, (Change("hosts", {"host": name}, {"address": NONE}),), draft.rules, True)
     rows = [s.row for s in _interface(context, device, name)]
     keys = [{"device": device, "interface": name, "address": getattr(row, "address", None) or ""} for row in rows]
+    if (first := _readdressed(context, draft)) is not None:
+        return Draft(draft.thing, (Change(table, first.key, {"address": NONE}),), draft.rules, True)
     changes = tuple(Change("gateways", key, {"vid": "", "oper": "down"}) for key in keys)
     return Draft(draft.thing, changes, draft.rules, True)
 
@@ -243,9 +245,19 @@ def put_back(context: Context, draft: Draft) -> Draft:
     """The step that sets again what was cleared: the interface works as before."""
     if draft.thing[0] != "gateways":
         return draft
+    if (first := _readdressed(context, draft)) is not None:
+        again = Change(first.table, {**first.key, "address": NONE}, first.cells)
+        return draft._replace(changes=tuple(again if change is first else change for change in draft.changes))
     rows = context.network.stations.on_device.get(draft.thing[1], ())
     up = any(s.name == draft.thing[2] and s.row.oper == "up" for s in rows)
     return draft._replace(changes=_with(draft.changes, {"oper": "up"} if up else {}))
+
+
+def _readdressed(context: Context, draft: Draft) -> Change | None:
+    """The first change of an address that an interface has now, if it has no row without one besides."""
+    held = {s.row.address for s in _interface(context, *draft.thing[1:3])}
+    known = (one for one in draft.changes if "address" in one.cells and one.key.get("address") in held)
+    return next(known, None) if not held & {None, "", NONE} else None
 
 
 def _with(changes: Sequence[Change], cells: Mapping[str, object]) -> tuple[Change, ...]:

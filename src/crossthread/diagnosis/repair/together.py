@@ -34,14 +34,14 @@ def one_tag_twice(before: Network, after: Network, changes: Sequence[Change]) ->
     """Whether two interfaces of one parent would have one tag, which devices refuse, and have it not now."""
     devices = {str(change.key["device"]) for change in changes if change.table == "gateways" and "vid" in change.cells}
 
-    def misaddressed(network: Network) -> set[tuple[str, str | None, int]]:
+    def held_twice(network: Network) -> set[tuple[str, str | None, int]]:
         names: dict[tuple[str, str | None, int], set[str]] = defaultdict(set)
         for row in network.survey.gateways if devices else ():
             if row.device in devices and row.vid:
                 names[row.device, row.port or None, row.vid].add(row.interface)
         return {place for place, held in names.items() if len(held) > 1}
 
-    return bool(misaddressed(after) - misaddressed(before))
+    return bool(held_twice(after) - held_twice(before))
 
 
 def one_address_twice(after: Network, changes: Sequence[Change]) -> bool:

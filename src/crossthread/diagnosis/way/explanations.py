@@ -62,6 +62,11 @@ def explain(context: Context, stop: Stop, target: Station, back: bool) -> list[F
     ]
     if alone:
         return alone[:1]
+    if stop.reason in ("gateway", "silent", "route", "loop"):
+        between = [one for one in (stop.station, *stop.candidates) if isinstance(one, Interface)]
+        swapped = _first([partial(address_rules.gateway_addresses_swapped, context, one) for one in between])
+        if swapped:
+            return swapped
     if stop.reason != "address":
         unfit = _first([partial(_for_broadcasts, context, one) for one in _hosts(stop.station, target)])
         if unfit:

@@ -134,9 +134,7 @@ def _interface(network: Network, kind: str, key: dict[str, str], change: Change)
             yield f"ip link set dev {name} up"
     if cells.get("address") and cells["address"] != NONE:
         yield f"ip address add {quote(str(cells['address']))} dev {name}"
-        if key.get("address") and key["address"] != NONE:
-            yield f"ip address del {quote(key['address'])} dev {name}"
-    if change.delete and key.get("address"):
+    if (cells.get("address") or change.delete) and key.get("address", NONE) not in ("", NONE):
         yield f"ip address del {quote(key['address'])} dev {name}"
     if cells.get("admin") == "up":
         yield f"ip link set dev {name} up"

@@ -6,7 +6,7 @@ from collections import Counter, defaultdict
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_gateway
-from crossthread.diagnosis.expected.misaddressed import misaddressed, same_address
+from crossthread.diagnosis.expected.misaddressed import misaddressed, same_address, swapped_with
 from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.findings import Finding, at_station
 from crossthread.diagnosis.registry import About, rule
@@ -59,6 +59,30 @@ def gateway_address_wrong(context: Context, gateway: Interface, asked: Address |
         "gateway.",
         evidence,
         (set_gateway(gateway, address=f"{best}/{length}"),),
+    )
+
+
+@rule("gateway-address-wrong", "Gateway and routing", About.GATEWAY)
+def gateway_addresses_swapped(context: Context, gateway: Interface) -> Finding | None:
+    """Two interfaces of a device have each other's address.
+
+    Matters: the hosts of both subnets ask for a gateway that is not in their VLAN.
+    Notice: two subnets have no way out, from one moment to the next.
+    Confirm: compare the address of each interface with the gateway that the hosts of its VLAN have.
+    Mend: give each interface the address of the other; clear one of them first.
+    """
+    other = swapped_with(context, gateway)
+    if other is None or context.network.unread.anywhere:
+        return None
+    one, two = sorted((gateway, other), key=lambda s: s.name)
+    return Finding(
+        "gateway-address-wrong",
+        "breaks",
+        (at_station(one), at_station(two)),
+        f"{called(one)} has the address {one.address}, which is of VLAN {two.row.vid}, and {called(two)} has "
+        f"{two.address}, which is of VLAN {one.row.vid}: each has the other's.",
+        context.evidence(one.row, "address", "vid") + context.evidence(two.row, "address", "vid"),
+        (set_gateway(one, address=two.row.address), set_gateway(two, address=one.row.address)),
     )
 
 

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-from collections import Counter
-
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import raise_link, set_gateway
-from crossthread.diagnosis.expected.misaddressed import misaddressed
+from crossthread.diagnosis.expected.misaddressed import misaddressed, serves_here, swapped_with
 from crossthread.diagnosis.findings import Finding, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.network.hosts.station import HostStation, Interface
@@ -21,18 +19,6 @@ def called(gateway: Interface) -> str:
 def _rows_of(context: Context, gateway: Interface) -> list[Interface]:
     """All stations of one interface: it has one for each address."""
     return [s for s in context.network.stations.on_device[gateway.device] if s.name == gateway.name]
-
-
-def _serves_here(context: Context, gateway: Interface) -> bool:
-    """Whether most hosts of an interface's subnet, of those whose VLAN is known, are in the VLAN of its tag."""
-    vid, own = gateway.row.vid, gateway.address
-    if not vid or own is None or own.ip.is_link_local:
-        return False
-    living: Counter[bool] = Counter()
-    for group in context.expected.groups(own.ip):
-        if isinstance(group.stations[0], HostStation) and group.vid:
-            living[group.vid == vid] += len(group.stations)
-    return living[True] > living[False]
 
 
 _CUTS = (
@@ -147,10 +133,11 @@ def gateway_vlan_wrong(context: Context, gateway: Interface, vid: int | None = N
         or row.vid == wanted
         or gateway.address is None
         or misaddressed(context, gateway)
+        or swapped_with(context, gateway)
     ):
         return None  # of an address that is another's, nothing says where this one belongs
     beside = (other for other in _rows_of(context, gateway) if other is not gateway and other.row.vid == row.vid)
-    if any(_serves_here(context, other) for other in beside):
+    if any(serves_here(context, other) for other in beside):
         return None  # it has one tag for all its addresses
     evidence = context.evidence(row, "vid", "address")
     for other in context.expected.near_in(gateway.address.ip, wanted):
