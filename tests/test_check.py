@@ -174,6 +174,16 @@ class Planted(unittest.TestCase):
             {str(f.repair[0]) for f in found}, {f"ports harbour-office port{n}: pvid = 50" for n in (7, 8)}
         )
 
+    def test_a_vlan_that_is_nowhere_is_mended_wherever_its_hosts_need_it(self):
+        """They are of one kind only as long as none of them gets anywhere."""
+        for cells, gone in (({"state": "suspended"}, False), ({}, True)):
+            rows = [
+                Change("vlans", {"device": r.device, "vid": 40}, cells, gone) for r in healthy().vlans if r.vid == 40
+            ]
+            broken = apply_changes(healthy(), rows)
+            mends = merge_changes(change for finding in check(broken).findings for change in finding.repair)
+            self.assertEqual(matrix(apply_changes(broken, mends)).reaches, matrix(healthy()).reaches)
+
     def test_a_cable_without_a_link_is_one_finding_whichever_end_it_is_asked_of(self):
         ends = [
             edit("ports", {"oper": "down"}, device=d, port=p) for d, p in (("galley", "port1"), ("ropehall", "port3"))

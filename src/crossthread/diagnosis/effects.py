@@ -112,7 +112,7 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
             break
         mended |= made_of(done)
         now = Context(network, context.plan)
-        wants = _still_wanted(now, failing, done)
+        wants = list(_of_each_kind(now, _still_wanted(now, failing, done)))
     for identity in waiting:  # what cannot be made beside the others is only told
         found[identity].finding = told_only(found[identity].finding)
     return Effects(list(found.values()), list(unsettled.values()), list(_forbidden(context)))
@@ -127,6 +127,17 @@ def _as_judged(context: Context, finding: Finding) -> Finding:
     host = context.network.stations.hosts.get(names.pop().casefold()) if len(names) == 1 else None
     best = judged(context, host) if host is not None and finding.rule in PLACES and finding.repair else None
     return best if best is not None and best.rule in PLACES and best.rule != finding.rule else finding
+
+
+def _of_each_kind(context: Context, wants: Iterable[Want]) -> Iterator[Want]:
+    """The same, for a host of each class that one falls into with what was mended, as of a VLAN that was nowhere."""
+    classes = context.network.classes
+    for want in wants:
+        yield want
+        names = want.losers[0].hosts.names if len(want.losers) == 1 else ()
+        kinds = {id(classes.of(name)): name for name in reversed(names)} if len(names) > 1 else {}
+        kinds.pop(id(classes.of(want.one)), None)
+        yield from (Want(name, want.other, want.losers) for name in kinds.values() if name != want.other)
 
 
 def _still_wanted(context: Context, failing: list[Want], mended: Iterable[Finding]) -> list[Want]:

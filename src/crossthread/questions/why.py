@@ -164,6 +164,8 @@ def _answer(network: Network, source: str, target: str, seat: str | None, plan: 
     costs, _, doubtful, _ = done.costs
     if doubtful or costs:  # a mend that does harm is worse than none
         findings = harmless(context, findings, told=done.proven and not doubtful)
+    if done.costs.luck and any(walk.arrives is False for walk in done.walked):  # some would lose, and the two not gain
+        findings = harmless(context, findings, told=True, luck=True)
     kept = decided(context, findings)
     if network.unread.anywhere or kept != findings:
         findings = harmless(context, kept, told=True)  # the rest by itself must not stop anybody, either

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
-from functools import partial
 
 import msgspec
 
@@ -21,16 +20,20 @@ from crossthread.survey.changes import Change
 from crossthread.values import NONE, VlanSet, interface
 
 
-def harmless(context: Context, findings: Sequence[Finding], told: bool = False) -> list[Finding]:
+def harmless(context: Context, findings: Sequence[Finding], told: bool = False, luck: bool = False) -> list[Finding]:
     """The same findings without the mends that stop a pair which works as it should, or may do so.
 
-    If those are to be told all the same, as each would mend the pair, they stay among the alternatives.
+    If those are to be told all the same, as each would mend the pair, they stay among the alternatives. With `luck`
+    without those as well that stop a pair which works by luck, as where those who are asked about gain nothing by them.
     """
-    by = partial(context.once(Stopped).by, proposed=True)
+
+    def stops(changes: Sequence[Change]) -> bool:
+        costs = context.once(Stopped).by(changes, proposed=True)
+        return bool(costs.stops or costs.doubtful or (luck and costs.luck))
+
     without = told_only if told else bare
-    found = [without(one) if by(one.repair).stops or by(one.repair).doubtful else one for one in findings]
-    costs = by(changes_of(found))
-    return [without(finding) for finding in found] if costs.stops or costs.doubtful else found
+    found = [without(one) if stops(one.repair) else one for one in findings]
+    return [without(finding) for finding in found] if stops(changes_of(found)) else found
 
 
 def decided(context: Context, findings: Sequence[Finding]) -> list[Finding]:

@@ -73,7 +73,12 @@ def subnet_unrouted(context: Context, host: HostStation) -> Finding | None:
 
 
 def _led_to_routers(context: Context, host: HostStation) -> bool:
-    """Whether the list of a trunk towards a router names the VLAN of a host, as if an interface there served it."""
+    """Whether the list of a trunk towards a router names the VLAN of a host, as if an interface there served it.
+
+    Where one does serve it, it says nothing of another subnet that a host has there.
+    """
     vid, listed = context.expected.current_vlan(host), context.once(ListedVlans)
+    if vid is None or context.expected.served(vid, host):
+        return False
     ends = (link.far(end) for end in context.network.gateways_at for link in context.adjacencies_at.get(end, ()))
     return any(listed.names(end, vid) for end in ends)

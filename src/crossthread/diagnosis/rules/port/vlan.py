@@ -7,6 +7,7 @@ from collections import Counter, defaultdict
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_port
 from crossthread.diagnosis.expected.listed_vlans import ListedVlans
+from crossthread.diagnosis.expected.misaddressed import swapped_with
 from crossthread.diagnosis.findings import Alternative, Finding, at_port, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.host.subnet import host_outside_subnet
@@ -19,12 +20,17 @@ from crossthread.survey.survey import Evidence
 from crossthread.values import NONE, PrefixedAddress
 
 
+def _asks_for_another(context: Context, host: HostStation) -> bool:
+    """Whether the interface of a host's subnet was given its address in exchange for that of the host's VLAN."""
+    return any(swapped_with(context, gateway) for gateway in context.expected.gateways(host))
+
+
 @rule(
     "port-vlan-wrong",
     "Port",
     About.HOST,
     reads="subnet port-vlan place expected",
-    unless=(host_outside_subnet,),
+    unless=(host_outside_subnet, _asks_for_another),
     follows="link-mode-differs gateway-vlan-wrong port-vlan-wrong",
 )
 def port_vlan_wrong(context: Context, host: HostStation, vid: int | None = None) -> Finding | None:
