@@ -105,6 +105,13 @@ class Anything(Demo):
             told = {str(change) for one in found.alternatives for change in one.changes}
             either = {f"hosts ticket-desk-{n}: address = 10.61.10.2/24" for n in (1, 2)}
             self.assertEqual(told, either if not heard and not mends else set())
+            told = [
+                str(c)
+                for f in why(survey, "shop-till", "gate-camera").findings
+                for a in f.alternatives
+                for c in a.changes
+            ]
+            self.assertEqual(told, [str(found.repair[0])] if odd is gateway else [])
 
     def test_an_interface_that_is_down_answers_nobody(self):
         survey = yard()

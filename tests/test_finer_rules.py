@@ -337,9 +337,9 @@ class RoutedByMistake(unittest.TestCase):
                 self.assertEqual(why(network.changed(answer.repair), *pairs).verdict, "works")
                 first = next(c for c in answer.repair if c.key == {"device": "galley", "port": mended["port"]})
                 self.assertEqual({**first.cells, "port": mended["port"]}, {**first.cells, **mended})
-        lost = Change("gateways", {"device": "quay-router", "interface": "port2", "address": "10.61.70.1/30"},
-                      delete=True)  # fmt: skip
-        self.assertEqual(told(apply_changes(healthy(), [routed[0], lost]), "link-mode-differs"), [])
+        lost = {"device": "core-east", "prefix": "10.99.0.0/16", "next_hop": "10.61.90.77"}  # nobody is it
+        survey = apply_changes(healthy(), [routed[0], Change("routes", lost, {"interface": "vlan90"})])
+        self.assertEqual(told(survey, "link-mode-differs"), [])
 
     def test_a_port_towards_a_router_that_routes_without_an_address(self):
         trunk = {"mode": "trunk", "pvid": 1, "allowed": "1 10 20"}  # as keel's other one

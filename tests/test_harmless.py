@@ -93,7 +93,7 @@ class Harmless(unittest.TestCase):
         for survey in (campus("578031"), without_device(campus("578031"), "sw-c")):
             answer = why(Network(survey), "host-3", "host-1")
             self.assertEqual((answer.verdict, answer.repair, answer.confidence), ("fails", (), "open"))
-            self.assertEqual([finding.rule for finding in answer.findings], ["survey-gap"])
+            self.assertEqual([finding.rule for finding in answer.findings], ["subnet-unrouted"])
 
     def test_a_shut_link_stays_shut_where_the_unknown_may_join_its_ends(self):
         (finding,) = why(Network(without_device(campus("438032"), "sw-b")), "host-3", "host-1").findings

@@ -7,10 +7,12 @@ from ipaddress import ip_address, ip_network
 from hypothesis import given
 from hypothesis import strategies as st
 
-from crossthread import VlanSet
+from crossthread import Change, Network, VlanSet, apply_changes
 from crossthread.network.hosts.blocks import Block
+from crossthread.network.topology.names import End
 from crossthread.network.topology.port_names import match_port, short_form
 from crossthread.values import parse_mac, parse_vid
+from tests.yard import yard
 
 VIDS = st.integers(1, 4094)
 SETS = st.sets(VIDS, max_size=60)
@@ -107,6 +109,16 @@ class PortNames(unittest.TestCase):
         ]:  # fmt: skip
             with self.subTest(name):
                 self.assertEqual(match_port(name, known), found)
+
+    def test_a_port_that_was_not_read_is_no_short_form_of_another(self):
+        """As there are others of its very words, or as coverage says that some were not read."""
+        self.assertEqual(match_port("t1", [("till1", [])]), "till1")
+        self.assertIsNone(match_port("t1", [("t2", []), ("till1", [])]))
+        lost = Change("ports", {"device": "loft", "port": "t1"}, {}, True)
+        unread = Change("coverage", {"device": "loft", "table": "ports"}, {"complete": "no"})
+        for changes, port in (([lost, unread], "t1"), ([lost], "till1")):
+            (link,) = [one for one in Network(apply_changes(yard(style="own"), changes)).links if "loft" in str(one)]
+            self.assertIn(End("loft", port), (link.a, link.b))
 
     @given(st.text("abcxyz", min_size=1, max_size=8), st.integers(0, 99), st.integers(0, 99), st.data())
     def test_a_beginning_with_the_same_numbers_fits(self, word, one, two, data):

@@ -35,7 +35,8 @@ PARTS = {
     "names": Part(
         _columns(
             "devices.device,chassis,management ports.device,port,aliases,mac "
-            "neighbors.device,port,neighbor,neighbor_chassis,neighbor_port,management,platform tree_ports.device,port"
+            "neighbors.device,port,neighbor,neighbor_chassis,neighbor_port,management,platform tree_ports.device,port "
+            "coverage.device,table,complete"
         )
     ),
     "links": Part(_columns("neighbors.* ports.description"), ("names",)),

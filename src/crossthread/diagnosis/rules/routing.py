@@ -10,6 +10,7 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding, Subject, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway.interface import gateway_admin_down, gateway_down
+from crossthread.diagnosis.rules.host.address import other_addresses
 from crossthread.diagnosis.rules.port.state import port_admin_down, port_down
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.survey.changes import Change, merge_changes
@@ -217,6 +218,8 @@ def several_answer(context: Context, asker: Station, wanted: Address) -> Finding
     proxies = [s for s in stations.proxies if s.row.proxy_arp == "yes"]
     proxied = len(owners) < 2
     others = [*owners, *(proxies if proxied else ())]
+    shared = next((s.address for s in owners if s.address is not None), None)
+    either = other_addresses(context, shared, owners) if shared is not None and not proxied else ()
     listed = " and ".join(s.name if isinstance(s, HostStation) else f"{s.device} {s.name}" for s in others)
     evidence = tuple(
         fact
@@ -229,6 +232,7 @@ def several_answer(context: Context, asker: Station, wanted: Address) -> Finding
         tuple(map(at_station, others)),
         f"{asker.name} asks for {wanted}, and more than one answers: {listed}.",
         evidence,
+        alternatives=tuple(either),
     )
 
 

@@ -131,20 +131,27 @@ class Names:
             return name
         if (device, name) not in self._ports_seen:
             known = [(row.port, [*(row.aliases or ()), row.mac or ""]) for row in rows.values()]
-            known = known or [(port, []) for port in self.spoken.get(device, ())]
-            self._ports_seen[device, name] = match_port(name, known) or self._port_of_mac(device, name)
+            known = known or [(port, []) for port in self.spoken.get(device, {})]
+            found = match_port(name, known, device not in self._read_in_part) or self._port_of_mac(device, name)
+            self._ports_seen[device, name] = found or (name if name in self.spoken.get(device, {}) else None)
         return self._ports_seen[device, name]
 
     @cached_property
-    def spoken(self) -> dict[str, list[str]]:
-        """How a device of which no ports were read spells those ports of which its other tables speak."""
-        found: dict[str, dict[str, None]] = {name: {} for name, rows in self.ports.items() if not rows}
-        for table in ("neighbors", "tree_ports") if found else ():
+    def _read_in_part(self) -> frozenset[str]:
+        """The devices of which some ports were read, and it is known that others were not."""
+        told = (row for row in self._survey.coverage if row.table == "ports" and row.complete == "no")
+        return frozenset(device for row in told if self.ports.get(device := self.spelled[row.device]))
+
+    @cached_property
+    def spoken(self) -> dict[str, dict[str, None]]:
+        """How each device spells those ports of which its other tables speak; they may be ports that were not read."""
+        found: dict[str, dict[str, None]] = {name: {} for name in self.ports}
+        for table in ("neighbors", "tree_ports"):
             columns = (self._survey.column(table, column) for column in ("device", "port"))
             for device, port in zip(*columns, strict=True):
-                if self.spelled[device] in found:
-                    found[self.spelled[device]][port] = None
-        return {device: list(ports) for device, ports in found.items()}
+                if (name := self.spelled[device]) in found:
+                    found[name][port] = None
+        return found
 
     def _port_of_mac(self, device: str, text: str) -> str | None:
         try:

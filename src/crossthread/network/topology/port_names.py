@@ -23,7 +23,7 @@ def short_form(short: str, long: str) -> bool:
     )
 
 
-def match_port(name: str, known: Iterable[tuple[str, Iterable[str]]]) -> str | None:
+def match_port(name: str, known: Iterable[tuple[str, Iterable[str]]], whole: bool = True) -> str | None:
     """Which of a device's ports somebody means by `name`.
 
     Parameters
@@ -32,11 +32,14 @@ def match_port(name: str, known: Iterable[tuple[str, Iterable[str]]]) -> str | N
         As a neighbour or a table spells it.
     known
         The device's ports: how it spells each, and that port's aliases and MAC address.
+    whole
+        Whether these may be all of its ports: else a short form may be the name of one that was not read.
 
     Returns
     -------
     str or None
-        The port's own spelling: by the exact name, else an alias, else a short form that fits one port only.
+        The port's own spelling: by the exact name, else an alias, else a short form that fits one port only. Where the
+        device has ports of the very words of the name, it is one of these, which was not read, and no short form.
     """
     ports = [(port, {alias.casefold() for alias in aliases}) for port, aliases in known]
     wanted = name.strip().casefold()
@@ -44,5 +47,13 @@ def match_port(name: str, known: Iterable[tuple[str, Iterable[str]]]) -> str | N
         if port.casefold() == wanted:
             return port
     by_alias = [port for port, aliases in ports if wanted in aliases]
-    fits = by_alias or [port for port, _ in ports if short_form(name, port) or short_form(port, name)]
+    short = (port for port, _ in ports if whole and (short_form(name, port) or short_form(port, name)))
+    fits = by_alias or list(short)
+    if not by_alias and len(fits) == 1 and any(_words(port) == _words(name) != _words(fits[0]) for port, _ in ports):
+        return None
     return fits[0] if len(fits) == 1 else None
+
+
+def _words(name: str) -> list[str]:
+    """What stands between the numbers of a port's name."""
+    return [chunk for chunk in _CHUNKS.findall(name.casefold()) if not chunk.isdecimal()]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from itertools import compress, count, islice
 from operator import ne
 
@@ -142,7 +142,7 @@ def host_address_duplicate(context: Context, host: HostStation) -> Finding | Non
     evidence = context.evidence(host.row, "address", "mac")
     for other in others:
         evidence += context.evidence(other.row, "address")
-    either = list(_other_addresses(context, host.address, [host, *others]))
+    either = list(other_addresses(context, host.address, [host, *others]))
     one = len(either) == 1
     return Finding(
         "host-address-duplicate",
@@ -156,7 +156,7 @@ def host_address_duplicate(context: Context, host: HostStation) -> Finding | Non
     )
 
 
-def _other_addresses(context: Context, shared: PrefixedAddress, holders: list[Station]) -> Iterator[Alternative]:
+def other_addresses(context: Context, shared: PrefixedAddress, holders: Sequence[Station]) -> Iterator[Alternative]:
     """Another address for whichever of two has one that is not its own; none where they are of different VLANs.
 
     A host that was heard at another address had that, and an interface that other hosts use has its own.
