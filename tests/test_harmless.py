@@ -95,6 +95,11 @@ class Harmless(unittest.TestCase):
             self.assertEqual((answer.verdict, answer.repair, answer.confidence), ("fails", (), "open"))
             self.assertEqual([finding.rule for finding in answer.findings], ["subnet-unrouted"])
 
+    def test_a_routers_port_stays_where_somebody_whom_nobody_listed_may_be_served(self):
+        moved = [at("keel", f"till{n}", pvid=10) for n in (1, 2)] + [host("till-loft-1", address="")]
+        survey = without_device(apply_changes(yard((2, 1), (1, 2), "ports"), moved), "loft")
+        self.assertEqual([f.repair for f in check(survey).findings if f.rule == "port-vlan-wrong"], [()])
+
     def test_a_shut_link_stays_shut_where_the_unknown_may_join_its_ends(self):
         (finding,) = why(Network(without_device(campus("438032"), "sw-b")), "host-3", "host-1").findings
         self.assertEqual((finding.rule, finding.repair), ("port-admin-down", ()))

@@ -14,6 +14,7 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.expected.misaddressed import swapped_with
 from crossthread.diagnosis.findings import Finding
 from crossthread.network.hosts.station import HostStation, Interface, Station
+from crossthread.network.switching.nodes import Node
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.graph import joined
 from crossthread.network.topology.names import End
@@ -77,12 +78,24 @@ def _at_port(context: Context, change: Change) -> bool:
         return True
     if open_end and "pvid" in cells and (row is None or row.pvid != cells["pvid"]):
         return True
+    served = any(context.network.gateways_at.get(link.far(end)) for link in context.adjacencies_at.get(end, ()))
+    if served and row is not None and row.pvid and cells.get("pvid", row.pvid) != row.pvid:
+        return _leaves_unknown(context, end.device, row.pvid, end)
     if open_end and cells.get("allowed") and row is not None and row.allowed is not None:
         return bool(row.allowed.bits & ~VlanSet.parse(str(cells["allowed"])).bits)
     if cells.get("admin") != "up" or end in context.host_ends:
         return False
     links = context.adjacencies_at.get(end, ())
     return not links or any(link.up is False and _turns_a_tree(context, link) for link in links)
+
+
+def _leaves_unknown(context: Context, device: str, vid: int, but: End | None = None) -> bool:
+    """Whether something that nobody surveyed may be in a VLAN at a device, beyond another port than one, and served."""
+    network = context.network
+    part = network.components.of(Node(device, vid))
+    others = (end for end in network.open_ends if end != but and network.components.of(Node(end.device, vid)) == part)
+    members = (network.fabric.member(end) for end in others) if part is not None else ()
+    return any(one.tagged.has(vid) is not False or one.untagged.has(vid) is not False for one in members)
 
 
 def _turns_a_tree(context: Context, link: Adjacency) -> bool:
@@ -200,5 +213,9 @@ def _at_gateway(context: Context, change: Change) -> bool:
     address = change.cells.get("address") or (change.key.get("address") if known is None else None)
     opens = change.cells.get("admin") == "up" and known is not None and known.admin == "down"
     ip = str(address or "").partition("/")[0]
+    moved = [(tap, vid) for s in own if s.name == name and (vid := s.row.vid) for tap in s.taps if tap.device]
+    named = any(context.expected.named_vid(s) == change.cells.get("vid") for s in own if s.name == name)
+    if change.cells.get("vid") and not named and any(_leaves_unknown(context, tap.device, vid) for tap, vid in moved):
+        return True
     fresh = bool(ip) and ip != NONE and ip not in {str(row.address).partition("/")[0] for row in rows}
     return (fresh or opens) and context.network.unread.anywhere
