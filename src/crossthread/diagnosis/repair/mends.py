@@ -23,22 +23,19 @@ from crossthread.diagnosis.repair.rival_explanations import (
     suspects,
 )
 from crossthread.diagnosis.repair.side_effects import Stopped
-from crossthread.diagnosis.repair.together import adds_interface, changes_of, refused, try_out
+from crossthread.diagnosis.repair.together import changes_of, refused, try_out
 from crossthread.diagnosis.repair.tree_costs import opened
 from crossthread.diagnosis.repair.trials import Outcomes, collect
+from crossthread.diagnosis.repair.unmended import by_design, possible, stops
 from crossthread.diagnosis.repair.withheld import bare, moves, told_only
 from crossthread.diagnosis.rules.plan import plan_host
-from crossthread.diagnosis.rules.vlan_subnet import subnet_unrouted
 from crossthread.diagnosis.search.cheapest_way import Search
 from crossthread.diagnosis.search.costs import Step
 from crossthread.diagnosis.way.echo import walks
-from crossthread.diagnosis.way.explanations import at_its_end
 from crossthread.network.hosts.ends import end_named
-from crossthread.network.hosts.station import HostStation
 from crossthread.network.three_valued import Truth, all_of
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change, edited, merge_changes
-from crossthread.values import NONE, interface
 
 _WAYS = 6
 """How many other ways round a link are looked at: what is dearer than mending the link is no alternative."""
@@ -62,7 +59,7 @@ def mend(context: Context, source: str, target: str) -> list[Finding]:
         if other is not None and all(_held(other) != _held(one) for one in found):
             found.append(other)
     if not found:
-        return _possible(context, collect(context.network, source, target, context.plan, told)[0])
+        return possible(context, collect(context.network, source, target, context.plan, told)[0])
     found = _least(found)
     compare = Comparison(context, (source, target))
     best = found[0]
@@ -73,12 +70,12 @@ def mend(context: Context, source: str, target: str) -> list[Finding]:
     if plain is None and _otherwise(context, best):
         seen = collect(context.network, source, target, context.plan, told)[0]
         if any(not one.repair and one.rule != "survey-gap" for one in seen):
-            return _possible(context, seen)
+            return possible(context, seen)
     if min(best.shares) < weights.AGAINST:  # the only one, or the best of many that are worse
         known = standing(context, best.findings)
         told = [bare(finding) for finding in best.findings if finding.identity in known]
-        return told or _stops(context, source, target)
-    if left := _by_design(context, best.findings, (source, target)):
+        return told or stops(context, source, target)
+    if left := by_design(context, best.findings, (source, target)):
         return left
     rivals = [(other, compare.margin(best, other)) for other in found]
     ranked = [_ranked(context, best, finding, (source, target), rivals) for finding in best.findings]
@@ -88,29 +85,6 @@ def mend(context: Context, source: str, target: str) -> list[Finding]:
         unfit = {finding.identity for finding, share in zip(best.findings, best.shares, strict=True) if share < 0}
         ranked = [told_only(one) if one.identity in unfit and moves(context, one) else one for one in ranked]
     return under_causes(context, ranked)
-
-
-def _stops(context: Context, source: str, target: str) -> list[Finding]:
-    """Where the packet stops, if nothing is known that would mend it."""
-    there, back = walks(context.network, source, target)
-    failed, goal = (there, target) if there.arrives is False else (back, source)
-    return [at_its_end(context, failed.stop, end_named(context.network, goal))] if failed.stop is not None else []
-
-
-def _by_design(context: Context, findings: Sequence[Finding], pair: tuple[str, str]) -> list[Finding]:
-    """What is left of an explanation that would open a subnet which nobody is known to want routed: that, and the rest.
-
-    The rest is what is wrong as things are; what the opening would take besides is not.
-    """
-    hosts = [one for one in (end_named(context.network, name) for name in pair) if isinstance(one, HostStation)]
-    given = [c.key if adds_interface(c) else c.cells for c in changes_of(findings) if c.table == "gateways"]
-    anew = [interface(text) for cells in given if (text := str(cells.get("address") or NONE)) != NONE]
-    served = [h for h in hosts if any(h.address is not None and h.address.ip in own.network for own in anew)]
-    told = [unrouted for host in served if (unrouted := subnet_unrouted(context, host)) is not None]
-    if not told:
-        return []
-    known = standing(context, findings)
-    return [*(finding for finding in findings if finding.identity in known), *told]
 
 
 _PLACES = frozenset({"port-vlan-wrong", "host-outside-subnet"})
@@ -177,23 +151,6 @@ def _with(cause: Finding, finding: Finding) -> Finding:
         ),
         follows=(*cause.follows, msgspec.structs.replace(finding, repair=(), alternatives=())),
     )
-
-
-def _possible(context: Context, findings: Sequence[Finding]) -> list[Finding]:
-    """The same findings, without the mends that cannot be made after those before them.
-
-    They were only noted on the way, and not weighed against others, as no way was found to its end. So if anything is
-    unread, those for which little speaks are only told.
-    """
-    found, made = [], list[Change]()
-    for finding in findings:
-        together = merge_changes([*made, *finding.repair])
-        after = try_out(context.network, together)
-        fits = after is not None and not refused(context.network, after, together)
-        doubtful = bool(finding.repair) and context.network.unread.anywhere and speaks_for(context, finding) <= 0
-        made += finding.repair if fits and not doubtful else ()
-        found.append(bare(finding) if not fits else told_only(finding) if doubtful else finding)
-    return found
 
 
 def _unplanned(context: Context, pair: tuple[str, str]) -> list[Finding]:
