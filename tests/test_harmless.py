@@ -95,10 +95,18 @@ class Harmless(unittest.TestCase):
             self.assertEqual((answer.verdict, answer.repair, answer.confidence), ("fails", (), "open"))
             self.assertEqual([finding.rule for finding in answer.findings], ["subnet-unrouted"])
 
-    def test_a_routers_port_stays_where_somebody_whom_nobody_listed_may_be_served(self):
+    def test_a_gateway_stays_where_somebody_whom_nobody_listed_may_be_served(self):
         moved = [at("keel", f"till{n}", pvid=10) for n in (1, 2)] + [host("till-loft-1", address="")]
-        survey = without_device(apply_changes(yard((2, 1), (1, 2), "ports"), moved), "loft")
-        self.assertEqual([f.repair for f in check(survey).findings if f.rule == "port-vlan-wrong"], [()])
+        for style, rule in (
+            ("ports", "port-vlan-wrong"),
+            ("own", "gateway-vlan-wrong"),
+            ("stick", "gateway-vlan-wrong"),
+        ):
+            survey = without_device(apply_changes(yard((2, 1), (1, 2), style, False), moved), "loft")
+            self.assertEqual([f.repair for f in check(survey).findings if f.rule == rule], [()])
+
+    def test_what_works_by_luck_is_not_ended_for_nothing(self):
+        self.assertEqual(why(DATA / "half" / "980805", "host-1", "host-2").repair, ())
 
     def test_a_shut_link_stays_shut_where_the_unknown_may_join_its_ends(self):
         (finding,) = why(Network(without_device(campus("438032"), "sw-b")), "host-3", "host-1").findings

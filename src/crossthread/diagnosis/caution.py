@@ -79,8 +79,9 @@ def _at_port(context: Context, change: Change) -> bool:
     if open_end and "pvid" in cells and (row is None or row.pvid != cells["pvid"]):
         return True
     served = any(context.network.gateways_at.get(link.far(end)) for link in context.adjacencies_at.get(end, ()))
-    if served and row is not None and row.pvid and cells.get("pvid", row.pvid) != row.pvid:
-        return _leaves_unknown(context, end.device, row.pvid, end)
+    moves = served and row is not None and cells.get("pvid", row.pvid) != row.pvid
+    if moves and row is not None and row.pvid and _leaves_unknown(context, end.device, row.pvid, end):
+        return True
     if open_end and cells.get("allowed") and row is not None and row.allowed is not None:
         return bool(row.allowed.bits & ~VlanSet.parse(str(cells["allowed"])).bits)
     if cells.get("admin") != "up" or end in context.host_ends:

@@ -157,12 +157,13 @@ def host_address_duplicate(context: Context, host: HostStation) -> Finding | Non
 
 
 def other_addresses(context: Context, shared: PrefixedAddress, holders: Sequence[Station]) -> Iterator[Alternative]:
-    """Another address for whichever of two has one that is not its own; none where they are of different VLANs.
+    """Another address for whichever of two has one that is not its own; none unless both are known to be in one VLAN.
 
     A host that was heard at another address had that, and an interface that other hosts use has its own.
     """
     hosts = [one for one in holders if isinstance(one, HostStation)]
-    if len(holders) != _TWO or len({context.expected.current_vlan(one) for one in holders}) > 1:
+    vids = {context.expected.current_vlan(one) for one in holders}
+    if holders[2:] or len(vids) > 1 or None in vids:
         return
     if len(hosts) < len(holders) and not any(user not in hosts for user in context.expected.users(shared.ip)):
         return
@@ -178,9 +179,6 @@ def other_addresses(context: Context, shared: PrefixedAddress, holders: Sequence
             known = row is not None and address(row.address) == free
             heard = (f"{row.device} has heard {host.name} at {free}",) if row is not None and known else ()
             yield Alternative((set_host(host, address=f"{free}/{shared.network.prefixlen}"),), heard)
-
-
-_TWO = 2
 
 
 @rule("host-address-duplicate", "Host", About.CAMPUS)
