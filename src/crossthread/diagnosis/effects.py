@@ -34,10 +34,10 @@ _ROUNDS = 8
 
 
 class Effect:
-    """A finding, the classes of hosts that lose by it, and an example."""
+    """A finding, the classes of hosts that lose by it, and the first pair that showed it."""
 
-    def __init__(self, finding: Finding, example: tuple[str, str]) -> None:
-        self.finding, self.example = finding, example
+    def __init__(self, finding: Finding, want: Want, example: tuple[str, str]) -> None:
+        self.finding, self.want, self.example = finding, want, example
         self._classes: dict[tuple[str, int], HostClass] = {}
 
     def add(self, losers: Iterable[HostClass]) -> None:
@@ -70,7 +70,7 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
     found: dict[object, Effect] = {}
     unsettled: dict[tuple[str, str, str], tuple[Evidence, tuple[str, str]]] = {}
     mended: dict[Cell, object] = {}
-    now, waiting = context, dict[object, Finding]()
+    now, waiting, made = context, dict[object, Finding](), set[object]()
     for number in range(_ROUNDS):
         failing, fresh = [], []
         asker = _Asker(now)
@@ -90,7 +90,7 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
                     continue  # it would take back what mended another fault
                 known = found.get(finding.identity)
                 if known is None:
-                    found[finding.identity] = Effect(finding, asker.example(single))
+                    found[finding.identity] = Effect(finding, single, asker.example(single))
                     fresh.append(finding)
                 elif finding.rule in OF_ROUTES and not set(map(str, finding.repair)) <= set(
                     map(str, known.finding.repair)
@@ -108,6 +108,7 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
         network, done = mended_by(now.network, [*waiting.values()])
         for finding in done:
             del waiting[finding.identity]
+            made.add(finding.identity)
         if not done:
             break
         mended |= made_of(done)
@@ -115,7 +116,13 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
         wants = list(_of_each_kind(now, _still_wanted(now, failing, done)))
     for identity in waiting:  # what cannot be made beside the others is only told
         found[identity].finding = told_only(found[identity].finding)
-    return Effects(list(found.values()), list(unsettled.values()), list(_forbidden(context)))
+    needed = [one for identity, one in found.items() if identity in made or not _works_anyway(now, one)]
+    return Effects(needed, list(unsettled.values()), list(_forbidden(context)))
+
+
+def _works_anyway(mended: Context, effect: Effect) -> bool:
+    """Whether a pair works by the mends of others: what it was to be mended by was only one way round what is wrong."""
+    return bool(effect.finding.repair) and _Asker(mended).ask(effect.want)[0] is True
 
 
 def _as_judged(context: Context, finding: Finding) -> Finding:

@@ -20,7 +20,7 @@ def settled(context: Context, by_rule: Mapping[str, Sequence[Finding]]) -> dict[
     missing, moving, modes = (by_rule[name] for name in ("link-vlan-missing", "port-vlan-wrong", "port-mode-wrong"))
     links = [*missing, *(one for one in modes if len({s.device for s in one.subjects}) > 1)]
     leaving = [*moving, *(one for one in modes if any(s.host for s in one.subjects))]
-    found = {**_natives(context, missing), **_left_behind(context, leaving)}
+    found = {**_natives(context, missing), **_left_behind(context, leaving, by_rule["port-vlan-missing"])}
     lacking = [*links, *by_rule["gateway-missing"]]
     found |= _asked_by_mistake(context, lacking, by_rule["host-outside-subnet"])
     return found | _perhaps_elsewhere(links, moving)
@@ -41,7 +41,7 @@ def _natives(context: Context, findings: Iterable[Finding]) -> dict[Need, Findin
     return found
 
 
-def _left_behind(context: Context, moving: Iterable[Finding]) -> dict[Need, Finding]:
+def _left_behind(context: Context, moving: Iterable[Finding], lost: Iterable[Finding]) -> dict[Need, Finding]:
     """What nobody needs but the hosts at ports that some findings move elsewhere, as they are there by mistake."""
     found: dict[Need, Finding] = {}
     hosts: dict[str, Finding] = {}
@@ -55,6 +55,9 @@ def _left_behind(context: Context, moving: Iterable[Finding]) -> dict[Need, Find
         if row is not None and row.pvid and not _in_vlan(context, end.device, row.pvid, ends):
             found.setdefault(("exists", end.device, row.pvid), finding)
     needed: set[Need] = {("used", station.row.vid) for station in context.network.stations.gateways}
+    for gap in lost:
+        if gap.example is not None and hosts.keys().isdisjoint(gap.example):  # of others, whose way leads through it
+            needed.update(needs(gap))
     for one in context.network.classes.all if hosts else ():
         host = one.hosts[0]
         need = "gateway", one.vid, host.address.network if host.address is not None else None

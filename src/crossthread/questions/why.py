@@ -15,6 +15,7 @@ from crossthread.diagnosis.looking import how_far, how_it_turns, looks
 from crossthread.diagnosis.meanings import meaning
 from crossthread.diagnosis.missing import gaps
 from crossthread.diagnosis.relevant_rows import focus
+from crossthread.diagnosis.repair.answered_twice import answered_twice
 from crossthread.diagnosis.repair.facts import told_apart
 from crossthread.diagnosis.repair.mends import mend
 from crossthread.diagnosis.repair.observations import fewest
@@ -22,7 +23,6 @@ from crossthread.diagnosis.repair.proof import Proof, prove
 from crossthread.diagnosis.repair.together import changes_of
 from crossthread.diagnosis.repair.withheld import decided, harmless
 from crossthread.diagnosis.repair.work_order import central
-from crossthread.diagnosis.rules import routing as routing_rules
 from crossthread.diagnosis.rules.routing import OF_ROUTES
 from crossthread.diagnosis.way.caveats import caveats
 from crossthread.diagnosis.way.echo import luck, walks
@@ -214,10 +214,8 @@ def how_sure(findings: Sequence[Finding], done: Proof) -> Confidence:
 def _unknown(context: Context, pair: tuple[Station, Station], walked: tuple[Walk, Walk], seat: str | None) -> Why:
     """What helps where the verdict is not known."""
     (one, two), (there, back), network = pair, walked, context.network
-    contested = [c for walk in walked for c in walk.contests]
-    answered = [routing_rules.several_answer(context, asker, wanted) for asker, wanted in contested]
     names = end_name(one), end_name(two)
-    findings = [*filter(None, answered), *likely(context, *names)]
+    findings = [*answered_twice(context, walked), *likely(context, *names)]
     observe = _to_observe(context, names, walked, seat)
     open_walk, first, answers = (there, one, False) if there.arrives is None else (back, two, True)
     paths = path_of(network, one, there), path_of(network, two, back)

@@ -14,6 +14,7 @@ from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.nesting import nested
 from crossthread.diagnosis.registry import parents, parents_in_vlan
 from crossthread.diagnosis.repair.alternatives import Instead, Way, alternatives
+from crossthread.diagnosis.repair.answered_twice import twice_once_mended
 from crossthread.diagnosis.repair.hypotheses import judged
 from crossthread.diagnosis.repair.rival_explanations import (
     Comparison,
@@ -78,9 +79,11 @@ def mend(context: Context, source: str, target: str) -> list[Finding]:
     if left := by_design(context, best.findings, (source, target)):
         return left
     rivals = [(other, compare.margin(best, other)) for other in found]
-    ranked = [_ranked(context, best, finding, (source, target), rivals) for finding in best.findings]
+    twice = twice_once_mended(context, best.findings, (source, target))
+    whole = best._replace(findings=[*twice, *best.findings])
+    ranked = [*twice, *(_ranked(context, whole, one, (source, target), rivals) for one in best.findings)]
     if not context.once(Outcomes).works(ranked, source, target):  # two of the best mends get into each other's way
-        ranked = [msgspec.structs.replace(f, repair=own.repair) for f, own in zip(ranked, best.findings, strict=True)]
+        ranked = [msgspec.structs.replace(f, repair=own.repair) for f, own in zip(ranked, whole.findings, strict=True)]
     if context.network.unread.anywhere:  # what fits better may be at something that nobody read
         unfit = {finding.identity for finding, share in zip(best.findings, best.shares, strict=True) if share < 0}
         ranked = [told_only(one) if one.identity in unfit and moves(context, one) else one for one in ranked]

@@ -20,7 +20,7 @@ from crossthread.diagnosis.repair.trials import Outcomes, collect, only_needed
 from crossthread.diagnosis.vlan_pieces import split_vlans
 from crossthread.network.hosts.ends import end_named
 from crossthread.network.hosts.station import HostStation
-from crossthread.survey.changes import edited
+from crossthread.survey.changes import Change, edited
 from crossthread.values import NONE
 
 
@@ -201,7 +201,11 @@ def _share(hearing: Hearing, finding: Finding) -> float:
     return heavy if stations else max(-weights.ROW, min(heavy, 0.0))
 
 
-def speaks_for(context: Context, finding: Finding) -> float:
-    """What speaks for the mend of a station's settings, less what speaks against it; of any other the plain 1."""
+def speaks_for(context: Context, finding: Finding, beside: Sequence[Change] = ()) -> float:
+    """What speaks for the mend of a station's settings, less what speaks against it; of any other the plain 1.
+
+    No witness is who is accused by the mend, or by those `beside` it.
+    """
     stations = any(s.host or s.interface for s in finding.subjects)
-    return weight(Hearing(context, accused(context, finding.repair)), finding.repair) if stations else 1.0
+    hearing = Hearing(context, accused(context, [*finding.repair, *beside]))
+    return weight(hearing, finding.repair) if stations else 1.0

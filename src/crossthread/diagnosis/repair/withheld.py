@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 
 import msgspec
@@ -11,6 +12,7 @@ from crossthread.diagnosis.expected.listed_vlans import ListedVlans
 from crossthread.diagnosis.findings import Alternative, Finding
 from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.confidence import confidence_of
+from crossthread.diagnosis.repair.hypotheses import outweighed_by
 from crossthread.diagnosis.repair.rival_explanations import speaks_for
 from crossthread.diagnosis.repair.side_effects import Pairs, Stopped
 from crossthread.diagnosis.repair.together import changes_of
@@ -123,15 +125,37 @@ def grounded(context: Context, findings: Iterable[Finding]) -> list[Finding]:
     """The same findings; no host is put elsewhere if more speaks against that than for it.
 
     Nor, where anything is unread, because of no more than one other host: the rest of its subnet may be just where it
-    is. Measured, one in ten of those was right.
+    is. Measured, one in ten of those was right. Hosts that were moved along with it are no witnesses against that.
     """
     unread = context.network.unread.anywhere
     least = weights.MATE if unread else -weights.MATE
+    found = list(findings)
+    together: dict[tuple[object, ...], list[Change]] = defaultdict(list)
+    for finding in found:
+        for move in _moves_of(context, finding):
+            together[move] += finding.repair
 
     def rests(finding: Finding) -> bool:
-        return (unread and _on_one_other(context, finding)) or speaks_for(context, finding) <= least
+        if unread and _on_one_other(context, finding):
+            return True
+        return speaks_for(context, finding) <= least and not moved_along(finding)
 
-    return [told_only(one) if _of_one_host(context, one) and rests(one) else one for one in findings]
+    def moved_along(finding: Finding) -> bool:
+        beside = [change for move in _moves_of(context, finding) for change in together[move]]
+        hosts = [context.network.stations.hosts[s.host.casefold()] for s in finding.subjects if s.host]
+        alone = any(outweighed_by(context, host, finding.repair) < weights.OPEN for host in hosts)
+        return len(beside) > len(finding.repair) and not alone and speaks_for(context, finding, beside) > least
+
+    return [told_only(one) if _of_one_host(context, one) and rests(one) else one for one in found]
+
+
+def _moves_of(context: Context, finding: Finding) -> Iterator[tuple[object, ...]]:
+    """The subnets of hosts that a mend puts into the VLAN where they live by their ports, with the VLAN of now."""
+    for change in finding.repair if finding.rule == "port-vlan-wrong" else ():
+        end = End(str(change.key.get("device")), str(change.key.get("port")))
+        for host in context.hosts_at(end):
+            if host.address is not None and context.expected.vlan(host) == change.cells.get("pvid"):
+                yield host.address.network, context.expected.current_vlan(host)
 
 
 def _on_one_other(context: Context, finding: Finding) -> bool:

@@ -210,8 +210,12 @@ def _reuse(context: Context, todo: Sequence[Draft]) -> set[tuple[int, int]]:
 
 
 def _needs(context: Context, todo: Sequence[Draft], seat: str | None) -> set[tuple[int, int]]:
-    """A VLAN before the ports that use it, an interface before the routes over it, the far end before the near one."""
-    found = set()
+    """A VLAN before the ports that use it, an interface before the routes over it, the far end before the near one.
+
+    And before all a host that has an address of another: whoever comes back finds it free.
+    """
+    shared = {n for n, draft in enumerate(todo) if _gives_back(context, draft)}
+    found = {(n, m) for n in shared for m in range(len(todo)) if m not in shared}
     rank = {"vlans": 0, "gateways": 1, "devices": 1, "ports": 1, "routes": 2}
     on_device: dict[str, list[int]] = defaultdict(list)
     for n, one in enumerate(todo):
@@ -230,6 +234,14 @@ def _needs(context: Context, todo: Sequence[Draft], seat: str | None) -> set[tup
             beyond = reached - _connected([a for a in context.network.adjacencies if a not in cut], seat)
             found |= {(m, n) for m, other in enumerate(todo) if m != n and other.device in beyond}
     return found
+
+
+def _gives_back(context: Context, draft: Draft) -> bool:
+    """Whether a host gets another address than the one that somebody else has as well."""
+    host = context.network.stations.hosts.get(draft.thing[2].casefold()) if draft.thing[0] == "hosts" else None
+    if host is None or host.address is None or draft.sets("hosts", "address") is None:
+        return False
+    return len(context.network.stations.by_address.of(str(host.address.ip))) > 1
 
 
 def _connected(adjacencies: Sequence[Adjacency], seat: str | None) -> set[str]:

@@ -12,6 +12,7 @@ from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway.interface import gateway_admin_down, gateway_down
 from crossthread.diagnosis.rules.host.address import other_addresses
 from crossthread.diagnosis.rules.port.state import port_admin_down, port_down
+from crossthread.network.hosts.ends import end_name
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.survey.changes import Change, merge_changes
 from crossthread.survey.records import Route
@@ -220,7 +221,7 @@ def several_answer(context: Context, asker: Station, wanted: Address) -> Finding
     others = [*owners, *(proxies if proxied else ())]
     shared = next((s.address for s in owners if s.address is not None), None)
     either = other_addresses(context, shared, owners) if shared is not None and not proxied else ()
-    listed = " and ".join(s.name if isinstance(s, HostStation) else f"{s.device} {s.name}" for s in others)
+    listed = " and ".join(map(end_name, others))
     evidence = tuple(
         fact
         for s in others
@@ -230,7 +231,7 @@ def several_answer(context: Context, asker: Station, wanted: Address) -> Finding
         "proxy-arp-hides" if proxied else "host-address-duplicate",
         "risks",
         tuple(map(at_station, others)),
-        f"{asker.name} asks for {wanted}, and more than one answers: {listed}.",
+        f"{end_name(asker)} asks for {wanted}, and more than one answers: {listed}.",
         evidence,
         alternatives=tuple(either),
     )

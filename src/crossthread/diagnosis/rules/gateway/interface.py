@@ -147,13 +147,14 @@ def gateway_vlan_wrong(context: Context, gateway: Interface, vid: int | None = N
             evidence += context.evidence(context.port(other.end), "pvid")
     changes = [set_gateway(s, vid=wanted) for s in _rows_of(context, gateway)]
     says = f"{called(gateway)} serves VLAN {row.vid}, but its subnet {gateway.address.network} lives in VLAN {wanted}"
-    for holder in context.network.stations.on_device[gateway.device]:
-        due = context.expected.vlan(holder)
-        if holder.name != gateway.name and holder.end == gateway.end and holder.row.vid == wanted and due != wanted:
-            says += f"; {called(holder)}, which holds that tag now, belongs into VLAN {due}"
-            evidence += context.evidence(holder.row, "vid")
-            changes = _retagged(context, gateway, wanted, holder, due)
-            break
+    beside_it = context.network.stations.on_device[gateway.device]
+    holding = (s for s in beside_it if s.name != gateway.name and s.end == gateway.end and s.row.vid == wanted)
+    strangers = [(s, due) for s in holding if (due := context.expected.vlan(s)) != wanted]
+    # of several that hold it, the one that it is swapped with
+    for holder, due in sorted(strangers, key=lambda one: (one[1] != row.vid, one[0].name))[:1]:
+        says += f"; {called(holder)}, which holds that tag now, belongs into VLAN {due}"
+        evidence += context.evidence(holder.row, "vid")
+        changes = _retagged(context, gateway, wanted, holder, due)
     return Finding("gateway-vlan-wrong", "breaks", (at_station(gateway),), f"{says}.", evidence, tuple(changes))
 
 

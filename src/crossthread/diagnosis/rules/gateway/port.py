@@ -86,10 +86,10 @@ def _without_tag(context: Context, gateway: Interface) -> Interface | None:
 
 
 def _usual_native(context: Context, device: str, tags: VlanSet) -> int | None:
-    """The native VLAN of a device's trunks, unless it is to be tagged."""
-    trunks = (p for p in context.network.survey.ports if p.mode == "trunk" and p.device == device)
-    native = next(trunks, None)
-    return native.pvid if native is not None and native.pvid and native.pvid not in tags else None
+    """The one native VLAN of a device's trunks, unless it is to be tagged."""
+    natives = {p.pvid for p in context.network.survey.ports if p.mode == "trunk" and p.device == device}
+    native = natives.pop() if len(natives) == 1 else None
+    return native if native and native not in tags else None
 
 
 @rule("port-vlan-wrong", "Port", About.GATEWAY_PORT)
