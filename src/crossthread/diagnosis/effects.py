@@ -113,7 +113,7 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
             break
         mended |= made_of(done)
         now = Context(network, context.plan)
-        wants = list(_of_each_kind(now, _still_wanted(now, failing, done)))
+        wants = list(_of_each_kind(now, _still_wanted(now, failing, done), done))
     for identity in waiting:  # what cannot be made beside the others is only told
         found[identity].finding = told_only(found[identity].finding)
     needed = [one for identity, one in found.items() if identity in made or not _works_anyway(now, one)]
@@ -136,11 +136,14 @@ def _as_judged(context: Context, finding: Finding) -> Finding:
     return best if best is not None and best.rule in PLACES and best.rule != finding.rule else finding
 
 
-def _of_each_kind(context: Context, wants: Iterable[Want]) -> Iterator[Want]:
+def _of_each_kind(context: Context, wants: Iterable[Want], mended: Iterable[Finding]) -> Iterator[Want]:
     """The same, for a host of each class that one falls into with what was mended, as of a VLAN that was nowhere."""
-    classes = context.network.classes
+    divided = any(change.table == "vlans" for finding in mended for change in finding.repair)
     for want in wants:
         yield want
+        if not divided:
+            continue
+        classes = context.network.classes
         names = want.losers[0].hosts.names if len(want.losers) == 1 else ()
         kinds = {id(classes.of(name)): name for name in reversed(names)} if len(names) > 1 else {}
         kinds.pop(id(classes.of(want.one)), None)
