@@ -43,7 +43,7 @@ def _each(context: Context, walks: Sequence[Walk]) -> Iterator[Evidence]:
 
 
 def _of_walk(context: Context, walk: Walk) -> Iterator[Evidence]:
-    yield from (_answered(asker, wanted) for asker, wanted in walk.contests)
+    yield from (_answered(*one) for one in walk.contests if not _has_itself(context, *one))
     for row, column in walk.missing:
         yield from context.evidence(row, column)
     for leg in (*walk.legs, *walk.aside):
@@ -57,6 +57,12 @@ def _of_walk(context: Context, walk: Walk) -> Iterator[Evidence]:
             yield Evidence("routes", {"device": device, "prefix": "0.0.0.0/0"}, "next_hop", None)
         else:
             yield from _missing(context, context.device(device), "devices", {"device": device}, "routing")
+
+
+def _has_itself(context: Context, asker: Station, wanted: Address) -> bool:
+    """Whether an asker has an address itself: whom else it would take for its holder, no cache tells."""
+    own = [asker] if isinstance(asker, HostStation) else context.network.stations.on_device.get(asker.device, ())
+    return any(station.ip == wanted for station in own)
 
 
 def _answered(asker: Station, wanted: Address) -> Evidence:

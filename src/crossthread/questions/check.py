@@ -15,7 +15,7 @@ from crossthread.diagnosis.faults import Faults, find_faults
 from crossthread.diagnosis.findings import SEVERITIES, Finding, Identity, Severity, Subject
 from crossthread.diagnosis.repair.facts import told_apart
 from crossthread.diagnosis.repair.undecided import with_confidence
-from crossthread.diagnosis.repair.withheld import each_harmless
+from crossthread.diagnosis.repair.withheld import each_harmless, together_harmless
 from crossthread.network.given import of_network
 from crossthread.network.network import Network
 from crossthread.plan import Plan
@@ -135,6 +135,8 @@ def _told(one: Faults, known: Set[Identity]) -> Check:
     context = one.context
     proven = iter(each_harmless(context, [finding for finding in one.kept if finding.identity not in known]))
     kept = [finding if finding.identity in known else next(proven) for finding in one.kept]
+    if any(finding.rule == "host-address-duplicate" and not finding.repair for finding in kept):
+        kept = together_harmless(context, kept)  # what lets the two hear each other, each by itself or not
     leading = with_confidence(context, sorted(consequences(context, kept, one.causes), key=_order))
     findings = told_apart(context.network.survey, leading)
     accepted = tuple(sorted(one.accepted, key=_order))

@@ -12,7 +12,7 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.repair.management import parted
 from crossthread.diagnosis.repair.turns import Asked, Turn, near_turns, turns
 from crossthread.diagnosis.repair.work_order import WorkStep
-from crossthread.diagnosis.way.echo import lucky
+from crossthread.diagnosis.way.echo import lucky, walks
 from crossthread.errors import SurveyError
 from crossthread.network.network import Network
 from crossthread.network.three_valued import Verdict
@@ -80,7 +80,10 @@ class Costs(NamedTuple):
     """The pairs of hosts that stop with some changes."""
 
     stops: Pairs = ()
-    """Those that work now, and as they should; and devices that part from the gateway of where they are managed."""
+    """Those that work now, and as they should; and devices that part from the gateway of where they are managed.
+
+    So does a pair that comes to ask for an address for which two answer then.
+    """
     luck: Pairs = ()
     """Those that work now, by luck only."""
     doubtful: Pairs = ()
@@ -149,10 +152,10 @@ class Stopped:
     def _of_hosts(self, changes: Sequence[Change], after: Network) -> Costs:
         many = len(self._context.network.classes.all) > _MOST_CLASSES
         if many or (self.large and after.moved is not None):
-            return self._examples(near_turns(self._asked, Asked(after), changes, _MOST_CLASSES**2))
+            return self._examples(near_turns(self._asked, Asked(after), changes, _MOST_CLASSES**2), after)
         now = self._echoes.after(after).matrix
         if self.large:
-            return self._examples(turns(self._before, now))
+            return self._examples(turns(self._before, now), after)
         changed = _changes(self._before, now)
         turned = {
             pair: (was, now) for pair, was, now in changed if now == "fails" or (was, now) == ("works", "unknown")
@@ -162,14 +165,16 @@ class Stopped:
         def those(was: Verdict, now: Verdict, lucky: bool = False) -> Pairs:
             return tuple(pair for pair, turn in turned.items() if turn == (was, now) and (pair in by_luck) is lucky)
 
+        unsure = those("works", "unknown")
+        twice = {pair for pair in unsure if _answered_twice(after, pair)}
         return Costs(
-            stops=those("works", "fails"),
+            stops=those("works", "fails") + tuple(pair for pair in unsure if pair in twice),
             luck=those("works", "fails", lucky=True),
             doubtful=those("unknown", "fails"),
-            unsure=those("works", "unknown"),
+            unsure=tuple(pair for pair in unsure if pair not in twice),
         )
 
-    def _examples(self, found_turns: Iterable[Turn]) -> Costs:
+    def _examples(self, found_turns: Iterable[Turn], after: Network) -> Costs:
         """The same for a network of many hosts: one pair for all that are alike, and no more than a few."""
         found: dict[str, list[tuple[str, str]]] = {name: [] for name in Costs._fields}
         kinds = {("works", "fails"): "stops", ("unknown", "fails"): "doubtful", ("works", "unknown"): "unsure"}
@@ -178,7 +183,7 @@ class Stopped:
             if kind is None or pair is None or len(found[kind]) >= _TOLD or len(found["luck"]) >= 5 * _TOLD:
                 continue
             if not self._lucky(pair):
-                found[kind].append(pair)
+                found["stops" if kind == "unsure" and _answered_twice(after, pair) else kind].append(pair)
             elif kind == "stops":
                 found["luck"].append(pair)
         return Costs(**{name: tuple(pairs) for name, pairs in found.items()})
@@ -187,3 +192,8 @@ class Stopped:
         """The pairs that stop, or may, of those that work as they should, or may do so for all that was read."""
         costs = self.by(changes)
         return costs.stops + costs.doubtful + costs.unsure
+
+
+def _answered_twice(network: Network, pair: tuple[str, str]) -> bool:
+    """Whether a pair asks for an address for which more than one answers."""
+    return any(walk.contests for walk in walks(network, *pair))

@@ -18,7 +18,7 @@ from crossthread.diagnosis.repair.side_effects import Pairs, Stopped
 from crossthread.diagnosis.repair.together import changes_of
 from crossthread.network.hosts.station import Station
 from crossthread.network.topology.names import End
-from crossthread.survey.changes import Change
+from crossthread.survey.changes import Change, merge_changes
 from crossthread.values import NONE, VlanSet, interface
 
 
@@ -191,18 +191,35 @@ def each_harmless(context: Context, findings: Iterable[Finding]) -> list[Finding
     """The same findings, each without its mend if that by itself would stop a pair which works as it should.
 
     In a network of many hosts what is mended at single hosts is asked together first, and each by itself only if that
-    would stop somebody.
+    would stop somebody. Who has an address that is another's gives it back before anything else is done.
     """
     stopped, found = context.once(Stopped), list(findings)
+    back = changes_of(finding for finding in found if finding.rule == "host-address-duplicate")
+    if back and _stops(stopped, back):
+        back = ()
 
-    def harms(changes: Sequence[Change]) -> bool:
-        return bool(_stops(stopped, changes))
+    def harms(changes: Sequence[Change]) -> Pairs:
+        return _stops(stopped, merge_changes([*back, *changes]))
 
     told = [finding for finding in found if _may_stop(finding)]
     alone = [finding for finding in told if stopped.large and _at_hosts(context, finding)]
     sound = {id(finding) for finding in alone} if alone and not harms(changes_of(alone)) else set[int]()
-    harmful = {id(finding) for finding in told if id(finding) not in sound and harms(finding.repair)}
-    return [told_only(one) if id(one) in harmful else one for one in found]
+    harmful = {id(one): pairs for one in told if id(one) not in sound and (pairs := harms(one.repair))}
+    return [_told_as_harmful(one, harmful[id(one)]) if id(one) in harmful else one for one in found]
+
+
+def _told_as_harmful(finding: Finding, pairs: Pairs) -> Finding:
+    """The same finding, whose mend is told with whom it would stop."""
+    others = f" and {len(pairs) - 1} more" if pairs[1:] else ""
+    against = (f"{' to '.join(pairs[0])}{others} may stop to work by it",)
+    found = told_only(finding)
+    return msgspec.structs.replace(
+        found,
+        alternatives=tuple(
+            msgspec.structs.replace(one, against=(*one.against, *against)) if one.changes == finding.repair else one
+            for one in found.alternatives
+        ),
+    )
 
 
 def _stops(stopped: Stopped, changes: Sequence[Change]) -> Pairs:
@@ -228,7 +245,7 @@ def _at_hosts(context: Context, finding: Finding) -> bool:
 def together_harmless(context: Context, findings: Sequence[Finding]) -> list[Finding]:
     """The same findings without the mends because of which all together would stop a pair that works as it should."""
     stopped, kept = context.once(Stopped), list(findings)
-    costs = _stops(stopped, changes_of(kept))
+    costs = first = _stops(stopped, changes_of(kept))
     if costs and len(kept) > _FEW:
         kept, costs = _taken_one_by_one(kept, lambda mends: bool(_stops(stopped, changes_of(mends)))), ()
     while costs and kept:
@@ -236,7 +253,7 @@ def together_harmless(context: Context, findings: Sequence[Finding]) -> list[Fin
         kept, costs = min(
             ((rest, _stops(stopped, changes_of(rest))) for rest in rests), key=lambda tried: len(tried[1])
         )
-    return [one if one in kept else told_only(one) for one in findings]
+    return [one if one in kept or not one.repair else _told_as_harmful(one, first) for one in findings]
 
 
 _FEW = 20

@@ -221,7 +221,10 @@ def several_answer(context: Context, asker: Station, wanted: Address) -> Finding
     others = [*owners, *(proxies if proxied else ())]
     shared = next((s.address for s in owners if s.address is not None), None)
     either = other_addresses(context, shared, owners) if shared is not None and not proxied else ()
-    listed = " and ".join(map(end_name, others))
+    listed = [end_name(one) for one in others]
+    says = f"and more than one answers: {' and '.join(listed)}."
+    if (own := end_name(asker)) in listed:
+        says = f"which it has itself, and so has {' and '.join(name for name in listed if name != own)}."
     evidence = tuple(
         fact
         for s in others
@@ -231,7 +234,7 @@ def several_answer(context: Context, asker: Station, wanted: Address) -> Finding
         "proxy-arp-hides" if proxied else "host-address-duplicate",
         "risks",
         tuple(map(at_station, others)),
-        f"{end_name(asker)} asks for {wanted}, and more than one answers: {listed}.",
+        f"{own} asks for {wanted}, {says}",
         evidence,
         alternatives=tuple(either),
     )

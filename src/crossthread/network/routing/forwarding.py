@@ -6,6 +6,8 @@ the question has to reach somebody who answers for the address, and the answer h
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import msgspec
 
 from crossthread.network.hosts.station import HostStation, Interface, Station
@@ -259,9 +261,19 @@ class Forwarding:
             missing = (*onward.missing, *(self._proxy_gaps(station) if proxy and heard is None else ()))
             walks.append(Walk(arrives, (leg, *onward.legs), stop, missing, onward.aside, onward.contests))
         found = combine(walks, any(entry[2] for entry in answering))
-        if {True, False} <= {walk.arrives for walk in walks}:
+        contested = {True, False} <= {walk.arrives for walk in walks}
+        if contested or (found.arrives is None and self._held_twice(sender, hop, answering, walks)):
             found = msgspec.structs.replace(found, contests=(*found.contests, (sender, hop)))
         return found
+
+    def _held_twice(
+        self, sender: Station, hop: Address, answering: Sequence[tuple[Station, bool, Truth]], walks: Sequence[Walk]
+    ) -> bool:
+        """Whether it turns on whose own an address is: two answer for it as theirs, or the sender has it as well."""
+        arriving = {walk.arrives for walk, (station, *_) in zip(walks, answering, strict=True) if station.ip == hop}
+        if None not in arriving:
+            return False
+        return len(arriving) > 1 or any(_is_its_own(sender, one, hop) for one in self._stations.by_address.of(str(hop)))
 
     def _passed_on(self, gateway: Station, target: Station, seen: tuple[tuple[str, str | None], ...]) -> Walk:
         """The same as `_forward`; a gateway's first step is the same whoever asked it, and is walked once.
