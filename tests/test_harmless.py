@@ -226,7 +226,7 @@ class Checked(unittest.TestCase):
         for survey in (whole, without_table(whole, "devices")):  # who routes was not read: they may well work
             found = every(check(survey).findings)
             told = [f for f in found if f.rule == "gateway-address-wrong" and f.subjects[0].interface == "ge3"]
-            self.assertEqual([finding.repair for finding in told], [()])
+            self.assertFalse(any(finding.repair for finding in told))
         self.assertEqual(self.harmed(whole, why_all(whole).repair), [])
 
     def test_a_host_on_a_trunk_keeps_its_vlan_where_its_gateway_was_not_read(self):
