@@ -75,7 +75,7 @@ def thinned(survey, chance):
             unplugged = {"device": None, "port": None} if name == "hosts" and row.device in gone else {}
             kept.append(replace(row, **unplugged, **dict.fromkeys(blank if some else ())))
         rows[name] = kept
-    rows["coverage"] = [Coverage(*place, "no") for place in sorted(unread) if place[1] in READ_IN_FULL]
+    rows["coverage"] = [Coverage(*place, "no") for place in sorted(p for p in unread if p[1] in READ_IN_FULL)]
     return rebuilt(survey, rows)
 
 

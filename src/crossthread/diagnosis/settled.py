@@ -20,6 +20,7 @@ def settled(context: Context, by_rule: Mapping[str, Sequence[Finding]]) -> dict[
     missing, moving, modes = (by_rule[name] for name in ("link-vlan-missing", "port-vlan-wrong", "port-mode-wrong"))
     links = [*missing, *(one for one in modes if len({s.device for s in one.subjects}) > 1)]
     leaving = [*moving, *(one for one in modes if any(s.host for s in one.subjects))]
+    leaving += by_rule["gateway-vlan-wrong"]
     found = {**_natives(context, missing), **_left_behind(context, leaving, by_rule["port-vlan-missing"])}
     lacking = [*links, *by_rule["gateway-missing"]]
     found |= _asked_by_mistake(context, lacking, by_rule["host-outside-subnet"])
@@ -42,23 +43,34 @@ def _natives(context: Context, findings: Iterable[Finding]) -> dict[Need, Findin
 
 
 def _left_behind(context: Context, moving: Iterable[Finding], lost: Iterable[Finding]) -> dict[Need, Finding]:
-    """What nobody needs but the hosts at ports that some findings move elsewhere, as they are there by mistake."""
+    """What nobody needs but those that some findings move elsewhere, hosts by their ports and interfaces by their tags.
+
+    They are there by mistake.
+    """
     found: dict[Need, Finding] = {}
     hosts: dict[str, Finding] = {}
     ends: dict[End, Finding] = {}
+    retagged: dict[tuple[object, object], Finding] = {}
     for finding in moving:
         hosts.update({s.host: finding for s in finding.subjects if s.host and finding.repair})
         moves = (change.key for change in finding.repair if change.table == "ports" and "pvid" in change.cells)
         ends.update({End(str(key["device"]), str(key["port"])): finding for key in moves})
+        tags = (change.key for change in finding.repair if change.table == "gateways" and change.cells.get("vid"))
+        retagged.update({(key["device"], key["interface"]): finding for key in tags})
     for end, finding in ends.items():
         row = context.port(end)
         if row is not None and row.pvid and not _in_vlan(context, end.device, row.pvid, ends):
             found.setdefault(("exists", end.device, row.pvid), finding)
-    needed: set[Need] = {("used", station.row.vid) for station in context.network.stations.gateways}
+    needed = set[Need]()
+    for station in context.network.stations.gateways:
+        if (moved := retagged.get((station.device, station.name))) is not None:
+            found.setdefault(("used", station.row.vid), moved)
+        else:
+            needed.add(("used", station.row.vid))
     for gap in lost:
         if gap.example is not None and hosts.keys().isdisjoint(gap.example):  # of others, whose way leads through it
             needed.update(needs(gap))
-    for one in context.network.classes.all if hosts else ():
+    for one in context.network.classes.all if hosts or retagged else ():
         host = one.hosts[0]
         need = "gateway", one.vid, host.address.network if host.address is not None else None
         if all(name in hosts for name in one.hosts.names):

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Container, Iterable, Sequence
+from collections.abc import Container, Iterable, Mapping, Sequence
 
 from msgspec import structs
 
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.repair.together import adds_interface, changes_of
+from crossthread.network.network import Network
+from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
-from crossthread.survey.records import TABLES, folded
+from crossthread.survey.records import TABLES, Port, folded
 from crossthread.survey.survey import Evidence, Survey
+from crossthread.values import VlanSet
 
 ONCE_MENDED = "once mended"
 """The source of a fact that nobody read, as only another mend would make it so."""
@@ -91,6 +94,48 @@ def _floats(change: Change, rows: Container[tuple[object, ...]], made: Container
     key = change.key
     there = (folded("device", str(key["device"])), key["interface"], key.get("address") or "") in rows
     return not there and (str(key) not in made or "address" in change.cells)
+
+
+def without_lists_of(network: Network, dropped: Iterable[Finding], findings: Iterable[Finding]) -> list[Finding]:
+    """The same findings; no list of VLANs that a mend sets has what only the mends of some that are dropped add to it.
+
+    A fault behind another is found on a copy on which that is mended, so that its list may have what the other adds.
+    """
+
+    def at(key: Mapping[str, object]) -> Port | None:
+        return network.port(End(str(key["device"]), str(key["port"])))
+
+    def listed(change: Change) -> VlanSet | None:
+        row = at(change.key) if change.table == "ports" and change.cells.get("allowed") else None
+        return row.allowed if row is not None else None
+
+    added: dict[str, VlanSet] = {}
+    for change in (change for finding in dropped for change in finding.repair):
+        if (now := listed(change)) is not None:
+            more = VlanSet.parse(str(change.cells["allowed"])) - now
+            added[str(change.key)] = added.get(str(change.key), VlanSet()) | more
+
+    def shortened(change: Change, own: VlanSet) -> Change:
+        extra = added.get(str(change.key), VlanSet()) - own
+        if not extra or listed(change) is None:
+            return change
+        allowed = VlanSet.parse(str(change.cells["allowed"])) - extra
+        return structs.replace(change, cells={**change.cells, "allowed": allowed})
+
+    def as_read(fact: Evidence) -> tuple[Evidence, ...]:
+        changed = fact.column == "allowed" and str(fact.key) in added
+        return network.evidence(at(fact.key), "allowed") if changed else (fact,)
+
+    def kept(finding: Finding) -> Finding:
+        own = VlanSet.of(subject.vid for subject in finding.subjects if subject.vid)
+        repair = tuple(shortened(change, own) for change in finding.repair)
+        if repair == finding.repair:
+            return finding
+        return structs.replace(
+            finding, repair=repair, evidence=tuple(one for fact in finding.evidence for one in as_read(fact))
+        )
+
+    return [kept(finding) for finding in findings] if added else list(findings)
 
 
 def told_apart(survey: Survey, findings: Iterable[Finding]) -> tuple[Finding, ...]:

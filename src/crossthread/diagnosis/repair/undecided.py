@@ -15,7 +15,7 @@ from crossthread.diagnosis.judgement.confidence import beyond_doubt, confidence_
 from crossthread.diagnosis.judgement.needs import across
 from crossthread.diagnosis.judgement.weighing import unplanned
 from crossthread.diagnosis.repair.alternatives import alternatives
-from crossthread.diagnosis.repair.facts import on_mends
+from crossthread.diagnosis.repair.facts import on_mends, without_lists_of
 from crossthread.diagnosis.repair.hypotheses import hypotheses, outweighed_by
 from crossthread.diagnosis.repair.withheld import (
     PLACES,
@@ -26,10 +26,10 @@ from crossthread.diagnosis.repair.withheld import (
     told_only,
 )
 from crossthread.diagnosis.settled import needs, settled
-from crossthread.network.hosts.station import Station
+from crossthread.network.hosts.station import HostStation, Station
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
-from crossthread.values import NO_VID, NONE
+from crossthread.values import NO_VID, NONE, Prefix, interface
 
 
 def decided_mends(context: Context, findings: Iterable[Finding]) -> list[Finding]:
@@ -66,7 +66,8 @@ def weighed(context: Context, findings: Iterable[Finding]) -> list[Finding]:
 
     That are the ends of a link that have different native VLANs, if nothing decides between them; and the port and the
     address of a host that has no gateway, which would be the third witness, where nobody serves the VLAN of its port;
-    and its gateway and address, where the port was not read.
+    and its gateway and address, where the port was not read; and a gateway that only one host asks for, in a VLAN where
+    others have theirs, and that host's address.
     """
 
     def told(finding: Finding) -> Finding:
@@ -76,7 +77,7 @@ def weighed(context: Context, findings: Iterable[Finding]) -> list[Finding]:
             return told_only(finding)  # a gateway that nobody read would decide
         if finding.rule == "host-gateway-outside-subnet" and _port_would_decide(context, finding):
             return told_only(finding)
-        others = _renumbered(context, finding) if finding.rule == "port-vlan-wrong" else ()
+        others = _RIVALS[finding.rule](context, finding) if finding.rule in _RIVALS else ()
         either = tuple(Alternative(changes, ()) for changes in (finding.repair, *others))
         return msgspec.structs.replace(finding, repair=(), alternatives=either) if others else finding
 
@@ -108,10 +109,28 @@ def _renumbered(context: Context, finding: Finding) -> list[tuple[Change, ...]]:
     for host in hosts[:1]:
         lone = host.row.gateway == NONE and not context.expected.served(context.expected.current_vlan(host), host)
         if lone and context.expected.planned(host) is None:
-            return [
-                told.repair for told in hypotheses(context, host) if told.rule == "host-outside-subnet" and told.repair
-            ]
+            return _other_addresses(context, host)
     return []
+
+
+def _asked_by_one(context: Context, finding: Finding) -> list[tuple[Change, ...]]:
+    """The address of the VLAN that a host's port is in, if a gateway of another subnet is missing there for it only."""
+    given = [c.cells.get("address") or c.key.get("address") for c in finding.repair if c.table == "gateways"]
+    asked = {interface(str(own)).ip for own in given if own not in (None, "", NONE)}
+    users = {user for ip in asked for user in context.expected.users(ip)}
+    host = users.pop() if len(users) == 1 else None
+    if not isinstance(host, HostStation) or context.expected.planned(host) is not None:
+        return []
+    return _other_addresses(context, host) if context.expected.served(context.expected.current_vlan(host), host) else []
+
+
+def _other_addresses(context: Context, host: HostStation) -> list[tuple[Change, ...]]:
+    """What it takes for a host to have an address of the VLAN that its port is in."""
+    return [told.repair for told in hypotheses(context, host) if told.rule == "host-outside-subnet" and told.repair]
+
+
+_RIVALS = {"port-vlan-wrong": _renumbered, "gateway-missing": _asked_by_one}
+"""What may be wrong as well as what some findings say."""
 
 
 def not_past_each_other(context: Context, findings: Sequence[Finding]) -> list[Finding]:
@@ -120,13 +139,14 @@ def not_past_each_other(context: Context, findings: Sequence[Finding]) -> list[F
     What stops somebody stays, before what only may; then a port that is in the wrong mode, as it is wrong either way.
     Where nothing tells, both are told.
     """
-    moves: dict[tuple[object, ...], list[Finding]] = defaultdict(list)
+    moves: dict[tuple[object, ...], list[tuple[Prefix, Finding]]] = defaultdict(list)
     against: dict[int, Finding] = {}
     for finding in findings:
         for subnet, now, then in _moved(context, finding):
-            against.update((id(one), finding) for one in moves[subnet, then, now])
-            against.update((id(finding), one) for one in moves[subnet, then, now])
-            moves[subnet, now, then].append(finding)
+            past = [one for other, one in moves[subnet.version, then, now] if subnet.overlaps(other)]
+            against.update((id(one), finding) for one in past)
+            against.update((id(finding), one) for one in past)
+            moves[subnet.version, now, then].append((subnet, finding))
 
     def rank(finding: Finding) -> tuple[int, bool]:
         return SEVERITIES.index(finding.severity), finding.rule != "port-mode-wrong"
@@ -145,10 +165,13 @@ def _without_idle(context: Context, findings: Sequence[Finding]) -> list[Finding
     def idle(finding: Finding) -> bool:
         return any(done.get(need, finding) is not finding for need in needs(finding))
 
-    return [bare(finding) if finding.repair and idle(finding) else finding for finding in findings]
+    gone = [finding for finding in findings if finding.repair and idle(finding)]
+    known = {id(finding) for finding in gone}
+    rest = iter(without_lists_of(context.network, gone, [one for one in findings if id(one) not in known]))
+    return [bare(finding) if id(finding) in known else next(rest) for finding in findings]
 
 
-def _moved(context: Context, finding: Finding) -> Iterator[tuple[object, int | None, object]]:
+def _moved(context: Context, finding: Finding) -> Iterator[tuple[Prefix, int | None, object]]:
     """The subnets of the hosts, and interfaces, that a mend puts into another VLAN, with the VLAN now and then."""
     network = context.network
     for change in finding.repair:

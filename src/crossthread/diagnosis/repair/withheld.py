@@ -122,7 +122,7 @@ PLACES = ("port-vlan-wrong", "host-outside-subnet")
 
 
 def grounded(context: Context, findings: Iterable[Finding]) -> list[Finding]:
-    """The same findings; no host is put elsewhere if more speaks against that than for it.
+    """The same findings; no host, and no interface, is put elsewhere if more speaks against that than for it.
 
     Nor, where anything is unread, because of no more than one other host: the rest of its subnet may be just where it
     is. Measured, one in ten of those was right. Hosts that were moved along with it are no witnesses against that.
@@ -146,7 +146,10 @@ def grounded(context: Context, findings: Iterable[Finding]) -> list[Finding]:
         alone = any(outweighed_by(context, host, finding.repair) < weights.OPEN for host in hosts)
         return len(beside) > len(finding.repair) and not alone and speaks_for(context, finding, beside) > least
 
-    return [told_only(one) if _of_one_host(context, one) and rests(one) else one for one in found]
+    def moves_one(finding: Finding) -> bool:
+        return _of_one_host(context, finding) or (finding.rule == "gateway-vlan-wrong" and bool(finding.repair))
+
+    return [told_only(one) if moves_one(one) and rests(one) else one for one in found]
 
 
 def _moves_of(context: Context, finding: Finding) -> Iterator[tuple[object, ...]]:
