@@ -1,6 +1,6 @@
 """Of the mends that `why` proposes, how many undo what was really broken; and what its words of confidence are worth.
 
-    python benchmarks/judging.py FOLDER... [--pairs N] [--missed] [--planned]
+    python benchmarks/judging.py FOLDER... [--pairs N] [--missed] [--planned] [--check]
 
 FOLDER holds cases as `imagined.py` or a lab writes them. Of each case up to N broken pairs are asked (4 unless told).
 A mend is *true* if every cell that it changes gets the value of the healthy network, and *listed* if it is the first or
@@ -8,7 +8,8 @@ an alternative of each finding. Printed for each folder, and for all together: h
 confidence; how many are true or, where the answer says that two explanations are possible, listed; and how many wrong
 mends stop a pair that works (other than those that `why` tells as working by luck only). With --missed each pair whose
 true mend is not the first is told, with what was proposed. With --planned each is asked with the plan that is drafted
-from the healthy network, so that it is known what was intended.
+from the healthy network, so that it is known what was intended. With --check the mends of `check` are judged instead:
+of each rule how many are true, by word of confidence; what it finds in the healthy network as well does not count.
 """
 
 import argparse
@@ -37,6 +38,10 @@ SEEN = {
     "proxy_arp",
 }
 """Columns that are only observed: whatever a mend says of them is not judged."""
+
+
+HABITS = {"discovery", "priority"}
+"""Columns of which `check` says what is good practice: no fault of the cases is about them."""
 
 
 def row_of(network, change):
@@ -116,6 +121,36 @@ def judged(job):
     return rows
 
 
+def checked(case):
+    """The mends of `check`: `(case, rule, confidence, true, what was wrong)`."""
+    truth = json.loads((case / "truth.json").read_text(encoding="utf-8"))
+    network = ct.Network(ct.read_survey(case / "survey"))
+    healthy = undone(network, truth["faults"])
+    known = {(one.rule, one.subjects) for one in ct.check(healthy).findings}
+    kinds = " ".join(fault["kind"] for fault in truth["faults"])
+    rows = []
+    for one in ct.check(network).findings:
+        columns = {column for change in one.repair for column in change.cells}
+        if columns - HABITS and one.severity != "note" and (one.rule, one.subjects) not in known:
+            bad = "; ".join(str(change) for change in one.repair if not is_right(healthy, change))
+            rows.append((case.name, one.rule, one.confidence or "plain", not bad, f"[{kinds}] {bad}"))
+    return rows
+
+
+def told_of_check(folders, missed):
+    with ProcessPoolExecutor(2) as pool:
+        cases = [path.parent for folder in folders for path in sorted(folder.rglob("truth.json"))]
+        rows = [row for part in pool.map(checked, cases, chunksize=4) for row in part]
+    for rule in (*sorted({row[1] for row in rows}), None):
+        mine = [row for row in rows if rule in (row[1], None)]
+        said, right = Counter(row[2] for row in mine), Counter(row[2] for row in mine if row[3])
+        words = ", ".join(f"{word} {right[word]}/{said[word]}" for word in ("sure", "likely", "plain") if said[word])
+        print(f"{rule or 'together'}: {words}")
+        for case, _, word, true, wrong in mine if missed and rule else ():
+            if not true:
+                print(f"  {case}: {word}: {wrong}")
+
+
 def is_listed(healthy, finding):
     each = [finding.repair, *(other.changes for other in finding.alternatives)]
     return any(changes and all(is_right(healthy, c) for c in changes) for changes in each)
@@ -140,7 +175,11 @@ def main():
     parser.add_argument("--pairs", type=int, default=4)
     parser.add_argument("--missed", action="store_true")
     parser.add_argument("--planned", action="store_true")
+    parser.add_argument("--check", action="store_true")
     given = parser.parse_args()
+    if given.check:
+        told_of_check(given.folders, given.missed)
+        return
     everything = []
     with ProcessPoolExecutor(2) as pool:
         for folder in given.folders:
