@@ -211,6 +211,9 @@ class Planted(unittest.TestCase):
             self.assertIn(only_told, [str(other.subjects[0]) for finding in found for other in finding.follows])
 
     def test_nor_a_host_and_its_gateway(self):
+        found = [str(change) for one in check(DATA / "half" / "681040").findings for change in one.repair]
+        self.assertIn("ports sw-d eth4: pvid = 68", found)
+        self.assertNotIn("gateways rt-a eth1.68 10.212.242.254/26: vid = 48", found)
         moved = [str(change) for one in check(DATA / "half" / "980803").findings for change in one.repair]
         self.assertIn("ports sw-a eth5: pvid = 2918", moved)
         for either in ("ports sw-d eth4: pvid = 2918", "ports sw-a eth3: pvid = 2133"):
@@ -220,6 +223,55 @@ class Planted(unittest.TestCase):
         found = check(DATA / "half" / "980825").findings
         self.assertNotIn("link-vlan-missing", [one.rule for one in found])
         self.assertIn("link-vlan-missing", [one.rule for one in every(found)])
+
+    def test_nor_one_that_only_an_interface_with_a_wrong_tag_serves(self):
+        (tag,) = [one for one in check(DATA / "half" / "681044").findings if one.rule == "gateway-vlan-wrong"]
+        self.assertEqual([(one.rule, one.repair) for one in tag.follows], [("link-vlan-missing", ())])
+
+    def test_a_list_holds_no_vlan_that_only_a_mend_that_was_dropped_adds(self):
+        mends = [str(change) for one in check(DATA / "half" / "681146").findings for change in one.repair]
+        self.assertIn("ports sw-c ge1: allowed = 254 301", mends)
+
+    def test_a_gateway_that_one_host_asks_for_where_others_have_theirs_is_only_told(self):
+        (found,) = [one for one in check(DATA / "half" / "698131").findings if one.severity == "breaks"]
+        either = [change.table for other in found.alternatives for change in other.changes]
+        self.assertEqual((found.rule, found.repair, either), ("gateway-missing", (), ["gateways", "hosts"]))
+
+    def test_hosts_that_were_moved_together_are_no_witnesses_that_they_belong_there(self):
+        gone = {"device": "core-east", "interface": "vlan10", "address": "10.61.10.1/24"}
+        moved = [at("lighthouse-2", f"port{n}", pvid=20) for n in (3, 4)]
+        found = check(apply_changes(healthy(), [Change("gateways", gone, {}, True), *moved])).findings
+        back = [str(change) for one in found if one.rule == "port-vlan-wrong" for change in one.repair]
+        self.assertEqual(sorted(back), [f"ports lighthouse-2 port{n}: pvid = 10" for n in (3, 4)])
+
+    def test_a_vlan_is_made_where_others_need_it_besides_who_is_in_it_by_mistake(self):
+        gone = [
+            Change("vlans", {"device": row.device, "vid": 10}, {}, True) for row in healthy().vlans if row.vid == 10
+        ]
+        moved = [at("ropehall", f"port{n}", pvid=10) for n in (4, 5, 6)]
+        broken = apply_changes(healthy(), [*gone, *moved])
+        mends = merge_changes(change for one in check(broken).findings for change in one.repair)
+        self.assertEqual(matrix(apply_changes(broken, mends)).reaches, matrix(healthy()).reaches)
+
+    def test_what_a_pair_needs_only_until_the_rest_is_mended_is_no_fault(self):
+        """Two interfaces have each other's address, and a switch was set back: no port would need the other VLAN."""
+        swapped = [Change("gateways", {"device": "core-east", "interface": one, "address": f"10.61.{own}.1/24"},
+                          {"address": f"10.61.{other}.1/24"})
+                   for one, own, other in (("vlan10", 10, 20), ("vlan20", 20, 10))]  # fmt: skip
+        gone = [Change("vlans", {"device": "lighthouse-2", "vid": v}, {}, True) for v in (10, 20, 30)]
+        ups = [at("lighthouse-2", f"port{n}", mode="access", pvid=1, allowed=None) for n in (1, 2)]
+        hosts = [at("lighthouse-2", f"port{n}", pvid=1) for n in (3, 4)]
+        says = [one.says for one in check(apply_changes(healthy(), [*swapped, *gone, *ups, *hosts])).findings]
+        self.assertEqual([text for text in says if "would need" in text], [])
+
+    def test_a_lost_trunk_towards_a_router_gets_the_native_vlan_that_all_its_beside_have_or_none(self):
+        for natives, native in (((30, 30), 30), ((30, 31), None)):
+            trunks = [f"s t{n} trunk {vid} 10 20 {vid}" for n, vid in enumerate(natives)]
+            rows = ["device|interface|address|vid|port", *(f"r|e.{v}|10.9.{v}.1/24|{v}|e" for v in (10, 20))]
+            found = check(network_of(ports=ports(*trunks, "s up access 1", "r e routed none"),
+                                     neighbors=cabled("s up r e"), gateways="\n".join(rows))).findings  # fmt: skip
+            (mend,) = [change for one in found if one.rule == "gateway-port-mode-wrong" for change in one.repair]
+            self.assertEqual(mend.cells["pvid"], native or "none")
 
     def test_no_port_is_surely_put_where_more_of_another_subnet_live(self):
         answer = why(DATA / "half" / "980868", "host-3", "host-6")

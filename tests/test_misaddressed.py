@@ -11,7 +11,7 @@ from crossthread.demo import healthy
 from crossthread.faces.scripts.commands import as_commands
 from tests.building import hosts, network_of, ports
 from tests.refusing import Refusing
-from tests.yard import host, quay, yard
+from tests.yard import at, host, lost, quay, yard
 
 
 def gateway(row, address):
@@ -134,6 +134,45 @@ class Misaddressed(unittest.TestCase):
                  Change("hosts", {"host": "till-loft-1"}, {"gateway": "none"})]  # fmt: skip
         says = [one.says for one in check(apply_changes(survey, wrong)).findings if one.rule == "host-gateway-missing"]
         self.assertEqual(says, ["till-loft-1 has no gateway; 10.9.20.1 (keel outer) serves its subnet."])
+
+
+class Twice(unittest.TestCase):
+    """A host with an address that another has, who is cut off: by the mend of that, the two would meet."""
+
+    def assert_nobody_stops(self, broken, answer):
+        before, after = (
+            {(a, b): verdict for a, b, verdict in matrix(one).reaches}
+            for one in (broken, apply_changes(broken, answer.repair))
+        )
+        self.assertEqual([pair for pair, now in before.items() if now == "works" != after[pair]], [])
+
+    def test_it_gives_the_address_back_before_the_other_is_reached(self):
+        kiosk = host("visitor-kiosk", address="10.61.30.12/24")
+        desk = host("foghorn-exhibit", address="10.61.20.1/24")
+        for wrong, lacking, name, pair in (
+            (kiosk, lost("galley", 30), "visitor-kiosk", ("ticket-desk-1", "galley-tablet")),
+            (desk, lost("ropehall", 20), "foghorn-exhibit", ("ticket-desk-1", "foghorn-exhibit")),
+        ):
+            broken = apply_changes(healthy(), [wrong, lacking])
+            answer = why(broken, *pair)
+            self.assertEqual((answer.repair_proven, answer.costs), (True, ()), name)
+            self.assertTrue(answer.order[0].says.startswith(f"{name}: set its address to"))
+            self.assert_nobody_stops(broken, answer)
+            mends = {change.table for one in check(broken).findings for change in one.repair}
+            self.assertEqual(mends, {"hosts", "vlans"})
+
+    def test_where_nothing_tells_whose_it_is_nobody_who_works_stops(self):
+        survey = yard(desks=(3, 1), tills=(1, 0))
+        (own,) = [row.address for row in survey.hosts if row.host == "desk-keel-1"]
+        cut = [at("loft", "t1", allowed="1 20"), at("keel", "t1", allowed="1 20")]
+        broken = apply_changes(survey, [host("desk-loft-1", address=own), *cut])
+        answer = why(broken, "desk-loft-2", "till-loft-1")
+        self.assertTrue(set(map(str, cut)).isdisjoint(map(str, answer.repair)))
+        self.assertEqual(answer.confidence, "open")
+        self.assert_nobody_stops(broken, answer)
+        (link,) = [one for one in check(broken).findings if one.rule == "link-vlan-missing"]
+        self.assertEqual(link.repair, ())
+        self.assertIn("may stop to work by it", str(link.alternatives[0].against))
 
 
 class Broadcasts(unittest.TestCase):
