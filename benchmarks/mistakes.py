@@ -1,22 +1,25 @@
 """Mistakes that people make, of many rows at once: what `check` and `why` make of each. No timings.
 
-    python benchmarks/mistakes.py FOLDER... [--only WORDS] [--all]
+    python benchmarks/mistakes.py FOLDER... [--only WORDS] [--all] [--two N [--seed N]]
 
 Each argument is a folder of cases as for `editing.py`, whose faults are undone first; without any, the museum of the
 demo is taken. A switch is set back to its defaults, a VLAN is renumbered or deleted on one switch or all, a list is
 overwritten instead of added to, two ports, hosts or interfaces get each other's settings, a whole subnet asks for a
 wrong gateway. Told is each mistake by which pairs stop and of which the mends of `check`, all together, do not bring
 all back; or `why` of two such pairs not that pair; or one of them stops somebody who works as in the healthy network,
-and of whom it is not told that he works by luck. With --all the others as well; with --only those whose label has
-these words, with what was found.
+other than by luck. With --all the others as well; with --only those whose label has
+these words, with what was found. With --two so many pairs of mistakes at random are made at once.
 """
 
 import argparse
+import random
 from itertools import islice
 
 from editing import networks, reaches
 
 from crossthread import Change, CrossThreadError, Network, VlanSet, apply_changes, check, why
+from crossthread.diagnosis.context import context_of
+from crossthread.diagnosis.way.echo import lucky
 from crossthread.survey.changes import merge_changes
 
 
@@ -123,9 +126,10 @@ def judged(survey, changes, told):
     now = reaches(network)
     lost = [pair for pair, verdict in was.items() if verdict == "works" and now.get(pair) != "works"]
 
-    def outcome(repair, pairs, luck=()):
+    def outcome(repair, pairs):
         after = reaches(network.changed(repair)) if repair else now
-        stops = any(v == was[p] == "works" != after.get(p) for p, v in now.items() if p not in luck)
+        fewer = [pair for pair, verdict in now.items() if verdict == was[pair] == "works" != after.get(pair)]
+        stops = not all(lucky(context_of(network), *pair) for pair in fewer)
         return ("" if all(after.get(pair) == "works" for pair in pairs) else "NOT ") + "mended" + ", STOPS" * stops
 
     if not lost:
@@ -135,10 +139,29 @@ def judged(survey, changes, told):
     words = [f"{len(lost)} stop", f"{sum(one.severity == 'breaks' for one in found)} found", outcome(mends, lost)]
     for pair in (lost[0], lost[len(lost) // 2]):
         answer = why(network, *pair)
-        words.append(f"why {answer.confidence}: {outcome(answer.repair, [pair], answer.luck)}")
+        words.append(f"why {answer.confidence}: {outcome(answer.repair, [pair])}")
         told += [f"{pair}: {one.rule} {one.says} {[*map(str, one.repair)]}" for one in answer.findings]
     told += [f"{one.severity} {one.rule} {one.says} {[*map(str, one.repair)]}" for one in found]
     return "; ".join(words)
+
+
+def mistakes(folders):
+    """All mistakes in each network, one by one: its name, the healthy survey, what is wrong and how."""
+    for name, survey in networks(folders):
+        site = Site(survey)
+        for label, changes in (*at_switches(site), *of_vlans(site), *of_subnets(site)):
+            yield name, survey, label, changes
+
+
+def two_at_once(known, count, chance):
+    """Pairs of mistakes in one network that are about other rows each."""
+    while count:
+        name, survey, label, changes = chance.choice(known)
+        _, _, other, more = chance.choice([one for one in known if one[0] == name])
+        keys, beside = ({(change.table, str(change.key)) for change in part} for part in (changes, more))
+        if keys.isdisjoint(beside):
+            count -= 1
+            yield name, survey, f"{label} + {other}", [*changes, *more]
 
 
 def main():
@@ -146,19 +169,22 @@ def main():
     parser.add_argument("folders", nargs="*")
     parser.add_argument("--only", default="")
     parser.add_argument("--all", action="store_true")
+    parser.add_argument("--two", type=int, default=0)
+    parser.add_argument("--seed", type=int, default=1)
     words, count, well = parser.parse_args(), 0, 0
-    for name, survey in networks(words.folders):
-        site = Site(survey)
-        for label, changes in (*at_switches(site), *of_vlans(site), *of_subnets(site)):
-            told = []
-            try:
-                said = judged(survey, changes, told) if words.only in label else None
-            except CrossThreadError:
-                continue  # it cannot be made there
-            good = said is not None and "NOT" not in said and "STOPS" not in said
-            count, well = count + (said is not None), well + good
-            if said is not None and (not good or words.all or words.only):
-                print(f"{name} {label}: {said}", *(told if words.only else ()), sep="\n    ")
+    tried = mistakes(words.folders)
+    if words.two:
+        tried = two_at_once(list(tried), words.two, random.Random(words.seed))
+    for name, survey, label, changes in tried:
+        told = []
+        try:
+            said = judged(survey, changes, told) if words.only in label else None
+        except CrossThreadError:
+            continue  # it cannot be made there
+        good = said is not None and "NOT" not in said and "STOPS" not in said
+        count, well = count + (said is not None), well + good
+        if said is not None and (not good or words.all or words.only):
+            print(f"{name} {label}: {said}", *(told if words.only else ()), sep="\n    ")
     print(f"{count} mistakes, {well} mended by check and by why, nobody else stops")
 
 
