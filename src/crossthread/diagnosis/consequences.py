@@ -12,8 +12,14 @@ from crossthread.diagnosis.findings import Finding, Identity
 from crossthread.diagnosis.nesting import nested, rests_on
 from crossthread.diagnosis.registry import parents, parents_in_vlan
 from crossthread.diagnosis.repair.hypotheses import judged
+from crossthread.diagnosis.repair.together import changes_of, try_out
 from crossthread.diagnosis.repair.withheld import PLACES, bare
-from crossthread.errors import SurveyError
+from crossthread.diagnosis.way.echo import walks
+from crossthread.errors import UnknownNameError
+from crossthread.network.hosts.ends import end_named
+from crossthread.network.hosts.station import Interface
+from crossthread.network.network import Network
+from crossthread.network.routing.forwarding import Forwarding
 from crossthread.survey.changes import edited, merge_changes
 
 
@@ -21,19 +27,21 @@ def consequences(context: Context, findings: list[Finding], causes: Mapping[Iden
     """The findings with those that follow from another put under it; see `nested`.
 
     What is wrong with a host, or rests on what a mend changes, follows from nothing if its rule finds it all the same
-    once the mends of all that leads are made: it is a fault of its own, whose mend is to be told. If not, that of what
-    leads is all that it needs.
+    once the mends of all that leads are made: it is a fault of its own, whose mend is to be told. So is what a pair
+    still needs then. If not, that of what leads is all that it needs.
     """
     own, gone, found = set[Identity](), set[Identity](), nested(context, findings, causes)
     for _ in range(_ROUNDS):
         under = [(pair, finding) for finding in found if finding.repair for pair in _below(finding)]
         doubtful = [other for (other, above), _ in under if _is_of_a_host(other) or _only_rests_on(other, above)]
         others = [other for (other, _), leading in under if other.repair and rests_on(other, leading)]
-        still = _standing(context, found, [*doubtful, *others]) if doubtful or others else None
-        if still is None:
+        mended = try_out(context.network, changes_of(found)) if doubtful or others else None
+        if mended is None:
             break
-        gone = {other.identity for other in (*doubtful, *others)} - still
-        fresh = still & {other.identity for other in doubtful}
+        still = _standing(Context(mended, context.plan), [*doubtful, *others])
+        needed = {other.identity for other in others if _is_needed(mended, other)}
+        gone = {other.identity for other in (*doubtful, *others)} - still - needed
+        fresh = (still & {other.identity for other in doubtful}) | needed
         if not fresh:
             break
         own |= fresh
@@ -45,15 +53,29 @@ _ROUNDS = 3
 """How often it is looked again at what stands under others once what is a fault of its own leads."""
 
 
-def _standing(context: Context, leading: list[Finding], doubtful: list[Finding]) -> set[Identity] | None:
-    """Which of some findings under others are there without them, too; None if not all that leads can be mended."""
+def _standing(mended: Context, doubtful: list[Finding]) -> set[Identity]:
+    """Which of some findings under others are there without them, too, as all that leads is mended."""
+    still = standing(mended, doubtful)
+    return {other.identity for other in doubtful if other.identity in still or _is_judged(mended, other)}
+
+
+def _is_needed(mended: Network, finding: Finding) -> bool:
+    """Whether the pair that showed a finding still fails with all that leads mended, and works with this as well."""
+    if not finding.repair or finding.example is None or not _fails(mended, finding.example):
+        return False
+    after = try_out(mended, finding.repair)
+    return after is not None and not _fails(after, finding.example)
+
+
+def _fails(network: Network, pair: tuple[str, str]) -> bool:
+    """Whether two do not reach each other, or a host and its gateway do not hear each other."""
     try:
-        mended = context.network.mended(merge_changes(c for finding in leading for c in finding.repair))
-    except SurveyError:
-        return None
-    near = Context(mended, context.plan)
-    still = standing(near, doubtful)
-    return {other.identity for other in doubtful if other.identity in still or _is_judged(near, other)}
+        one, two = (end_named(network, name) for name in pair)
+    except UnknownNameError:
+        return False  # the gateway is not there
+    if isinstance(two, Interface):
+        return Forwarding(network).resolves(one, two) is False
+    return any(walk.arrives is False for walk in walks(network, *pair))
 
 
 def _mended_above(finding: Finding, gone: Container[Identity]) -> Finding:

@@ -51,17 +51,20 @@ def _left_behind(context: Context, moving: Iterable[Finding], lost: Iterable[Fin
     hosts: dict[str, Finding] = {}
     ends: dict[End, Finding] = {}
     retagged: dict[tuple[object, object], Finding] = {}
+    needed = set[Need]()  # by who comes, at least
     for finding in moving:
         hosts.update({s.host: finding for s in finding.subjects if s.host and finding.repair})
         moves = (change.key for change in finding.repair if change.table == "ports" and "pvid" in change.cells)
         ends.update({End(str(key["device"]), str(key["port"])): finding for key in moves})
         tags = (change.key for change in finding.repair if change.table == "gateways" and change.cells.get("vid"))
         retagged.update({(key["device"], key["interface"]): finding for key in tags})
+        for change in finding.repair:
+            vid = change.cells.get("pvid") if change.table == "ports" else change.cells.get("vid")
+            needed |= {("used", vid), ("exists", change.key.get("device"), vid)}
     for end, finding in ends.items():
         row = context.port(end)
         if row is not None and row.pvid and not _in_vlan(context, end.device, row.pvid, ends):
             found.setdefault(("exists", end.device, row.pvid), finding)
-    needed = set[Need]()
     for station in context.network.stations.gateways:
         if (moved := retagged.get((station.device, station.name))) is not None:
             found.setdefault(("used", station.row.vid), moved)
