@@ -143,6 +143,9 @@ def how_it_turns(walk: Walk, facts: Sequence[Evidence], path: Sequence[Hop]) -> 
         if here.kind == "unsurveyed":
             turned = "" if after.vid == before.vid else f" and comes out as VLAN {after.vid}"
             return f"It works if VLAN {before.vid} gets through there{turned}, both ways; else it fails."
+    if walk.contests and not facts:
+        (_, wanted), *_ = walk.contests
+        return f"It works or fails by who answers first for {wanted}, as long as more than one has that address."
     if any(fact.table == "hosts" and fact.column == "port" for fact in facts):
         return "It turns on the port that the host is plugged into."
     return "It works if all of that is as the rest of the way needs it; else it fails."

@@ -122,8 +122,8 @@ def _of_port(context: Context, end: End, *columns: str) -> list[Evidence]:
 def _vlan_columns(context: Context, end: End) -> tuple[str, ...]:
     row = context.port(end)
     mode = row.mode if row else None
-    if mode == "access":
-        return ("pvid",)
+    if mode in ("access", "routed"):
+        return ("pvid",) if mode == "access" else ()
     columns = ("mode", "pvid", "allowed")
     return (*columns, "untagged") if mode == "hybrid" else columns
 

@@ -22,8 +22,8 @@ from crossthread.values import NONE, Address, PrefixedAddress, address
 def free_address(context: Context, subnet: PrefixedAddress, host: HostStation | None = None) -> Address | None:
     """An address of a subnet that nobody is known to have, and that nothing in the survey speaks of as somebody's.
 
-    What an ARP cache has at the host's MAC address, the host had before. The first and the last one are left to
-    gateways, which may be where nobody looked. No two hosts of a VLAN that need one are given the same.
+    What an ARP cache has at the host's MAC address, the host had before. The first and the last of more than two are
+    left to gateways, which may be where nobody looked. No two hosts of a VLAN that need one are given the same.
     """
     taken, spoken = context.network.stations.by_address, context.spoken_addresses
     had = (address(row.address) for row in (context.remembered(host) if host is not None else ()))
@@ -32,8 +32,14 @@ def free_address(context: Context, subnet: PrefixedAddress, host: HostStation | 
         return own
     free = (ip for ip in subnet.network.hosts() if str(ip) not in taken and str(ip) not in spoken)
     ends = {int(subnet.network.network_address) + 1, int(subnet.network.broadcast_address) - 1}
+    if subnet.network.num_addresses <= _BETWEEN_TWO:
+        ends = set()
     before = context.once(_turns).get(host.name, 0) if host is not None else 0
     return next(islice((ip for ip in free if int(ip) not in ends), before, None), None)
+
+
+_BETWEEN_TWO = 4
+"""As many addresses has the subnet of a host and the router's port that it is plugged into, each of them an end."""
 
 
 def _turns(context: Context) -> dict[str, int]:
@@ -157,15 +163,15 @@ def host_address_duplicate(context: Context, host: HostStation) -> Finding | Non
 
 
 def other_addresses(context: Context, shared: PrefixedAddress, holders: Sequence[Station]) -> Iterator[Alternative]:
-    """Another address for whichever of two has one that is not its own; none unless both are known to be in one VLAN.
+    """Another address for whichever of two has one that is not its own; none unless both are known to be on one wire.
 
-    A host that was heard at another address had that, and an interface that other hosts use has its own.
+    A host that was heard at another address had that, and an interface that hosts use has its own.
     """
     hosts = [one for one in holders if isinstance(one, HostStation)]
-    vids = {context.expected.current_vlan(one) for one in holders}
-    if holders[2:] or len(vids) > 1 or None in vids:
+    vids, ends = {context.expected.current_vlan(one) for one in holders}, {one.end for one in holders}
+    if holders[2:] or len(vids) > 1 or (None in vids and (len(ends) > 1 or None in ends)):
         return
-    if len(hosts) < len(holders) and not any(user not in hosts for user in context.expected.users(shared.ip)):
+    if len(hosts) < len(holders) and not context.expected.users(shared.ip):
         return
     before = {
         one.name: row
