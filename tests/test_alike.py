@@ -11,7 +11,7 @@ from crossthread import Change, Network, SurveyError, apply_changes, check, matr
 from crossthread.demo.generator import generate
 from crossthread.diagnosis.all_rules import ask_about_all, sweep
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.repair.turns import Asked, near_turns, turns
+from crossthread.diagnosis.repair.harm.turns import Asked, near_turns, turns
 from crossthread.diagnosis.wanted_pairs import Wanted
 from crossthread.network.switching.nodes import BEYOND, Node
 from crossthread.network.three_valued import vids_in

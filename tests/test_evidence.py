@@ -8,7 +8,7 @@ from pathlib import Path
 from crossthread import Change, Network, Survey, apply_changes, check, matrix, why, write_survey
 from crossthread.demo import faulty, healthy
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.repair.side_effects import changed_pairs
+from crossthread.diagnosis.repair.harm.side_effects import changed_pairs
 from crossthread.diagnosis.wanted_pairs import Wanted, shares
 from crossthread.faces.pictures.overlay import why_overlay
 from crossthread.plan import read_plan

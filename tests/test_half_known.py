@@ -28,7 +28,7 @@ from crossthread.demo import faulty, healthy
 from crossthread.demo.generator import generate
 from crossthread.diagnosis.caution import dares
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.repair.side_effects import Stopped
+from crossthread.diagnosis.repair.harm.side_effects import Stopped
 from crossthread.network.topology.names import End
 from crossthread.sources.gathering import gather
 from crossthread.survey import Info

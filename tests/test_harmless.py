@@ -8,7 +8,7 @@ from pathlib import Path
 from crossthread import Change, Network, apply_changes, check, matrix, read_survey, why, why_all, write_survey
 from crossthread.demo.generator import generate
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.repair.side_effects import Stopped
+from crossthread.diagnosis.repair.harm.side_effects import Stopped
 from crossthread.diagnosis.way.echo import lucky
 from crossthread.survey.records import Host, Port
 from tests.building import DATA, LAB, hosts, network_of, ports

@@ -8,7 +8,7 @@ from pathlib import Path
 from crossthread import Change, Network, SurveyError, apply_changes, check, matrix, read_survey, why, write_survey
 from crossthread.demo import faulty, healthy
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.repair.management import managed
+from crossthread.diagnosis.repair.harm.management import managed
 from crossthread.questions.rehearse import rehearse
 from tests.test_command import run
 from tests.yard import yard

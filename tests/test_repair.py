@@ -15,7 +15,7 @@ from crossthread import Change, Network, Survey, apply_changes, matrix, why, wri
 from crossthread.demo import FAULTS, faulty, healthy
 from crossthread.demo.generator import generate
 from crossthread.diagnosis.findings import Finding
-from crossthread.diagnosis.repair.side_effects import with_touches
+from crossthread.diagnosis.repair.harm.side_effects import with_touches
 from crossthread.diagnosis.repair.work_order import work_order
 from crossthread.faces.scripts.commands import as_commands
 from crossthread.faces.scripts.instance_data import as_instance_data

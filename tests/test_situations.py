@@ -8,8 +8,8 @@ from pathlib import Path
 from crossthread import Change, Network, apply_changes, check, why, write_survey
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
-from crossthread.diagnosis.repair.side_effects import Stopped
-from crossthread.diagnosis.repair.withheld import harmless
+from crossthread.diagnosis.repair.harm.harmless import harmless
+from crossthread.diagnosis.repair.harm.side_effects import Stopped
 from crossthread.diagnosis.repair.work_order import WorkStep
 from crossthread.plan import Plan
 from crossthread.plan.plan import PlannedHost, PlannedPort, PlannedVlan, Settings

@@ -171,7 +171,7 @@ def _why_every(network: Network, plan: Plan | None, seat: str | None, form: Form
 
 def _touched(network: Network, answer: Why) -> Why:
     from crossthread.cli.progress import progress
-    from crossthread.diagnosis.repair.side_effects import with_touches
+    from crossthread.diagnosis.repair.harm.side_effects import with_touches
 
     with progress("steps", len(answer.order), 1 if len(network.survey.hosts) > 500 else 99) as advance:
         return msgspec.structs.replace(answer, order=with_touches(network, answer.order, advance))

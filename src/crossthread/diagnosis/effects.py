@@ -14,9 +14,10 @@ import msgspec
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.missing import first_gap
+from crossthread.diagnosis.repair.harm.harmless import each_harmless
 from crossthread.diagnosis.repair.hypotheses import judged
 from crossthread.diagnosis.repair.together import Cell, made_of, mended_by, takes_back
-from crossthread.diagnosis.repair.withheld import PLACES, each_harmless, grounded, told_only
+from crossthread.diagnosis.repair.withheld import PLACES, grounded, told_only
 from crossthread.diagnosis.rules.gateway.address import gateway_addresses_swapped
 from crossthread.diagnosis.rules.routing import OF_ROUTES, routes_missing
 from crossthread.diagnosis.search.cheapest_way import Search

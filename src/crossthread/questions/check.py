@@ -14,8 +14,8 @@ from crossthread.diagnosis.context import Context, context_of
 from crossthread.diagnosis.faults import Faults, find_faults
 from crossthread.diagnosis.findings import SEVERITIES, Finding, Identity, Severity, Subject
 from crossthread.diagnosis.repair.facts import told_apart
+from crossthread.diagnosis.repair.harm.harmless import each_harmless, together_harmless
 from crossthread.diagnosis.repair.undecided import with_confidence
-from crossthread.diagnosis.repair.withheld import each_harmless, together_harmless
 from crossthread.network.given import of_network
 from crossthread.network.network import Network
 from crossthread.plan import Plan

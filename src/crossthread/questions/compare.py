@@ -11,7 +11,7 @@ from crossthread.answer import Answer
 from crossthread.collector import held_still
 from crossthread.diagnosis.context import context_of
 from crossthread.diagnosis.findings import Finding
-from crossthread.diagnosis.repair.side_effects import Pairs, changed_pairs
+from crossthread.diagnosis.repair.harm.side_effects import Pairs, changed_pairs
 from crossthread.diagnosis.wanted_pairs import Share, Wanted
 from crossthread.network.given import Given, network_of, of_network
 from crossthread.network.network import Network

@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 
 from crossthread.answer import Answer
 from crossthread.diagnosis.context import Context, context_of
-from crossthread.diagnosis.repair.side_effects import Pairs, changed_pairs
+from crossthread.diagnosis.repair.harm.side_effects import Pairs, changed_pairs
 from crossthread.diagnosis.wanted_pairs import Share, shares
 from crossthread.network.given import Given, network_of, of_network
 from crossthread.network.network import Network

@@ -10,8 +10,8 @@ from crossthread.answer import Answer
 from crossthread.collector import held_still
 from crossthread.diagnosis.context import context_of
 from crossthread.diagnosis.findings import Finding
-from crossthread.diagnosis.repair.management import parted
-from crossthread.diagnosis.repair.side_effects import changed_pairs, echoes
+from crossthread.diagnosis.repair.harm.management import parted
+from crossthread.diagnosis.repair.harm.side_effects import changed_pairs, echoes
 from crossthread.diagnosis.wanted_pairs import Share, shares
 from crossthread.network.given import of_network
 from crossthread.network.network import Network

@@ -17,11 +17,12 @@ from crossthread.diagnosis.missing import gaps
 from crossthread.diagnosis.relevant_rows import focus
 from crossthread.diagnosis.repair.answered_twice import answered_twice
 from crossthread.diagnosis.repair.facts import told_apart
+from crossthread.diagnosis.repair.harm.harmless import harmless
 from crossthread.diagnosis.repair.mends import mend
 from crossthread.diagnosis.repair.observations import fewest
 from crossthread.diagnosis.repair.proof import Proof, prove
 from crossthread.diagnosis.repair.together import changes_of
-from crossthread.diagnosis.repair.withheld import decided, harmless
+from crossthread.diagnosis.repair.withheld import decided
 from crossthread.diagnosis.repair.work_order import central
 from crossthread.diagnosis.rules.routing import OF_ROUTES
 from crossthread.diagnosis.way.caveats import caveats

@@ -7,7 +7,7 @@ import msgspec
 from crossthread.answer import Answer
 from crossthread.diagnosis.findings import Confidence, Finding
 from crossthread.diagnosis.looking import Look
-from crossthread.diagnosis.repair.side_effects import Pairs
+from crossthread.diagnosis.repair.harm.side_effects import Pairs
 from crossthread.diagnosis.repair.work_order import WorkStep
 from crossthread.network.three_valued import Verdict
 from crossthread.survey.changes import Change

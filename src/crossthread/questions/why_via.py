@@ -8,9 +8,9 @@ import msgspec
 
 from crossthread.diagnosis.context import context_of
 from crossthread.diagnosis.repair.facts import told_apart
+from crossthread.diagnosis.repair.harm.harmless import harmless
 from crossthread.diagnosis.repair.proof import prove
 from crossthread.diagnosis.repair.tree_costs import opened
-from crossthread.diagnosis.repair.withheld import harmless
 from crossthread.diagnosis.search.cheapest_way import Search
 from crossthread.diagnosis.way.echo import walks
 from crossthread.diagnosis.way.faults import with_faults

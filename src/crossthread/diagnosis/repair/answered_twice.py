@@ -8,7 +8,7 @@ import msgspec
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
-from crossthread.diagnosis.repair.side_effects import Stopped
+from crossthread.diagnosis.repair.harm.side_effects import Stopped
 from crossthread.diagnosis.repair.together import changes_of, try_out
 from crossthread.diagnosis.repair.trials import Outcomes
 from crossthread.diagnosis.rules import routing

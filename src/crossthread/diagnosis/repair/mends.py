@@ -15,6 +15,7 @@ from crossthread.diagnosis.nesting import nested
 from crossthread.diagnosis.registry import parents, parents_in_vlan
 from crossthread.diagnosis.repair.alternatives import Instead, Way, alternatives
 from crossthread.diagnosis.repair.answered_twice import twice_once_mended
+from crossthread.diagnosis.repair.harm.side_effects import Stopped
 from crossthread.diagnosis.repair.hypotheses import judged
 from crossthread.diagnosis.repair.rival_explanations import (
     Comparison,
@@ -23,7 +24,6 @@ from crossthread.diagnosis.repair.rival_explanations import (
     speaks_for,
     suspects,
 )
-from crossthread.diagnosis.repair.side_effects import Stopped
 from crossthread.diagnosis.repair.together import changes_of, refused, try_out
 from crossthread.diagnosis.repair.tree_costs import opened
 from crossthread.diagnosis.repair.trials import Outcomes, collect

@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
-from crossthread.diagnosis.repair.side_effects import Costs, Stopped
+from crossthread.diagnosis.repair.harm.side_effects import Costs, Stopped
 from crossthread.diagnosis.repair.work_order import WorkStep, worked
 from crossthread.diagnosis.way.echo import walks
 from crossthread.network.network import Network

@@ -13,8 +13,8 @@ from crossthread.diagnosis.judgement.confidence import lacking, left_out
 from crossthread.diagnosis.judgement.hearing import Hearing
 from crossthread.diagnosis.judgement.weighing import accused, weight
 from crossthread.diagnosis.repair.facts import on_facts
+from crossthread.diagnosis.repair.harm.side_effects import Stopped
 from crossthread.diagnosis.repair.hypotheses import hypotheses
-from crossthread.diagnosis.repair.side_effects import Stopped
 from crossthread.diagnosis.repair.together import changes_of, given_back, refused, try_out
 from crossthread.diagnosis.repair.trials import Outcomes, collect, only_needed
 from crossthread.diagnosis.vlan_pieces import split_vlans

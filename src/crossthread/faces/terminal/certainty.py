@@ -5,7 +5,7 @@ from __future__ import annotations
 from rich.console import Console
 
 from crossthread.diagnosis.judgement.confidence import barely, confidence_of, doubted, one_speaks, picked
-from crossthread.diagnosis.repair.side_effects import Pairs
+from crossthread.diagnosis.repair.harm.side_effects import Pairs
 from crossthread.faces.terminal.console import count, line, paragraph
 from crossthread.questions.why_answer import Why
 

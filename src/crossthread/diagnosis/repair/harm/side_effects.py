@@ -9,8 +9,8 @@ from typing import NamedTuple
 import msgspec
 
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.repair.management import parted
-from crossthread.diagnosis.repair.turns import Asked, Turn, near_turns, turns
+from crossthread.diagnosis.repair.harm.management import parted
+from crossthread.diagnosis.repair.harm.turns import Asked, Turn, near_turns, turns
 from crossthread.diagnosis.repair.work_order import WorkStep
 from crossthread.diagnosis.way.echo import lucky, walks
 from crossthread.errors import SurveyError
