@@ -264,6 +264,19 @@ class Planted(unittest.TestCase):
         says = [one.says for one in check(apply_changes(healthy(), [*swapped, *gone, *ups, *hosts])).findings]
         self.assertEqual([text for text in says if "would need" in text], [])
 
+    def test_a_host_that_was_learned_at_another_port_than_its_row_says_is_put_nowhere(self):
+        moved = edit("hosts", {"port": "port6"}, host="ticket-desk-1")
+        mac = next(row.mac for row in healthy().hosts if row.host == "ticket-desk-1")
+        here = edit("macs", {"port": "port6", "kind": "learned"}, device="lighthouse-1", vid=20, mac=mac)
+        unread = Change("coverage", {"device": "lighthouse-1", "table": "macs"}, {"complete": "no"})
+        for changes, told in (([moved], True), ([moved, here], False), ([moved, unread], False)):
+            network = Network(apply_changes(healthy(), changes))
+            answer, found = why(network, "ticket-desk-1", "shop-till"), check(network).findings
+            rules = [one.rule for one in answer.findings], [one.rule for one in found]
+            self.assertEqual(["host-learned-elsewhere" in each for each in rules], [told, told])
+            self.assertEqual((answer.verdict, bool(answer.repair)), ("fails", not told))
+            self.assertFalse(told and any(change.table in ("hosts", "ports") for f in found for change in f.repair))
+
     def test_a_lost_trunk_towards_a_router_gets_the_native_vlan_that_all_its_beside_have_or_none(self):
         for natives, native in (((30, 30), 30), ((30, 31), None)):
             trunks = [f"s t{n} trunk {vid} 10 20 {vid}" for n, vid in enumerate(natives)]

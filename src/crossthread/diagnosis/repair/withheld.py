@@ -8,6 +8,7 @@ from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 import msgspec
 
 from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.expected.learned_elsewhere import LearnedElsewhere
 from crossthread.diagnosis.expected.listed_vlans import ListedVlans
 from crossthread.diagnosis.findings import Alternative, Finding
 from crossthread.diagnosis.judgement import weights
@@ -15,6 +16,7 @@ from crossthread.diagnosis.judgement.confidence import confidence_of
 from crossthread.diagnosis.repair.harm.side_effects import Stopped
 from crossthread.diagnosis.repair.hypotheses import outweighed_by
 from crossthread.diagnosis.repair.rival_explanations import speaks_for
+from crossthread.diagnosis.rules.host.place import learned_elsewhere
 from crossthread.network.hosts.station import Station
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
@@ -22,15 +24,27 @@ from crossthread.values import NONE, VlanSet, interface
 
 
 def decided(context: Context, findings: Sequence[Finding]) -> list[Finding]:
-    """The same findings without the mends of which nothing that was read decides, or only the plan; those are told."""
+    """The same findings without the mends of which nothing that was read decides, or only the plan; those are told.
+
+    And those of a host that may be at another port, after that.
+    """
     unread = context.network.unread.anywhere  # that may decide between two explanations, and one of them do harm
 
     def told(finding: Finding) -> Finding:
         if by_the_plan_alone(context, finding):
             return told_of_plan(finding)
-        return told_only(finding) if unread and finding.repair and confidence_of(finding) == "open" else finding
+        rests = (unread and confidence_of(finding) == "open") or is_elsewhere(context, finding)
+        return told_only(finding) if finding.repair and rests else finding
 
-    return [told(finding) for finding in findings]
+    names = {s.host for finding in findings if is_elsewhere(context, finding) for s in finding.subjects if s.host}
+    away = [one for one in learned_elsewhere(context) if one.subjects[0].host in names] if names else []
+    return [*away, *map(told, findings)]
+
+
+def is_elsewhere(context: Context, finding: Finding) -> bool:
+    """Whether a mend puts a host, or its port, elsewhere that is not where its row has it, by a filtering database."""
+    away = context.once(LearnedElsewhere).entries
+    return any(s.host in away for s in finding.subjects) and bool(finding.repair) and moves(context, finding)
 
 
 def by_the_plan_alone(context: Context, finding: Finding) -> bool:
@@ -132,7 +146,10 @@ def grounded(context: Context, findings: Iterable[Finding]) -> list[Finding]:
     def moves_one(finding: Finding) -> bool:
         return _of_one_host(context, finding) or (finding.rule == "gateway-vlan-wrong" and bool(finding.repair))
 
-    return [told_only(one) if moves_one(one) and rests(one) else one for one in found]
+    def told(finding: Finding) -> bool:
+        return (moves_one(finding) and rests(finding)) or is_elsewhere(context, finding)
+
+    return [told_only(one) if told(one) else one for one in found]
 
 
 def _moves_of(context: Context, finding: Finding) -> Iterator[tuple[object, ...]]:

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import closed_itself, raise_link, set_host
+from crossthread.diagnosis.expected.learned_elsewhere import LearnedElsewhere
 from crossthread.diagnosis.findings import Finding, Severity, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.network.hosts.station import HostStation
@@ -58,3 +61,26 @@ def host_not_located(context: Context, host: HostStation) -> Finding | None:
     unsurveyed = bool(at) or any(one.why != "far end" for one in context.network.open_ends.values())
     severity: Severity = "note" if unsurveyed else "risks"  # it may be where nobody looked
     return Finding("host-not-located", severity, (at_station(host),), f"{host.name} was not located: {how}.", evidence)
+
+
+@rule("host-learned-elsewhere", "Host", About.CAMPUS)
+def learned_elsewhere(context: Context) -> Iterator[Finding]:
+    """A host's row has it at one port, and a switch has learned its MAC address at another one only.
+
+    Matters: what is said of the host's port, its VLAN and its address may be said of the wrong port.
+    Notice: nothing, or the drawing is wrong.
+    Confirm: follow the cable, or let the host send something and look again where it is learned.
+    Decide: ask where the host is plugged in: whoever sits at it, or the label of the socket.
+    Mend: write the right port into the survey; if it is the other one, the entry is old and goes by itself.
+    """
+    for name, entry in context.once(LearnedElsewhere).entries.items():
+        host = context.network.stations.hosts[name.casefold()]
+        vlan = f" in VLAN {entry.vid}" if entry.vid else ""
+        yield Finding(
+            "host-learned-elsewhere",
+            "risks",
+            (at_station(host),),
+            f"{host.name} is at {host.end} by its row, but its MAC address was learned at {entry.device} {entry.port}"
+            f"{vlan}, and not there: its row is out of date, or it was moved.",
+            context.evidence(host.row, "device", "port", "mac") + context.evidence(entry, "port"),
+        )
