@@ -6,7 +6,7 @@ until nothing fails or nothing more is found.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping
 from typing import NamedTuple
 
 import msgspec
@@ -117,13 +117,20 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
         wants = list(_of_each_kind(now, _still_wanted(now, failing, done), done))
     for identity in waiting:  # what cannot be made beside the others is only told
         found[identity].finding = told_only(found[identity].finding)
-    needed = [one for identity, one in found.items() if identity in made or not _works_anyway(now, one)]
+    needed = _not_idle(_Asker(now), found, made)
     return Effects(needed, list(unsettled.values()), list(_forbidden(context)))
 
 
-def _works_anyway(mended: Context, effect: Effect) -> bool:
-    """Whether a pair works by the mends of others: what it was to be mended by was only one way round what is wrong."""
-    return bool(effect.finding.repair) and _Asker(mended).ask(effect.want)[0] is True
+def _not_idle(asker: _Asker, found: Mapping[object, Effect], made: Container[object]) -> list[Effect]:
+    """Those that are mended, and of the others those whose pair does not work by the mends of all that are.
+
+    What such a pair was to be mended by was only one way round what is wrong.
+    """
+    return [
+        one
+        for identity, one in found.items()
+        if identity in made or not one.finding.repair or asker.ask(one.want)[0] is not True
+    ]
 
 
 def _as_judged(context: Context, finding: Finding) -> Finding:
