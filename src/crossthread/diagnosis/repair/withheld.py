@@ -122,7 +122,7 @@ def grounded(context: Context, findings: Iterable[Finding]) -> list[Finding]:
     """The same findings; no host, and no interface, is put elsewhere if more speaks against that than for it.
 
     Nor, where anything is unread, because of no more than one other host: the rest of its subnet may be just where it
-    is. Measured, one in ten of those was right. Hosts that were moved along with it are no witnesses against that.
+    is. Measured, one in ten of those was right. Else hosts that were moved along with it are no witnesses against that.
     """
     unread = context.network.unread.anywhere
     least = weights.MATE if unread else -weights.MATE
@@ -135,7 +135,7 @@ def grounded(context: Context, findings: Iterable[Finding]) -> list[Finding]:
     def rests(finding: Finding) -> bool:
         if unread and _on_one_other(context, finding):
             return True
-        return speaks_for(context, finding) <= least and not moved_along(finding)
+        return speaks_for(context, finding) <= least and (unread or not moved_along(finding))
 
     def moved_along(finding: Finding) -> bool:
         beside = [change for move in _moves_of(context, finding) for change in together[move]]

@@ -161,9 +161,14 @@ def asked_for(
         there = one.vid == vid and context.network.one_lan(host, gateway)
         there = there and context.expected.planned(host) in (None, vid)
         near = there or (not living_there and host.address is not None and host.address.ip in own)
-        if one.gateway in (None, NONE) or host.address is None or not near:
+        unread = host.address is None and host.row.address is None
+        if one.gateway in (None, NONE) or (host.address is None and not unread) or not (near or unread):
             continue
         hop = interface(str(one.gateway)).ip
+        if host.address is None:
+            if hop == gateway.address.ip:  # wherever it is, it asks for this one
+                found[hop].append(one)
+            continue
         if hop in host.address.network and hop.version == own.version and (there or hop in own):
             found[hop].append(one)
         elif there and hop not in host.address.network:
