@@ -13,9 +13,9 @@ from crossthread.survey.records import MacEntry
 
 
 class LearnedElsewhere:
-    """Where the MAC addresses of hosts were learned, if at one port only that is another one's: `context.once` of this.
+    """Where the MAC addresses of hosts were learned, if that is at another port than theirs: `context.once` of this.
 
-    At a port that leads to nobody but hosts, and not at the host's own, though that device's table was read in full.
+    At a port that leads to nobody but hosts, and by no entry at the host's own.
 
     Attributes
     ----------
@@ -43,16 +43,14 @@ class LearnedElsewhere:
                 self.entries[host.name] = away
 
     def _away(self, host: HostStation) -> MacEntry | None:
-        """The entry by which a host is elsewhere."""
+        """The first entry by which a host is elsewhere."""
         context, network = self._context, self._context.network
-        if host.end is None or not network.covered.fully(host.end.device, "macs"):
-            return None
         ends = {self._end(entry): entry for entry in context.learned.get(host.row.mac or "", ())}
-        ends = {end: entry for end, entry in ends.items() if context.at_edge(end) and network.port(end) is not None}
-        if len(ends) != 1 or host.end in ends:
+        if host.end is None or host.end in ends:
             return None
-        ((end, entry),) = ends.items()
-        return entry if end not in network.open_ends and end not in context.heard_at else None
+        unsure = network.open_ends.keys() | context.heard_at.keys()
+        edges = (e for end, e in ends.items() if context.at_edge(end) and network.port(end) and end not in unsure)
+        return next((entry for entry in edges if entry.kind != "static"), None)
 
     def _end(self, entry: MacEntry) -> End:
         names = self._context.network.names

@@ -133,7 +133,7 @@ def grounded(context: Context, findings: Iterable[Finding]) -> list[Finding]:
             together[move] += finding.repair
 
     def rests(finding: Finding) -> bool:
-        if unread and _on_one_other(context, finding):
+        if unread and (_on_one_other(context, finding) or _beside_others(context, finding)):
             return True
         return speaks_for(context, finding) <= least and (unread or not moved_along(finding))
 
@@ -171,6 +171,16 @@ def _on_one_other(context: Context, finding: Finding) -> bool:
     rows = [context.port(End(str(key["device"]), str(key["port"]))) for key in moved]
     unlisted = any(row is not None and context.once(ListedVlans).misses(row.pvid) for row in rows)
     return bool(moved) and [fact.table for fact in told] == ["ports"] and not unlisted
+
+
+def _beside_others(context: Context, finding: Finding) -> bool:
+    """Whether a port is moved at which somebody else is as well, who is not known to belong there, too."""
+    own = {subject.host for subject in finding.subjects}
+    for change in finding.repair if finding.rule == "port-vlan-wrong" else ():
+        beside = context.hosts_at(End(str(change.key.get("device")), str(change.key.get("port"))))
+        if any(context.expected.vlan(s) != change.cells.get("pvid") for s in beside if s.name not in own):
+            return True
+    return False
 
 
 def _of_one_host(context: Context, finding: Finding) -> bool:

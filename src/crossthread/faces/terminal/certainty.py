@@ -58,6 +58,8 @@ def _how_sure(answer: Why) -> str:
         return "the mend fits best, but is not proven."
     if all(finding.rule == "survey-gap" for _, finding in held):
         return f"nobody read what decides whether {which} is a fault at all; the other mends are needed in any case."
+    if not any(finding.repair or finding.alternatives for _, finding in held):
+        return f"what to change for {which} nothing that was read decides; the other mends are needed in any case."
     if answer.confidence == "open":
         return f"two explanations of {which} are possible, and what was read does not decide between them."
     if all(picked(finding) for _, finding in held):

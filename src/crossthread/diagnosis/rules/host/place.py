@@ -65,7 +65,7 @@ def host_not_located(context: Context, host: HostStation) -> Finding | None:
 
 @rule("host-learned-elsewhere", "Host", About.CAMPUS)
 def learned_elsewhere(context: Context) -> Iterator[Finding]:
-    """A host's row has it at one port, and a switch has learned its MAC address at another one only.
+    """A host's row has it at one port, and a switch has learned its MAC address at another one, and none there.
 
     Matters: what is said of the host's port, its VLAN and its address may be said of the wrong port.
     Notice: nothing, or the drawing is wrong.
@@ -81,6 +81,6 @@ def learned_elsewhere(context: Context) -> Iterator[Finding]:
             "risks",
             (at_station(host),),
             f"{host.name} is at {host.end} by its row, but its MAC address was learned at {entry.device} {entry.port}"
-            f"{vlan}, and not there: its row is out of date, or it was moved.",
+            f"{vlan}: its row is out of date, or it was moved, or that entry is old.",
             context.evidence(host.row, "device", "port", "mac") + context.evidence(entry, "port"),
         )
