@@ -174,6 +174,20 @@ class Verdicts(unittest.TestCase):
             for name, part in parts(survey):
                 self.assertEqual(self.contradicted(truth, verdicts(part)), [], name)
 
+    def test_nor_is_a_campus_in_which_a_host_was_learned_at_another_port_than_its_row_has_it(self):
+        for host, device, port, known in (
+            ("ticket-desk-1", "lighthouse-1", "port6", "unknown"),
+            ("curator-pc", "slipway", "port5", "unknown"),
+            ("shop-till", "lighthouse-1", "port4", "works"),  # it works at either
+        ):
+            survey = apply_changes(healthy(), [Change("hosts", {"host": host}, {"device": device, "port": port})])
+            truth = verdicts(survey)
+            self.assertEqual(truth[host, "ticket-desk-2"], known)
+            unplugged = [replace(r, device=None, port=None) if r.host == host else r for r in survey.hosts]
+            for name, part in [*parts(survey), ("its place", rebuilt(survey, {"hosts": unplugged}))]:
+                turned = {pair for pair, v in verdicts(part).items() if {v, truth[pair]} == {"works", "fails"}}
+                self.assertEqual(turned, set(), (host, name))
+
     def test_whatever_is_left_out_of_any_campus_no_verdict_turns_when_it_is_added_again(self):
         for seed in range(24):
             chance = random.Random(seed)

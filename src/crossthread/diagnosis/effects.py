@@ -80,7 +80,7 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
             verdict, walks = asker.ask(want)
             if verdict is None and not number:
                 fact = first_gap(now, walks)
-                if fact is not None:
+                if fact is not None and (fact.value is None or fact.table != "hosts"):  # else it is a finding by itself
                     unsettled.setdefault((fact.table, str(fact.key), fact.column), (fact, asker.example(want)))
             if verdict is not False:
                 continue

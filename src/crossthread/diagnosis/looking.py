@@ -8,10 +8,14 @@ from collections.abc import Iterable, Sequence
 import msgspec
 
 from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.way.echo import walks
+from crossthread.network.hosts.ends import end_name
 from crossthread.network.hosts.station import HostStation, Station
 from crossthread.network.routing.forwarding import Forwarding
 from crossthread.network.routing.walks import Walk
+from crossthread.network.three_valued import VERDICTS, all_of
 from crossthread.network.topology.names import End
+from crossthread.survey.changes import Change
 from crossthread.survey.survey import Evidence
 from crossthread.values import NONE
 from crossthread.views.coverage import TABLES_IN_WORDS, listed
@@ -84,6 +88,10 @@ def _of_host(context: Context, host: str, facts: Sequence[Evidence]) -> Look:
         columns = " and ".join(dict.fromkeys(fact.column.replace("mac", "MAC address") for fact in facts))
         return Look(f"ask {host} for its {columns}")
     station = context.network.stations.hosts.get(host.casefold())
+    places = station.wherever if station is not None else ()
+    if station is not None and len(places) > 1:
+        learned = " or ".join(str(one.end) for one in places[1:])
+        return Look(f"find the port that {host} is plugged into: {learned}, where it was learned, or {station.end}")
     beyond = [context.network.open_ends[end] for end in context.learned_at_open_ends(station)] if station else []
     if beyond:
         names = ", ".join(dict.fromkeys(one.name or f"what is beyond {one.end}" for one in beyond))
@@ -116,6 +124,12 @@ def how_far(context: Context, source: Station, walk: Walk, back: bool = False) -
         station = walk.stop.station
     what = "reply" if back else "echo"
     way = f" by way of {', '.join(passed)}" if passed else ""
+    if len(station.wherever) > 1:
+        return (
+            f"Where the {what} from {source.name} meets {station.name} is not known."
+            if passed
+            else (f"By which port the {what} from {source.name} comes in is not known.")
+        )
     exit_ = next((found for found in network.unread.exits(station) if found.unknown == 0), None)
     if exit_ is not None:
         inside = f" in VLAN {exit_.vid}" if exit_.vid else ""
@@ -128,6 +142,33 @@ def how_far(context: Context, source: Station, walk: Walk, back: bool = False) -
     if passed:
         return f"The {what} surely gets from {source.name} to {passed[-1]}."
     return f"The {what} is not sure to get out of {source.name}."
+
+
+def how_it_turns_by_place(context: Context, source: Station, target: Station) -> str | None:
+    """What the verdict will be by where a host is that was learned at another port than its row has it at."""
+    for host in (source, target):
+        if len(host.wherever) == 1:
+            continue
+        found: dict[str, list[str]] = defaultdict(list)
+        for end in (place.end for place in host.wherever if place.end is not None):
+            there = walks(context.network.mended(placed(context, host, end)), end_name(source), end_name(target))
+            found[VERDICTS[all_of(walk.arrives for walk in there)]].append(str(end))
+        if "unknown" in found:
+            return f"It turns on the port that {host.name} is plugged into, and on more."
+        cases = sorted(found.items(), reverse=True)  # what works before what fails
+        says = "; it ".join(f"{verdict} if {host.name} is at {' or '.join(ends)}" for verdict, ends in cases)
+        return f"It {says}."
+    return None
+
+
+def placed(context: Context, host: Station, end: End) -> list[Change]:
+    """That a host which was learned elsewhere is at a port, and is learned there."""
+    entry = next(iter(context.network.stations.locating.unsettled[host.name].values()))
+    here = {"port": end.port, "kind": "learned"}
+    return [
+        Change("hosts", {"host": host.name}, {"device": end.device, "port": end.port}),
+        Change("macs", {"device": end.device, "vid": entry.vid, "mac": entry.mac}, here),
+    ]
 
 
 def how_it_turns(walk: Walk, facts: Sequence[Evidence], path: Sequence[Hop]) -> str:

@@ -95,12 +95,10 @@ def _of_station(context: Context, station: Station) -> list[Evidence]:
             if (at := context.network.names.unsurveyed(station.row.device)) is not None:
                 return [Evidence("devices", {"device": at}, "device", None)]
             return _missing(context, station.row, "hosts", {}, "device", "port")
-        if station.up is None:
-            found += _missing(context, station.row, "hosts", {}, "link")
-            found += _of_port(context, station.end, "oper")
-        if admits(context.port(station.end), station.row.mac) is None:
-            found += _missing(context, station.row, "hosts", {}, "mac")
-        return found + _of_port(context, station.end, *_vlan_columns(context, station.end))
+        if len(station.wherever) > 1:
+            found += context.evidence(station.row, "port")
+            return found + [cell for place in station.wherever for cell in _of_place(context, place)]
+        return _of_place(context, station)
     if station.up is None:
         found += _missing(context, station.row, "gateways", {}, "admin", "oper")
     for adjacency in context.network.stations.faced(station.end) if station.end is not None else ():
@@ -113,6 +111,18 @@ def _of_station(context: Context, station: Station) -> list[Evidence]:
     if station.row.vid is None and (station.end is None or station.row.untagged == "no"):
         found += _missing(context, station.row, "gateways", {}, "vid")
     return found
+
+
+def _of_place(context: Context, host: Station) -> list[Evidence]:
+    """What was not observed of a host, and of the port that it is at."""
+    assert isinstance(host.row, Host)
+    assert host.end is not None
+    found: list[Evidence] = []
+    if host.up is None:
+        found += _missing(context, host.row, "hosts", {}, "link") + _of_port(context, host.end, "oper")
+    if admits(context.port(host.end), host.row.mac) is None:
+        found += _missing(context, host.row, "hosts", {}, "mac")
+    return found + _of_port(context, host.end, *_vlan_columns(context, host.end))
 
 
 def _of_port(context: Context, end: End, *columns: str) -> list[Evidence]:

@@ -44,6 +44,8 @@ def focus(survey: Survey, pair: Sequence[Host], large: int = _LARGE) -> Survey:
     claimed |= {(spelled.get((r.neighbor or "").casefold(), ""), r.neighbor_port or "") for r in survey.neighbors}
     claimed |= {(row.device, row.port) for row in survey.gateways if row.port}
     own = {(spelled.get((host.device or "").casefold(), ""), host.port or "") for host in pair}
+    macs = {host.mac for host in pair if host.mac}
+    own |= set(compress(_places(survey, "macs"), map(macs.__contains__, survey.column("macs", "mac"))))
     vids, targets, blocks = _concern(survey, pair, own, claimed)
     claimed |= _towards_bridges(survey)
     claimed |= own | {(device, lag) for device, lag in zip(devices, lags, strict=True) if lag and lag != NONE}
@@ -55,8 +57,14 @@ def focus(survey: Survey, pair: Sequence[Host], large: int = _LARGE) -> Survey:
     keep = {
         "ports": keep_port,
         "hosts": [
-            here or not text or text == NONE or place not in dropped
-            for here, text, place in zip(near, survey.column("hosts", "address"), _places(survey, "hosts"), strict=True)
+            here or mac in macs or not text or text == NONE or place not in dropped
+            for here, text, mac, place in zip(
+                near,
+                survey.column("hosts", "address"),
+                survey.column("hosts", "mac"),
+                _places(survey, "hosts"),
+                strict=True,
+            )
         ],
         "tree_ports": [place not in dropped for place in _places(survey, "tree_ports")],
         "macs": [place not in dropped for place in _places(survey, "macs")],

@@ -38,6 +38,12 @@ def any_of(parts: Iterable[Truth]) -> Truth:
     return found
 
 
+def agreed(cases: Iterable[Truth]) -> Truth:
+    """What holds in each of several cases, of which nobody knows which it is; unknown if that differs."""
+    found = set(cases)
+    return found.pop() if len(found) == 1 else None
+
+
 def vids_in(bits: int) -> Iterator[int]:
     """The VIDs of a set given as an integer, in order."""
     while bits:

@@ -11,7 +11,7 @@ from crossthread.diagnosis.expected.islands import apart
 from crossthread.diagnosis.findings import Confidence, Finding
 from crossthread.diagnosis.judgement.confidence import confidence, confidence_of, rivals
 from crossthread.diagnosis.likely import likely
-from crossthread.diagnosis.looking import how_far, how_it_turns, looks
+from crossthread.diagnosis.looking import how_far, how_it_turns, how_it_turns_by_place, looks
 from crossthread.diagnosis.meanings import meaning
 from crossthread.diagnosis.missing import gaps
 from crossthread.diagnosis.relevant_rows import focus
@@ -24,6 +24,7 @@ from crossthread.diagnosis.repair.proof import Proof, prove
 from crossthread.diagnosis.repair.together import changes_of
 from crossthread.diagnosis.repair.withheld import decided
 from crossthread.diagnosis.repair.work_order import central
+from crossthread.diagnosis.rules.host.place import learned_elsewhere
 from crossthread.diagnosis.rules.routing import OF_ROUTES
 from crossthread.diagnosis.way.caveats import caveats
 from crossthread.diagnosis.way.echo import luck, walks
@@ -216,7 +217,8 @@ def _unknown(context: Context, pair: tuple[Station, Station], walked: tuple[Walk
     """What helps where the verdict is not known."""
     (one, two), (there, back), network = pair, walked, context.network
     names = end_name(one), end_name(two)
-    findings = [*answered_twice(context, walked), *likely(context, *names)]
+    away = [found for found in learned_elsewhere(context) if found.subjects[0].host in names]
+    findings = [*away, *answered_twice(context, walked), *likely(context, *names)]
     observe = _to_observe(context, names, walked, seat)
     open_walk, first, answers = (there, one, False) if there.arrives is None else (back, two, True)
     paths = path_of(network, one, there), path_of(network, two, back)
@@ -233,7 +235,7 @@ def _unknown(context: Context, pair: tuple[Station, Station], walked: tuple[Walk
         confidence="likely" if any(f.severity != "note" for f in findings) else "open",
         surely=how_far(context, first, open_walk, answers),
         look=looks(context, observe, [one.beyond.end for one in network.unread.exits(first)]),
-        turns=how_it_turns(open_walk, observe, paths[answers]),
+        turns=how_it_turns_by_place(context, one, two) or how_it_turns(open_walk, observe, paths[answers]),
     )
 
 

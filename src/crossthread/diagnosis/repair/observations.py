@@ -52,6 +52,9 @@ def fewest(
 
 def _likely(context: Context, fact: Evidence) -> Change | None:
     """What an observation will most likely say, as a change."""
+    if fact.table == "hosts" and fact.column == "port" and fact.value is not None:
+        (end, *_) = context.network.stations.locating.unsettled[str(fact.key["host"])]
+        return Change("hosts", dict(fact.key), {"device": end.device, "port": end.port})
     value: object | None = _GOOD.get(fact.column)
     if fact.table == "vlans":
         value = "active" if fact.column == "state" else None

@@ -8,7 +8,6 @@ from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 import msgspec
 
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.expected.learned_elsewhere import LearnedElsewhere
 from crossthread.diagnosis.expected.listed_vlans import ListedVlans
 from crossthread.diagnosis.findings import Alternative, Finding
 from crossthread.diagnosis.judgement import weights
@@ -43,7 +42,7 @@ def decided(context: Context, findings: Sequence[Finding]) -> list[Finding]:
 
 def is_elsewhere(context: Context, finding: Finding) -> bool:
     """Whether a mend puts a host, or its port, elsewhere that is not where its row has it, by a filtering database."""
-    away = context.once(LearnedElsewhere).entries
+    away = context.network.stations.locating.unsettled
     return any(s.host in away for s in finding.subjects) and bool(finding.repair) and moves(context, finding)
 
 

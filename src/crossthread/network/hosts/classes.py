@@ -257,7 +257,7 @@ class Classes:
         near = (n for device in {device for device, _ in ports} for n in beside.get(device.casefold(), ()))
         gateways, tags = (survey.column("hosts", name) for name in ("gateway", "vid"))
         fresh: set[_Written] = set()
-        once, astray = before.classes._stations.places, self._stations.astray
+        once, astray = before.classes._stations.places, self._stations.locating.astray
         moved = {n for n in (*near, *astray) if pairs[n] in ports} | {n for n in astray if pairs[n] != once[n]}
         for n in sorted(moved | before.hosts):
             vid = joined_at(survey, self._names, pairs, n)

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from itertools import product
+
 from crossthread.network.hosts.station import HostStation, Station, Tap
 from crossthread.network.hosts.stations import Stations
 from crossthread.network.switching.components import Components
 from crossthread.network.switching.nodes import Node
 from crossthread.network.switching.segments import Fabric
-from crossthread.network.three_valued import Truth, all_of, any_of, vids_in
+from crossthread.network.three_valued import Truth, agreed, all_of, any_of, vids_in
 from crossthread.values import NO_VID, SOME_VID
 
 
@@ -19,6 +21,9 @@ class Hearing:
 
     def on_one_wire(self, one: Station, two: Station) -> Truth:
         """Whether two stations hear each other without any bridge: on one port, or on two routed ports cabled."""
+        return agreed(self._on_one_wire(*pair) for pair in product(one.wherever, two.wherever))
+
+    def _on_one_wire(self, one: Station, two: Station) -> Truth:
         if one.end is None or two.end is None or (alike := _same_tag(one, two)) is False:
             return False
         if one.end == two.end:
@@ -32,11 +37,14 @@ class Hearing:
         )
 
     def hears(self, sender: Station, receiver: Station) -> Truth:
-        """Whether a frame from one station gets to another."""
+        """Whether a frame from one station gets to another, at whichever ports they are."""
+        return agreed(self._hears(*pair) for pair in product(sender.wherever, receiver.wherever))
+
+    def _hears(self, sender: Station, receiver: Station) -> Truth:
         ends_up = all_of((sender.up, receiver.up))
         if ends_up is False:
             return False
-        direct = self.on_one_wire(sender, receiver)
+        direct = self._on_one_wire(sender, receiver)
         if direct:
             return ends_up
         ways: list[Truth] = [direct]

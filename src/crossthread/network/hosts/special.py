@@ -35,10 +35,11 @@ class Special:
 
     @cached_property
     def apart(self) -> set[int]:
-        """Those that share an address, or are a next hop."""
+        """Those that share an address, or are a next hop, or may be at one of several ports."""
         holders, survey = self._stations.by_address, self._survey
         hops = set(survey.distinct("hosts", "gateway")) | {row.next_hop for row in survey.routes} | holders.shared
-        return holders.numbers(hops)
+        unsettled = map(self._stations.hosts.number, self._stations.locating.unsettled)
+        return {*holders.numbers(hops), *unsettled}
 
     @cached_property
     def shut(self) -> set[int]:

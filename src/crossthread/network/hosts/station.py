@@ -40,6 +40,7 @@ class Attachment(NamedTuple):
     tag: int
     located_by: tuple[MacEntry, ...]
     join: Callable[[], tuple[Truth, tuple[Tap, ...]]]
+    wherever: tuple[Station, ...] = ()
 
 
 class Station:
@@ -87,6 +88,11 @@ class Station:
     def located_by(self) -> tuple[MacEntry, ...]:
         """The entries of filtering databases that told where it is."""
         return self._attached.located_by
+
+    @property
+    def wherever(self) -> tuple[Station, ...]:
+        """The station itself; of a host that may be at one of several ports, it at each, first where its row has it."""
+        return self._attached.wherever or (self,)
 
     @property
     def tag(self) -> int:

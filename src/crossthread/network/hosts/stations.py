@@ -6,17 +6,19 @@ from collections import Counter, defaultdict
 from collections.abc import Iterable, Sequence
 from functools import cached_property, partial
 from itertools import compress, count
-from operator import is_not, not_
+from operator import is_not
 
 from crossthread.network.hosts.address_holders import Holders
 from crossthread.network.hosts.hosts import Hosts
+from crossthread.network.hosts.locating import Locating
 from crossthread.network.hosts.station import Attachment, HostStation, Interface, Station, Tap
 from crossthread.network.switching.components import Components
 from crossthread.network.switching.segments import Fabric
-from crossthread.network.three_valued import ANYTHING, NOTHING, Bounds, Truth, any_of
+from crossthread.network.three_valued import ANYTHING, NOTHING, Bounds, Truth, agreed, any_of
 from crossthread.network.topology.adjacency import Adjacency, bundle
-from crossthread.network.topology.links import Link, cable_up, port_up, word_runs
+from crossthread.network.topology.links import Link, cable_up, port_up
 from crossthread.network.topology.names import End, Names
+from crossthread.network.topology.open_ends import OpenEnd
 from crossthread.survey import Survey
 from crossthread.survey.records import Gateway, Host, MacEntry, Port
 from crossthread.values import NO_VID, NONE, SOME_VID, address
@@ -47,24 +49,12 @@ class Stations:
         for row in survey.devices:
             if row.capabilities is not None:
                 self._capabilities[names.device(row.device) or row.device].append(row.capabilities)
-        self._linked = {end for link in links for end in (link.a, link.b)}
-        named = (survey.column("hosts", name) for name in ("device", "port"))
+        linked = {end for link in links for end in (link.a, link.b)}
         self._before = before if before is not None and before._names.spelled is names.spelled else None
         alike = before is not None and self._found_alike(before)
-        self._learned: dict[str, list[MacEntry]] = before._learned if before is not None and alike else {}
-        self._described: dict[str, list[End]]
-        self.astray: list[int]
-        """The hosts whose rows do not name their port, by the places of those rows."""
-        if before is not None and alike:
-            self.astray, self._described = before.astray, before._described
-        else:
-            self.astray = sorted({n for place in named for n in compress(count(), map(not_, place))})
-            rows = [survey.hosts[n] for n in self.astray]
-            wanted = {row.mac for row in rows if row.mac}
-            for entry in survey.macs if wanted else ():
-                if entry.mac in wanted and entry.kind != "self" and entry.port:
-                    self._learned.setdefault(entry.mac, []).append(entry)
-            self._described = self._ports_that_name({row.host.casefold() for row in rows})
+        self.locating: Locating
+        found_before = before.locating if before is not None and alike else None
+        self.locating = Locating(survey, names, linked, self._far, self.beyond, found_before)
         if self._before is not None:
             self._keep(self._before, alike)
         self.gateways = [Interface(row, row.interface, self._gateway) for row in survey.gateways]
@@ -87,8 +77,10 @@ class Stations:
         }
         if same["device"] and same["port"]:
             self.pairs, self.plugged = before.pairs, before.plugged
-            if not self.astray or found_alike:
-                self.places, self.taken, self.crowded = before.places, before.taken, before.crowded
+            if not self.locating.astray or found_alike:
+                self.places, self.taken = before.places, before.taken
+            if found_alike:
+                self.crowded = before.crowded
         if same["address"]:
             self.heads, self.ips = before.heads, before.ips
         elif len(told := self._survey.column("hosts", "address")) == len(before.heads):
@@ -102,7 +94,10 @@ class Stations:
         columns = ("host", "mac", "device", "port")
         same = all(survey.column("hosts", name) is other.column("hosts", name) for name in columns)
         learned = survey.table("macs") is other.table("macs")
-        return same and learned and self._fabric.open_ends == before._fabric.open_ends
+        cabled = (
+            survey.column("ports", "lag") is other.column("ports", "lag") and self._far.keys() == before._far.keys()
+        )
+        return same and learned and cabled and self._fabric.open_ends == before._fabric.open_ends
 
     @cached_property
     def ips(self) -> list[str]:
@@ -139,11 +134,11 @@ class Stations:
     @cached_property
     def places(self) -> list[tuple[str, str | None]]:
         """The same as `pairs`, with the ports at which those hosts were found whose rows name none."""
-        if not self.astray:
+        if not self.locating.astray:
             return self.pairs
         found = list(self.pairs)
-        for n in self.astray:
-            end, _ = self._place(self._survey.hosts[n])
+        for n in self.locating.astray:
+            end, _ = self.locating.place(self._survey.hosts[n])
             if end is not None:
                 found[n] = end.device, end.port
         return found
@@ -151,14 +146,15 @@ class Stations:
     @cached_property
     def taken(self) -> set[tuple[str, str | None]]:
         """The devices and ports at which hosts are."""
-        return set(self.places) if self.astray else self.plugged
+        return set(self.places) if self.locating.astray else self.plugged
 
     @cached_property
     def crowded(self) -> frozenset[tuple[str, str | None]]:
         """The devices and ports at which several hosts are."""
+        beside = {(end.device, end.port) for ends in self.locating.unsettled.values() for end in ends} & self.taken
         if len(self.taken) == len(self.places):
-            return frozenset()
-        return frozenset(pair for pair, count in Counter(self.places).items() if count > 1 and pair[1])
+            return frozenset(beside)
+        return frozenset(pair for pair, count in Counter(self.places).items() if count > 1 and pair[1]) | beside
 
     @cached_property
     def elsewhere(self) -> list[HostStation]:
@@ -220,9 +216,20 @@ class Stations:
     def _host(self, station: Station) -> Attachment:
         row = station.row
         assert isinstance(row, Host)
-        end, entries = self._place(row)
+        end, entries = self.locating.place(row)
+        found = self._at(row, end, tuple(entries))
+        if row.host not in self.locating.unsettled:
+            return found
+        ends = (end, *self.locating.unsettled[row.host])
+        wherever = tuple(HostStation(row, row.host, partial(self._again, row, one)) for one in ends)
+        return found._replace(join=partial(_joined_at_one, wherever), wherever=wherever)
+
+    def _again(self, row: Host, end: End | None, _: Station) -> Attachment:
+        return self._at(row, end, ())
+
+    def _at(self, row: Host, end: End | None, entries: tuple[MacEntry, ...]) -> Attachment:
         tag = row.vid or NO_VID
-        return Attachment(end.device if end else "", end, tag, tuple(entries), partial(self._plugged, row, end, tag))
+        return Attachment(end.device if end else "", end, tag, entries, partial(self._plugged, row, end, tag))
 
     def _plugged(self, row: Host, end: End | None, tag: int) -> tuple[Truth, tuple[Tap, ...]]:
         if end is None:
@@ -231,41 +238,6 @@ class Stations:
         up = cable_up([port_up(port), {"up": True, "down": False}.get(row.link or "")])
         enters = self._fabric.enters(end, tag).when(admits(port, row.mac))
         return up, (Tap(end.device, end, enters, self._fabric.leaves(end, tag)),)
-
-    def _ports_that_name(self, hosts: set[str]) -> dict[str, list[End]]:
-        """The edge ports whose description names one of some hosts, as in "to ticket-desk-1"."""
-        found: dict[str, list[End]] = defaultdict(list)
-        for device, ports in self._names.ports.items() if hosts else ():
-            for port, row in ports.items():
-                end = End(device, port)
-                if row.description and end not in self._linked and not self.open(end):
-                    for part in word_runs(row.description):
-                        if part.casefold() in hosts:
-                            found[part.casefold()].append(end)
-                            break
-        return found
-
-    def _place(self, row: Host) -> tuple[End | None, list[MacEntry]]:
-        """Find where a host is plugged in.
-
-        As its row says, else the one edge port that learned its MAC address, else the one whose description names it.
-        """
-        device = self._names.device(row.device)
-        if device and row.port:
-            known = row.port in self._names.ports[device]
-            return End(device, row.port if known else self._names.port(device, row.port) or row.port), []
-        found: dict[End, list[MacEntry]] = defaultdict(list)
-        for entry in self._learned.get(row.mac or "", ()):
-            at = self._names.device(entry.device) or entry.device
-            end = End(at, self._names.port(at, entry.port) or entry.port or "")
-            if end not in self._linked and end not in self._far and (device in (None, at)) and not self.open(end):
-                found[end].append(entry)
-        if len(found) == 1:
-            return next(iter(found.items()))
-        named = self._described.get(row.host.casefold(), []) if not found else []
-        if len(named) == 1 and device in (None, named[0].device):
-            return named[0], []
-        return None, [entry for entries in found.values() for entry in entries]
 
     def _gateway(self, station: Station) -> Attachment:
         row = station.row
@@ -316,8 +288,13 @@ class Stations:
 
     def open(self, end: End) -> bool:
         """Whether the unknown begins at a port; it may at one of a device of which not all ports were read."""
+        return self.beyond(end) is not None
+
+    def beyond(self, end: End) -> OpenEnd | None:
+        """The open end that a port is, or may be; None if it is none."""
         ends = self._fabric.open_ends
-        return bundle(end, self._names) in ends or (End(end.device, "") in ends and self._names.row(end) is None)
+        found = ends.get(bundle(end, self._names))
+        return ends.get(End(end.device, "")) if found is None and self._names.row(end) is None else found
 
     def _bridgeless(self, device: str) -> bool:
         """Whether a device is known to have no bridge on which an interface without a parent port could sit."""
@@ -330,6 +307,11 @@ class Stations:
     def facing(self, station: Station) -> list[Adjacency]:
         """What the parent port of a gateway interface is cabled to."""
         return self._far.get(station.end, []) if station.end else []
+
+
+def _joined_at_one(wherever: Sequence[Station]) -> tuple[Truth, tuple[Tap, ...]]:
+    """How a host joins the bridges that is at one of several ports: as its row has it, and up if it is at any."""
+    return agreed(one.up for one in wherever), wherever[0].taps
 
 
 def _state(row: Gateway) -> Truth:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from itertools import product
 from typing import NamedTuple
 
 from crossthread.network.hosts.hearing import Hearing
@@ -35,6 +36,10 @@ class PassedPorts:
         return self._found[key]
 
     def _between(self, sender: Station, receiver: Station) -> tuple[tuple[Passed, ...], bool]:
+        first, *others = (self._way(*pair) for pair in product(sender.wherever, receiver.wherever))
+        return first[0], first[1] and all(other == first for other in others)
+
+    def _way(self, sender: Station, receiver: Station) -> tuple[tuple[Passed, ...], bool]:
         first = [Passed(sender.end, "out")] if isinstance(sender, Interface) and sender.end else []
         last = [Passed(receiver.end, "in")] if isinstance(receiver, Interface) and receiver.end else []
         if self._hearing.on_one_wire(sender, receiver):

@@ -95,13 +95,13 @@ class Unread:
     def hears(self, station: Station) -> bool:
         """Whether such a router may get what a station sends on its own segment."""
         if station not in self._hears:
-            self._hears[station] = self._may_meet(station, sends=True)
+            self._hears[station] = any(self._may_meet(one, sends=True) for one in station.wherever)
         return self._hears[station]
 
     def heard_by(self, station: Station) -> bool:
         """Whether a station may get what such a router sends."""
         if station not in self._heard:
-            self._heard[station] = self._may_meet(station, sends=False)
+            self._heard[station] = any(self._may_meet(one, sends=False) for one in station.wherever)
         return self._heard[station]
 
     def _may_meet(self, station: Station, sends: bool) -> bool:
@@ -135,7 +135,8 @@ class Unread:
         found: dict[End, Exit] = {}
         floods = [
             self._fabric.flood(node)
-            for tap in station.taps
+            for one in station.wherever
+            for tap in one.taps
             if tap.device
             for node in tap.enter(vids_in(tap.enters.possible & self._fabric.vids))
         ]
@@ -152,7 +153,8 @@ class Unread:
         """The devices that what a station sends may get to, without going beyond the known part."""
         return {
             device
-            for tap in station.taps
+            for one in station.wherever
+            for tap in one.taps
             if tap.device
             for start in tap.enter(vids_in(tap.enters.possible & self._fabric.vids))
             for node in self._fabric.flood(start)

@@ -6,7 +6,6 @@ from collections.abc import Iterator
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import closed_itself, raise_link, set_host
-from crossthread.diagnosis.expected.learned_elsewhere import LearnedElsewhere
 from crossthread.diagnosis.findings import Finding, Severity, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.network.hosts.station import HostStation
@@ -73,8 +72,9 @@ def learned_elsewhere(context: Context) -> Iterator[Finding]:
     Decide: ask where the host is plugged in: whoever sits at it, or the label of the socket.
     Mend: write the right port into the survey; if it is the other one, the entry is old and goes by itself.
     """
-    for name, entry in context.once(LearnedElsewhere).entries.items():
-        host = context.network.stations.hosts[name.casefold()]
+    stations = context.network.stations
+    for name, entries in stations.locating.unsettled.items():
+        host, entry = stations.hosts[name.casefold()], next(iter(entries.values()))
         vlan = f" in VLAN {entry.vid}" if entry.vid else ""
         yield Finding(
             "host-learned-elsewhere",
