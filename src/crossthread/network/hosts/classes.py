@@ -22,7 +22,7 @@ from crossthread.network.hosts.access import joined, joined_at
 from crossthread.network.hosts.blocks import Block, InnerBlocks, is_broadcast
 from crossthread.network.hosts.hosts import Members
 from crossthread.network.hosts.special import Special
-from crossthread.network.hosts.station import HostStation, Station, Tap
+from crossthread.network.hosts.station import Station, Tap
 from crossthread.network.hosts.stations import Stations
 from crossthread.network.switching.components import Components, Part
 from crossthread.network.switching.nodes import Node
@@ -103,8 +103,8 @@ class Classes:
 
     @property
     def apart(self) -> set[int]:
-        """The hosts, by their rows, that share an address with somebody, or are a next hop."""
-        return self._special.apart
+        """The hosts, by their rows, that share an address with somebody, are a next hop, or may be at several ports."""
+        return self._special.apart | self._special.unsettled
 
     def place(self, n: int) -> int:
         """The place among all of the class of a host, by its row."""
@@ -196,7 +196,8 @@ class Classes:
         """The same of hosts at access ports, divided by the part that they are in; `alone` gets the special ones."""
         pairs, addresses = self._stations.places, survey.column("hosts", "address")
         isolated, filters = self._special.isolated, self._special.filters
-        special, apart = self._special.apart | self._special.shut, self._special.apart
+        apart = self._special.apart | self._special.unsettled
+        special = apart | self._special.shut
         between = not self._stations.taken.issuperset(filters)
         devices = {device for _, near in alike.values() for device in near}
         free = {device: self._fabric.exists(device).sure for device in devices}  # no tree blocks them, see `shut`
@@ -291,23 +292,25 @@ class Classes:
         addresses = survey.column("hosts", "address")
         hosts = [(n, self._stations.hosts.at(n)) for n in single if n not in self._special.apart]
         rest = [n for n in single if n in self._special.apart]
-        ends = Counter(host.end for _, host in hosts)
+        ends = Counter(place.end for _, host in hosts for place in host.wherever)
         found: dict[object, list[int]] = defaultdict(list)
         for n, host in hosts:
             text = addresses[n]
             block = Block.of(text) if text and text != NONE else None
-            moved = host.end in self._stations.taken and self._stations.places[n] != host.end
-            beside = moved or ends[host.end] > 1 or n in self._special.sharing
-            joins = self._joins(host, beside)
-            if joins is None or (text and block and is_broadcast(text, block)):
+            joins = []
+            for place in host.wherever:
+                moved = place.end in self._stations.taken and self._stations.places[n] != place.end
+                beside = moved or ends[place.end] > 1 or n in self._special.sharing
+                joins.append(self._joins(place, beside))
+            if None in joins or (text and block and is_broadcast(text, block)):
                 rest.append(n)
                 continue
             port, around = self._names.row(host.end) if host.end else None, inner.around(text, block) if block else ()
             as_set = (port.mode, port.pvid) if port else None
-            found[joins, block or text, around if block else (), host.row.gateway, host.tag, as_set].append(n)
+            found[tuple(joins), block or text, around if block else (), host.row.gateway, host.tag, as_set].append(n)
         return rest, found.values()
 
-    def _joins(self, host: HostStation, beside: bool) -> tuple[object, ...] | None:
+    def _joins(self, host: Station, beside: bool) -> tuple[object, ...] | None:
         """How a host's frames join and leave the bridges, so that all that have the same are heard by the same.
 
         None if nobody else is like it; `beside`: others are at its port, whom it hears otherwise than all others.

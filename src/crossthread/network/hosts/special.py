@@ -35,11 +35,15 @@ class Special:
 
     @cached_property
     def apart(self) -> set[int]:
-        """Those that share an address, or are a next hop, or may be at one of several ports."""
+        """Those that share an address, or are a next hop."""
         holders, survey = self._stations.by_address, self._survey
         hops = set(survey.distinct("hosts", "gateway")) | {row.next_hop for row in survey.routes} | holders.shared
-        unsettled = map(self._stations.hosts.number, self._stations.locating.unsettled)
-        return {*holders.numbers(hops), *unsettled}
+        return holders.numbers(hops)
+
+    @cached_property
+    def unsettled(self) -> set[int]:
+        """Those that may be at one of several ports."""
+        return set(map(self._stations.hosts.number, self._stations.locating.unsettled))
 
     @cached_property
     def shut(self) -> set[int]:
