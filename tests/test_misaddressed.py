@@ -135,6 +135,12 @@ class Misaddressed(unittest.TestCase):
         says = [one.says for one in check(apply_changes(survey, wrong)).findings if one.rule == "host-gateway-missing"]
         self.assertEqual(says, ["till-loft-1 has no gateway; 10.9.20.1 (keel outer) serves its subnet."])
 
+    def test_a_host_that_lost_its_gateway_with_its_address_is_renumbered_and_its_port_stays(self):
+        for hop, table in (("none", "hosts"), ("10.9.10.1", "ports")):
+            moved = Change("hosts", {"host": "till-loft-1"}, {"address": "10.9.10.55/24", "gateway": hop})
+            answer = why(apply_changes(yard(desks=(1, 1)), [moved]), "till-loft-1", "till-keel-1")
+            self.assertEqual(([change.table for change in answer.repair], answer.confidence), ([table], "likely"))
+
 
 class Twice(unittest.TestCase):
     """A host with an address that another has, who is cut off: by the mend of that, the two would meet."""

@@ -36,10 +36,21 @@ def for_host(hearing: Hearing, change: Change, instead: Change) -> Iterator[Witn
         heard = (row for row in context.remembered(host) if address(row.address) == interface(text).ip)
         for row in islice(heard, 1):
             yield Witness(weights.HEARD, f"{row.device} has heard {host.name} at {row.address}")
+        if host.row.gateway == NONE and hop != NONE and (asking := _asking_beside(hearing, host)):
+            says = f"{_count(asking, 'other host')} of its present subnet {'have' if asking > 1 else 'has'} a gateway"
+            yield Witness(weights.INCOMPLETE, f"{says}, and it has none")
         if hop != NONE and (users := hearing.count_users(hop, host)):
             yield Witness(0.0, f"{_count(users, 'other host')} {'use' if users > 1 else 'uses'} {hop}")
     elif text != NONE:
         yield from _for_length(hearing, host, interface(text))
+
+
+def _asking_beside(hearing: Hearing, host: HostStation) -> int:
+    """How many others of a host's subnet have a gateway in it."""
+    own = host.address
+    near = hearing.near(own.ip, host) if own is not None else ()
+    hops = [one.station.row.gateway or NONE for one in near if isinstance(one.station, HostStation)]
+    return sum(own is not None and hop != NONE and address(hop) in own.network for hop in hops)
 
 
 def _count(number: int, noun: str) -> str:
