@@ -1,6 +1,6 @@
 """Of the mends that `why` proposes, how many undo what was really broken; and what its words of confidence are worth.
 
-    python benchmarks/judging.py FOLDER... [--pairs N] [--missed] [--planned] [--check]
+    python benchmarks/judging.py FOLDER... [--pairs N] [--missed] [--planned] [--check] [--raw]
 
 FOLDER holds cases as `imagined.py` or a lab writes them. Of each case up to N broken pairs are asked (4 unless told).
 A mend is *true* if every cell that it changes gets the value of the healthy network, and *listed* if it is the first or
@@ -10,6 +10,7 @@ mends stop a pair that works (other than those that `why` tells as working by lu
 true mend is not the first is told, with what was proposed. With --planned each is asked with the plan that is drafted
 from the healthy network, so that it is known what was intended. With --check the mends of `check` are judged instead:
 of each rule how many are true, by word of confidence; what it finds in the healthy network as well does not count.
+With --raw what is asked is gathered from the outputs in the case's folder `raw/`, and not read from its survey.
 """
 
 import argparse
@@ -23,6 +24,7 @@ from pathlib import Path
 
 import crossthread as ct
 from crossthread.plan.reading import parse_plan
+from crossthread.sources.gathering import gather
 
 SEEN = {
     "oper",
@@ -89,6 +91,12 @@ def undone(network, faults):
     return network
 
 
+def networks(case, raw, faults):
+    """A case's network as it is, and as it was before anything was broken."""
+    network = ct.Network(ct.read_survey(case / "survey"))
+    return ct.Network(gather([case / "raw"]).survey) if raw else network, undone(network, faults)
+
+
 def drafted(healthy):
     """The plan that a healthy network keeps: what was intended before anything was broken."""
     return parse_plan(ct.draft_plan(healthy), "drafted", [])
@@ -96,14 +104,13 @@ def drafted(healthy):
 
 def judged(job):
     """What became of a case's broken pairs: `(case, pair, confidence, true, listed, whom it stops, what was wrong)`."""
-    case, many, planned = job
+    case, many, planned, raw = job
     truth = json.loads((case / "truth.json").read_text(encoding="utf-8"))
     healthy_pairs = {(a, b) for a, b, reached in truth["healthy_reaches"] if reached is True}
     works = {(a, b) for a, b, reached in truth["reaches"] if reached is True}
     broken = [(a, b) for a, b, reached in truth["reaches"] if reached is False and (a, b) in healthy_pairs]
     random.Random("j" + case.name).shuffle(broken)
-    network = ct.Network(ct.read_survey(case / "survey"))
-    healthy = undone(network, truth["faults"])
+    network, healthy = networks(case, raw, truth["faults"])
     plan = drafted(healthy) if planned else None
     rows = []
     for a, b in broken[:many]:
@@ -121,11 +128,11 @@ def judged(job):
     return rows
 
 
-def checked(case):
+def checked(job):
     """The mends of `check`: `(case, rule, confidence, true, what was wrong)`."""
+    case, raw = job
     truth = json.loads((case / "truth.json").read_text(encoding="utf-8"))
-    network = ct.Network(ct.read_survey(case / "survey"))
-    healthy = undone(network, truth["faults"])
+    network, healthy = networks(case, raw, truth["faults"])
     known = {(one.rule, one.subjects) for one in ct.check(healthy).findings}
     kinds = " ".join(fault["kind"] for fault in truth["faults"])
     rows = []
@@ -137,9 +144,9 @@ def checked(case):
     return rows
 
 
-def told_of_check(folders, missed):
+def told_of_check(folders, missed, raw):
     with ProcessPoolExecutor(2) as pool:
-        cases = [path.parent for folder in folders for path in sorted(folder.rglob("truth.json"))]
+        cases = [(path.parent, raw) for folder in folders for path in sorted(folder.rglob("truth.json"))]
         rows = [row for part in pool.map(checked, cases, chunksize=4) for row in part]
     for rule in (*sorted({row[1] for row in rows}), None):
         mine = [row for row in rows if rule in (row[1], None)]
@@ -176,15 +183,16 @@ def main():
     parser.add_argument("--missed", action="store_true")
     parser.add_argument("--planned", action="store_true")
     parser.add_argument("--check", action="store_true")
+    parser.add_argument("--raw", action="store_true")
     given = parser.parse_args()
     if given.check:
-        told_of_check(given.folders, given.missed)
+        told_of_check(given.folders, given.missed, given.raw)
         return
     everything = []
     with ProcessPoolExecutor(2) as pool:
         for folder in given.folders:
             found = sorted(path.parent for path in folder.rglob("truth.json"))
-            jobs = [(case, given.pairs, given.planned) for case in found]
+            jobs = [(case, given.pairs, given.planned, given.raw) for case in found]
             rows = [row for part in pool.map(judged, jobs, chunksize=4) for row in part]
             if given.missed:
                 for case, pair, word, true, listed, stops, wrong in rows:

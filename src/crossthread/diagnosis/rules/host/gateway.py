@@ -48,7 +48,7 @@ def _link_local_of(context: Context, host: HostStation, gateway: Interface) -> A
     return local[0] if 2 * sum(address(hop or "").is_link_local for hop in used) >= len(used) else None
 
 
-@rule("host-gateway-missing", "Host", About.HOST, reads="gateway expected")
+@rule("host-gateway-missing", "Host", About.HOST, reads="gateway expected", follows="host-outside-subnet")
 def host_gateway_missing(context: Context, host: HostStation) -> Finding | None:
     """The host was seen to have no gateway, though a gateway serves its subnet.
 
