@@ -9,7 +9,7 @@ from itertools import permutations
 from crossthread import Change, Network, apply_changes, check, matrix, why
 from crossthread.demo import healthy
 from crossthread.faces.scripts.commands import as_commands
-from tests.building import hosts, network_of, ports
+from tests.building import cabled, hosts, network_of, ports
 from tests.refusing import Refusing
 from tests.yard import at, host, lost, quay, yard
 
@@ -140,6 +140,25 @@ class Misaddressed(unittest.TestCase):
             moved = Change("hosts", {"host": "till-loft-1"}, {"address": "10.9.10.55/24", "gateway": hop})
             answer = why(apply_changes(yard(desks=(1, 1)), [moved]), "till-loft-1", "till-keel-1")
             self.assertEqual(([change.table for change in answer.repair], answer.confidence), ([table], "likely"))
+
+    def test_an_interface_that_went_with_all_its_routes_is_where_the_other_router_sends_to(self):
+        for third in (False, True):
+            rows = ["rt-a|e1.10|10.9.10.1/24|10|e1", "rt-b|e1.20|10.9.20.1/24|20|e1", "rt-b|e1.99|10.9.99.3/29|99|e1"]
+            rows += ["rt-c|e1.99|10.9.99.2/29|99|e1"] if third else []
+            network = network_of(
+                devices="device|capabilities|routing\ns|bridge|no\nrt-a|router|yes\nrt-b|router|yes\nrt-c|router|yes",
+                ports=ports("s a access 10", "s b access 20", *(f"s t{r} trunk none 10 20 99" for r in "abc"),
+                            *(f"rt-{r} e1 routed none" for r in "abc")),
+                neighbors=cabled(*(f"s t{r} rt-{r} e1" for r in "abc")),
+                gateways="\n".join(["device|interface|address|vid|port|untagged|admin|oper|proxy_arp",
+                                    *(f"{row}|no|up|up|no" for row in rows)]),
+                routes="device|prefix|next_hop|interface\nrt-b|10.9.10.0/24|10.9.99.1|e1.99",
+                hosts=hosts("a 10.9.10.5/24 10.9.10.1 s a", "b 10.9.20.5/24 10.9.20.1 s b"),
+            )  # fmt: skip
+            told = [why(network, *pair).repair for pair in ("ab", "ba")]
+            given = [[str(one.key.get("address")) for one in repair if one.table == "gateways"] for repair in told]
+            self.assertEqual(given, [[], []] if third else [["10.9.99.1/29"]] * 2)  # another may be meant
+            self.assertTrue(third or all(works(network.changed(repair), "a", "b") for repair in told))
 
 
 class Twice(unittest.TestCase):

@@ -12,8 +12,9 @@ from crossthread.diagnosis.repair.hypotheses import judged
 from crossthread.diagnosis.rules import between_hosts as between_rules
 from crossthread.diagnosis.rules import routing as routing_rules
 from crossthread.diagnosis.rules.gateway import address as address_rules
-from crossthread.diagnosis.rules.gateway.missing import gateway_missing, transit_missing
+from crossthread.diagnosis.rules.gateway.missing import gateway_missing
 from crossthread.diagnosis.rules.gateway.subnet import gateway_mask_differs
+from crossthread.diagnosis.rules.gateway.transit import transit_lost, transit_missing
 from crossthread.diagnosis.rules.host.address import host_address_missing
 from crossthread.diagnosis.rules.host.gateway import (
     host_gateway_missing,
@@ -262,6 +263,7 @@ def _no_way(
         partial(transit_missing, context, device, goal if device == gateway.device else None) for device in routing
     ]
     rules.append(partial(_route, context, gateway, goal, back))
+    rules += [partial(transit_lost, context, device, None if device == gateway.device else goal) for device in routing]
     vid = context.expected.current_vlan(target)
     for other in [*context.expected.served(vid, target), *misaddressed_in(context, vid, target)]:
         rules.append(partial(address_rules.gateway_address_wrong, context, other))

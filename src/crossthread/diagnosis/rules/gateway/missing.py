@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import re
 from collections import Counter
 from collections.abc import Callable, Collection, Iterator
-from ipaddress import ip_network
 from itertools import chain, islice
 
 from crossthread.diagnosis.caution import heard_of
@@ -17,14 +15,13 @@ from crossthread.diagnosis.expected.misaddressed import misaddressed
 from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.findings import Finding, Subject, at_station
 from crossthread.diagnosis.registry import About, rule
-from crossthread.diagnosis.rules.gateway.address import transit_address_wrong
 from crossthread.diagnosis.rules.gateway.interface import called
 from crossthread.diagnosis.rules.host.subnet import host_outside_subnet
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.network.switching.nodes import Node
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
-from crossthread.values import NONE, Address, PrefixedAddress, address, interface
+from crossthread.values import NONE, Address, PrefixedAddress, interface
 
 
 def _has_none(_: Context, host: HostStation) -> bool:
@@ -219,83 +216,3 @@ def _unfit(context: Context, own: PrefixedAddress, vid: int | None) -> Callable[
         return elsewhere, not named, not led_here, off, not any(part in homes for part in there)
 
     return unfit
-
-
-@rule("gateway-missing", "Gateway and routing", About.DEVICE)
-def transit_missing(context: Context, device: str, target: Address | None = None) -> Finding | None:
-    """A device's routes lead to another router, but it has no address in that one's subnet.
-
-    Matters: neither of the two reaches the other, and nobody gets from the subnets behind the one to those behind the
-    other.
-    Notice: a whole part of the campus is not reached, though the routes look right.
-    Confirm: list the addresses of the interface that the route names; ask the other router which next hop it uses.
-    Mend: give the interface the address that the other router's routes lead to.
-    """
-    network = context.network
-    own = [s.address for s in network.stations.on_device.get(device, ()) if s.address is not None]
-    for row in network.routing.routes(device):
-        if row.next_hop in (None, NONE) or (target is not None and target not in ip_network(row.prefix)):
-            continue
-        hop = address(row.next_hop or "")
-        peers = [s for s in network.stations.by_address.of(str(hop)) if isinstance(s, Interface) and s.address]
-        if len(peers) != 1 or any(hop in mine.network for mine in own) or peers[0].device == device:
-            continue
-        if any(peers[0].address and mine.ip in peers[0].address.network for mine in own):
-            continue  # it has an address there, with another prefix length
-        here = network.stations.on_device.get(device, ())
-        if any(s.name == row.interface and transit_address_wrong(context, s) is not None for s in here):
-            continue  # it has one that is wrong, which is told of that
-        wanted = _asked_of(context, peers[0])
-        subnet = peers[0].address.network if peers[0].address else None
-        if subnet is None or (wanted is None and any(_meets(context, s) for s in here if s.name == row.interface)):
-            continue  # nobody asks for it there, and the interface meets a router elsewhere: so the next hop is wrong
-        evidence = context.evidence(row, "next_hop", "interface") + context.evidence(peers[0].row, "address")
-        says = (
-            f"{device} routes {row.prefix} by {hop} ({peers[0].device} {peers[0].name}), but has no address in {subnet}"
-        )
-        repair: tuple[Change, ...] = ()
-        if wanted is not None:
-            says += f"; {peers[0].device} sends what is meant for it to {wanted}"
-            repair = _with_address(context, device, row.interface, f"{wanted}/{subnet.prefixlen}")
-        return Finding(
-            "gateway-missing",
-            "breaks",
-            (Subject(device=device, interface=row.interface),),
-            f"{says}.",
-            evidence,
-            repair,
-        )
-    return None
-
-
-def _meets(context: Context, gateway: Interface) -> bool:
-    """Whether another router has an address in an interface's subnet."""
-    near = context.expected.near(gateway.address.ip) if gateway.address is not None else ()
-    return any(isinstance(other, Interface) and other.device != gateway.device for other in near)
-
-
-def _asked_of(context: Context, peer: Interface) -> Address | None:
-    """The one address in a router's subnet to which its routes lead and that nobody has."""
-    assert peer.address is not None
-    hops = {row.next_hop for row in context.network.routing.routes(peer.device) if row.next_hop not in (None, NONE)}
-    known = context.network.stations.by_address
-    lost = {address(hop) for hop in hops if hop and hop not in known and address(hop) in peer.address.network}
-    return lost.pop() if len(lost) == 1 else None
-
-
-def _with_address(context: Context, device: str, interface: str | None, own: str) -> tuple[Change, ...]:
-    """Give an interface an address: a port that routes, or one in a VLAN of the device's own bridge."""
-    if interface is None or context.network.unread.anywhere:
-        return ()
-    cells: dict[str, object] = {"admin": "up", "oper": "up", "proxy_arp": "no"}
-    parent, _, tag = interface.rpartition(".")
-    ports: Collection[str] = context.network.names.ports.get(device, ())
-    if interface in ports:
-        cells |= {"port": interface, "untagged": "yes"}
-    elif parent in ports and tag.isdecimal():
-        cells |= {"port": parent, "vid": int(tag), "untagged": "no"}
-    elif digits := re.search(r"vlan[^0-9]*(\d{1,4})$", interface.casefold()):
-        cells |= {"vid": int(digits[1])}
-    else:
-        return ()
-    return (Change("gateways", {"device": device, "interface": interface, "address": own}, cells),)

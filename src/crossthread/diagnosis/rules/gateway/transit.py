@@ -1,0 +1,148 @@
+"""Findings about an interface towards another router that a device has lost."""
+
+from __future__ import annotations
+
+import re
+from collections import defaultdict
+from collections.abc import Collection, Mapping
+
+from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.findings import Finding, Subject
+from crossthread.diagnosis.registry import About, rule
+from crossthread.diagnosis.rules.gateway.address import transit_address_wrong
+from crossthread.diagnosis.rules.gateway.missing import places_for
+from crossthread.network.hosts.station import Interface
+from crossthread.survey.changes import Change
+from crossthread.survey.records import Route
+from crossthread.values import NONE, Address, address, interface, prefix
+
+
+@rule("gateway-missing", "Gateway and routing", About.DEVICE)
+def transit_missing(context: Context, device: str, target: Address | None = None) -> Finding | None:
+    """A device's routes lead to another router, but it has no address in that one's subnet.
+
+    Matters: neither of the two reaches the other, and nobody gets from the subnets behind the one to those behind the
+    other.
+    Notice: a whole part of the campus is not reached, though the routes look right.
+    Confirm: list the addresses of the interface that the route names; ask the other router which next hop it uses.
+    Mend: give the interface the address that the other router's routes lead to.
+    """
+    network = context.network
+    own = [s.address for s in network.stations.on_device.get(device, ()) if s.address is not None]
+    for row in network.routing.routes(device):
+        if row.next_hop in (None, NONE) or (target is not None and target not in prefix(row.prefix)):
+            continue
+        hop = address(row.next_hop or "")
+        peers = [s for s in network.stations.by_address.of(str(hop)) if isinstance(s, Interface) and s.address]
+        if len(peers) != 1 or any(hop in mine.network for mine in own) or peers[0].device == device:
+            continue
+        if any(peers[0].address and mine.ip in peers[0].address.network for mine in own):
+            continue  # it has an address there, with another prefix length
+        here = network.stations.on_device.get(device, ())
+        if any(s.name == row.interface and transit_address_wrong(context, s) is not None for s in here):
+            continue  # it has one that is wrong, which is told of that
+        wanted = _asked_of(context, peers[0])
+        subnet = peers[0].address.network if peers[0].address else None
+        if subnet is None or (wanted is None and any(_meets(context, s) for s in here if s.name == row.interface)):
+            continue  # nobody asks for it there, and the interface meets a router elsewhere: so the next hop is wrong
+        evidence = context.evidence(row, "next_hop", "interface") + context.evidence(peers[0].row, "address")
+        says = (
+            f"{device} routes {row.prefix} by {hop} ({peers[0].device} {peers[0].name}), but has no address in {subnet}"
+        )
+        repair: tuple[Change, ...] = ()
+        if wanted is not None:
+            says += f"; {peers[0].device} sends what is meant for it to {wanted}"
+            repair = _with_address(context, device, row.interface, f"{wanted}/{subnet.prefixlen}")
+        return Finding(
+            "gateway-missing",
+            "breaks",
+            (Subject(device=device, interface=row.interface),),
+            f"{says}.",
+            evidence,
+            repair,
+        )
+    return None
+
+
+@rule("gateway-missing", "Gateway and routing", About.DEVICE, unless=(transit_missing,))
+def transit_lost(context: Context, device: str, target: Address | None = None) -> Finding | None:
+    """Another router sends what is for a device's subnets to an address that nobody has.
+
+    Matters: nobody gets from the subnets behind the one to those behind the other.
+    Notice: a whole part of the campus is not reached, and the device's own routes to there are gone with the interface.
+    Confirm: ask the other router who answered for that next hop; look at an earlier configuration of the device.
+    Mend: give the device that address again, in the VLAN of the other router's interface.
+    """
+    for peer, hop, rows in context.once(_lost_hops).get(device, ()):
+        if peer.address is None or not (target is None or any(target in prefix(row.prefix) for row in rows)):
+            continue
+        own = interface(f"{hop}/{peer.address.network.prefixlen}")
+        places = places_for(context, own, context.expected.current_vlan(peer))
+        here = (one for one in places if all(c.key["device"] == device for c in one if c.table == "gateways"))
+        return Finding(
+            "gateway-missing",
+            "breaks",
+            (Subject(device=device),),
+            f"{device} has no address in {own.network}, though {peer.device} sends what is for its subnets to {hop}.",
+            context.evidence(rows[0], "next_hop") + context.evidence(peer.row, "address", "vid"),
+            next(here, ()),
+        )
+    return None
+
+
+def _lost_hops(context: Context) -> Mapping[str, list[tuple[Interface, Address, list[Route]]]]:
+    """By device the next hops that it must have had: the interface of who sends there, the address, the routes.
+
+    Nobody has the address, no third router is in that subnet, and of all who are read the device alone has what the
+    routes lead to. Nothing where anything is unread, which may be where they lead.
+    """
+    network, found = context.network, defaultdict[str, list[tuple[Interface, Address, list[Route]]]](list)
+    stations = network.stations
+    for peer in stations.gateways if not network.unread.anywhere else ():
+        own = peer.address
+        lost: dict[str, list[Route]] = defaultdict(list)
+        for row in network.routing.routes(peer.device) if own is not None else ():
+            hop = row.next_hop or NONE
+            if own is not None and hop != NONE and hop not in stations.by_address and address(hop) in own.network:
+                lost[hop].append(row)
+        for hop, rows in lost.items():
+            goals = [prefix(row.prefix) for row in rows]
+            there = [s for s in stations.gateways if s.address is not None and s.device != peer.device]
+            holders = {s.device for s in there for goal in goals if s.address and s.address.ip in goal}
+            beside = any(own is not None and s.address and s.address.ip in own.network for s in there)
+            if len(holders) == 1 and not beside:
+                found[holders.pop()].append((peer, address(hop), rows))
+    return found
+
+
+def _meets(context: Context, gateway: Interface) -> bool:
+    """Whether another router has an address in an interface's subnet."""
+    near = context.expected.near(gateway.address.ip) if gateway.address is not None else ()
+    return any(isinstance(other, Interface) and other.device != gateway.device for other in near)
+
+
+def _asked_of(context: Context, peer: Interface) -> Address | None:
+    """The one address in a router's subnet to which its routes lead and that nobody has."""
+    assert peer.address is not None
+    hops = {row.next_hop for row in context.network.routing.routes(peer.device) if row.next_hop not in (None, NONE)}
+    known = context.network.stations.by_address
+    lost = {address(hop) for hop in hops if hop and hop not in known and address(hop) in peer.address.network}
+    return lost.pop() if len(lost) == 1 else None
+
+
+def _with_address(context: Context, device: str, interface: str | None, own: str) -> tuple[Change, ...]:
+    """Give an interface an address: a port that routes, or one in a VLAN of the device's own bridge."""
+    if interface is None or context.network.unread.anywhere:
+        return ()
+    cells: dict[str, object] = {"admin": "up", "oper": "up", "proxy_arp": "no"}
+    parent, _, tag = interface.rpartition(".")
+    ports: Collection[str] = context.network.names.ports.get(device, ())
+    if interface in ports:
+        cells |= {"port": interface, "untagged": "yes"}
+    elif parent in ports and tag.isdecimal():
+        cells |= {"port": parent, "vid": int(tag), "untagged": "no"}
+    elif digits := re.search(r"vlan[^0-9]*(\d{1,4})$", interface.casefold()):
+        cells |= {"vid": int(digits[1])}
+    else:
+        return ()
+    return (Change("gateways", {"device": device, "interface": interface, "address": own}, cells),)
