@@ -90,7 +90,8 @@ def parts(survey, with_tables, columns, random_ones, label):
         yield device, rebuilt(survey, rows | {"hosts": hosts})
     for table in UNREAD if with_tables else ():
         if survey.table(table):
-            yield f"{table}.csv", rebuilt(survey, {table: ()})
+            covered = [row for row in survey.coverage if row.table != table]
+            yield f"{table}.csv", rebuilt(survey, {table: (), "coverage": covered})
 
 
 def tried(job):

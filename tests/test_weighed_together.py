@@ -41,6 +41,11 @@ class Yard(unittest.TestCase):
         given = [change.key["address"] for change in answer.repair if change.table == "gateways"]
         self.assertEqual(given, ["10.9.10.1/24"])  # the address that both ask for, of the subnet that both are in
 
+    def test_and_rather_that_of_the_gateway_itself_than_of_one_other_who_uses_it(self):
+        wrong = host("desk-loft-1", address="10.9.10.101/30"), host("desk-keel-1", address="10.9.10.21/25")
+        answer = self.asked(*wrong, desks=(1, 1))
+        self.assertEqual([str(c) for c in answer.repair], ["hosts desk-loft-1: address = 10.9.10.101/24"])
+
     def test_a_tag_that_a_lost_interface_is_to_have_is_given_up_before(self):
         answer = self.asked(LOST, interface("crane", "g1.20", 20, vid=10))
         self.assertEqual([step.changes[0].key["interface"] for step in answer.order], ["g1.20", "g1.10"])

@@ -154,11 +154,12 @@ class PrefixLengths:
         return any(route.next_hop == str(other.address.ip) for route in routes)
 
     def _has_way_out(self, other: Station, station: Station) -> bool:
-        """Whether a host's gateway is outside its own prefix, and inside that of another who uses the same one."""
+        """Whether a host's gateway is outside its own prefix, and inside that of another who uses it, or is it."""
         hop = hop_of(station) if isinstance(station, HostStation) else None
         if hop is None or station.address is None or other.address is None or hop in station.address.network:
             return False
-        return hop_of(other) == hop and hop in other.address.network
+        is_it = isinstance(other, Interface) and other.ip == hop and station.ip in other.address.network
+        return is_it or (hop_of(other) == hop and hop in other.address.network)
 
     def _believable(self, station: Station) -> float:
         """How far to believe a prefix length: less if it puts several interfaces of one device into one subnet."""
