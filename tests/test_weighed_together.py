@@ -46,6 +46,11 @@ class Yard(unittest.TestCase):
         answer = self.asked(*wrong, desks=(1, 1))
         self.assertEqual([str(c) for c in answer.repair], ["hosts desk-loft-1: address = 10.9.10.101/24"])
 
+    def test_who_has_the_gateway_of_another_subnet_is_no_witness_of_its_address(self):
+        wrong = Change("gateways", LOST.key, {"address": "10.9.10.34/24"}), host("till-keel-2", gateway="10.9.10.34")
+        answer = self.asked(*wrong, desks=(1, 0), tills=(1, 2))
+        self.assertEqual([change.table for change in answer.repair], ["gateways"])
+
     def test_a_tag_that_a_lost_interface_is_to_have_is_given_up_before(self):
         answer = self.asked(LOST, interface("crane", "g1.20", 20, vid=10))
         self.assertEqual([step.changes[0].key["interface"] for step in answer.order], ["g1.20", "g1.10"])

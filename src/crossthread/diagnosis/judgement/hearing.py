@@ -80,9 +80,18 @@ class Hearing:
         return list(found.values())
 
     def users(self, hop: str, but: Station | None = None) -> list[Alike]:
-        """The witnesses that have an address as their gateway."""
+        """The witnesses that have an address as their gateway, and may mean it.
+
+        Of one whose own address and port agree on another subnet, the gateway is the odd one out.
+        """
         alike = (one.hosts for one in self.context.network.classes.all if one.gateway == hop)
-        return [found for hosts in alike for found in self._heard(hosts, but)]
+        found = [one for hosts in alike for one in self._heard(hosts, but)]
+        return [one for one in found if self._may_mean(one.station, hop)]
+
+    def _may_mean(self, station: Station, hop: str) -> bool:
+        expected = self.context.expected
+        own, now = expected.subnet(station), expected.current_vlan(station)
+        return own is None or address(hop) in own.network or now is None or expected.vlan(station) != now
 
     def count_users(self, hop: str, but: Station) -> int:
         """How many witnesses have an address as their gateway, besides one."""
