@@ -76,6 +76,8 @@ def transit_lost(context: Context, device: str, target: Address | None = None) -
     for peer, hop, rows in context.once(_lost_hops).get(device, ()):
         if peer.address is None or not (target is None or any(target in prefix(row.prefix) for row in rows)):
             continue
+        if any(transit_address_wrong(context, mine) for mine in context.network.stations.on_device.get(device, ())):
+            continue  # it has one that is wrong, which is told of that
         own = interface(f"{hop}/{peer.address.network.prefixlen}")
         places = places_for(context, own, context.expected.current_vlan(peer))
         here = (one for one in places if all(c.key["device"] == device for c in one if c.table == "gateways"))
