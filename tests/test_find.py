@@ -1,13 +1,16 @@
 """Finding hosts, addresses, devices and VLANs, on the demo campus."""
 
+import tempfile
 import unittest
+from pathlib import Path
 
-from crossthread import Change, Network, Survey, apply_changes, why
+from crossthread import Change, Network, Survey, apply_changes, why, write_survey
 from crossthread.demo import healthy
 from crossthread.errors import UnknownNameError
 from crossthread.survey.records import MacEntry
 from crossthread.views.find import find
 from tests.building import cabled, network_of
+from tests.test_command import run
 
 
 class Finding(unittest.TestCase):
@@ -48,6 +51,10 @@ class Finding(unittest.TestCase):
             self.places("plank-saw", network), [("sail-loft", "port3", 40, "host"), ("slipway", "port7", 40, "learned")]
         )
         self.assertIn("sail-loft port3 and slipway port7", found.conflicts[0])
+        with tempfile.TemporaryDirectory() as holder:
+            write_survey(network.survey, Path(holder))
+            first = run("find", holder, "plank-saw").stdout.splitlines()[0]
+        self.assertEqual(first, "host plank-saw: sail-loft port3, VLAN 40 or slipway port7, VLAN 40.")
 
     def test_an_address_that_is_heard_at_several_mac_addresses(self):
         heard = [

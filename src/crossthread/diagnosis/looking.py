@@ -125,11 +125,9 @@ def how_far(context: Context, source: Station, walk: Walk, back: bool = False) -
     what = "reply" if back else "echo"
     way = f" by way of {', '.join(passed)}" if passed else ""
     if len(station.wherever) > 1:
-        return (
-            f"Where the {what} from {source.name} meets {station.name} is not known."
-            if passed
-            else (f"By which port the {what} from {source.name} comes in is not known.")
-        )
+        if passed:
+            return f"Where the {what} from {source.name} meets {station.name} is not known."
+        return f"By which port the {what} from {source.name} comes in is not known."
     exit_ = next((found for found in network.unread.exits(station) if found.unknown == 0), None)
     if exit_ is not None:
         inside = f" in VLAN {exit_.vid}" if exit_.vid else ""
@@ -151,7 +149,7 @@ def how_it_turns_by_place(context: Context, source: Station, target: Station) ->
             continue
         found: dict[str, list[str]] = defaultdict(list)
         for end in (place.end for place in host.wherever if place.end is not None):
-            there = walks(context.network.mended(placed(context, host, end)), end_name(source), end_name(target))
+            there = walks(context.network.mended(_placed(context, host, end)), end_name(source), end_name(target))
             found[VERDICTS[all_of(walk.arrives for walk in there)]].append(str(end))
         if "unknown" in found:
             return f"It turns on the port that {host.name} is plugged into, and on more."
@@ -161,7 +159,7 @@ def how_it_turns_by_place(context: Context, source: Station, target: Station) ->
     return None
 
 
-def placed(context: Context, host: Station, end: End) -> list[Change]:
+def _placed(context: Context, host: Station, end: End) -> list[Change]:
     """That a host which was learned elsewhere is at a port, and is learned there."""
     entry = next(iter(context.network.stations.locating.unsettled[host.name].values()))
     here = {"port": end.port, "kind": "learned"}

@@ -15,7 +15,7 @@ from crossthread.survey.survey import Evidence
 from crossthread.values import address, interface, parse_mac
 from crossthread.views.find_by_words import find_described, find_numbered, find_old_name, find_subnet
 from crossthread.views.heard import Heard, heard_of
-from crossthread.views.sightings import Found, Sighting, spot
+from crossthread.views.sightings import EDGES, Found, Sighting, spot
 
 
 @of_network
@@ -187,7 +187,7 @@ def _mac_places(network: Network, mac: str) -> tuple[list[Sighting], list[Eviden
 
 
 def _conflicts(what: str, places: list[Sighting]) -> list[str]:
-    edges = {(p.device, p.port) for p in places if p.how in ("host", "learned", "described")}
+    edges = {(p.device, p.port) for p in places if p.how in EDGES}
     if len(edges) < 2:
         return []
     listed = " and ".join(sorted(f"{device} {port}" for device, port in edges))

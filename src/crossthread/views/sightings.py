@@ -8,6 +8,9 @@ from crossthread.answer import Answer
 from crossthread.network.topology.names import End
 from crossthread.survey.survey import Evidence
 
+EDGES = ("host", "learned", "described")
+"""How something is known to be at a port that leads to no other device."""
+
 
 class Sighting(msgspec.Struct, frozen=True, omit_defaults=True):
     """One place where something is, and what says so.

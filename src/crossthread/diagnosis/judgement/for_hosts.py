@@ -49,8 +49,8 @@ def _asking_beside(hearing: Hearing, host: HostStation) -> int:
     """How many others of a host's subnet have a gateway in it."""
     own = host.address
     near = hearing.near(own.ip, host) if own is not None else ()
-    hops = [one.station.row.gateway or NONE for one in near if isinstance(one.station, HostStation)]
-    return sum(own is not None and hop != NONE and address(hop) in own.network for hop in hops)
+    asking = ((one.number, one.station.row.gateway or NONE) for one in near if isinstance(one.station, HostStation))
+    return sum(n for n, hop in asking if own is not None and hop != NONE and address(hop) in own.network)
 
 
 def _count(number: int, noun: str) -> str:

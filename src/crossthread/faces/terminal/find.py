@@ -5,7 +5,15 @@ from __future__ import annotations
 from rich.console import Console
 
 from crossthread.faces.terminal.console import count, line, paragraph, said
-from crossthread.views.sightings import Found
+from crossthread.views.sightings import EDGES, Found, Sighting
+
+
+def _place(sighting: Sighting) -> str:
+    """One place in a few words."""
+    port = sighting.port or sighting.interface
+    vlan = f", VLAN {sighting.vid}" if sighting.vid else ""
+    towards = "somewhere behind " if sighting.how == "towards" else ""
+    return f"{towards}{sighting.device}{f' {port}' if port else ''}{vlan}"
 
 
 def show_found(answer: Found, out: Console) -> None:
@@ -17,11 +25,9 @@ def show_found(answer: Found, out: Console) -> None:
         noun = "device" if answer.kind == "VLAN" else "cable"
         out.print(line((f"{answer.kind} {answer.what}", "bold"), f": {count(len(answer.places), noun)}."))
     else:
-        first = answer.places[0]
-        port = f" {first.port}" if first.port else (f" {first.interface}" if first.interface else "")
-        vlan = f", VLAN {first.vid}" if first.vid else ""
-        towards = "somewhere behind " if first.how == "towards" else ""
-        out.print(line((f"{answer.kind} {answer.what}", "bold"), f": {towards}{first.device}{port}{vlan}."))
+        either = [place for place in answer.places if place.how in EDGES] if answer.conflicts else answer.places[:1]
+        where = " or ".join(map(_place, either))
+        out.print(line((f"{answer.kind} {answer.what}", "bold"), f": {where}."))
     for place in answer.places:
         paragraph(out, said(f"{place.says}."), 3)
         for fact in place.evidence:

@@ -310,7 +310,7 @@ class Stations:
 
 
 def _joined_at_one(wherever: Sequence[Station]) -> tuple[Truth, tuple[Tap, ...]]:
-    """How a host joins the bridges that is at one of several ports: as its row has it, and up if it is at any."""
+    """How a host joins the bridges that is at one of several ports: as its row has it; and whether it is up at each."""
     return agreed(one.up for one in wherever), wherever[0].taps
 
 
