@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator
 
 from crossthread.diagnosis.context import Context
 from crossthread.network.hosts.station import HostStation, Interface, Station
-from crossthread.values import NONE
+from crossthread.values import NONE, address
 
 
 def same_address(context: Context, gateway: Interface) -> list[Interface]:
@@ -67,14 +67,23 @@ def _is_misaddressed(context: Context, gateway: Interface) -> bool:
 
 
 def _asked_in_vain(context: Context, gateway: Interface, vid: int) -> bool:
-    """Whether hosts of other subnets live in an interface's VLAN whose gateway nobody has, and none of its own."""
-    held, near = context.network.stations.by_address, context.living_in(vid, gateway)
-    hosts = [one.hosts[0] for one in near if one.block is not None]
+    """Whether hosts live in an interface's VLAN that no interface there serves and that ask for an address nobody has.
+
+    And none of its own subnet. A gateway outside a host's own prefix is that host's fault, and no interface's.
+    """
+    near = (one.hosts[0] for one in context.living_in(vid, gateway) if one.block is not None)
+    hosts = [(host, host.address) for host in near if host.address is not None]
     own = gateway.address.network if gateway.address is not None else None
-    if own is None or any(host.address is not None and host.address.ip in own for host in hosts):
+    if own is None or any(at.ip in own for _, at in hosts):
         return False
-    asked = {one.gateway for one in near if one.block is not None and one.gateway}
-    return any(hop not in held for hop in asked - {NONE})
+    held = context.network.stations.by_address
+    here = [one for one in context.network.stations.gateways if context.expected.current_vlan(one) == vid]
+    served = [one.address.ip for one in here if one.address is not None and context.network.one_lan(one, gateway)]
+    return any(
+        hop not in (None, NONE) and hop not in held and address(hop) in at.network
+        for hop, at in ((host.row.gateway, at) for host, at in hosts)
+        if not any(ip in at.network for ip in served)
+    )
 
 
 def swapped_with(context: Context, gateway: Interface) -> Interface | None:

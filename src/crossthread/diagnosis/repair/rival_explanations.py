@@ -43,9 +43,14 @@ _EVIDENT = {
 
 
 def _is_evident(finding: Finding) -> bool:
-    """Whether something is wrong whatever else is; also an access port that leads to an interface with tags."""
-    towards_tags = finding.rule == "gateway-port-mode-wrong"
-    return finding.rule in _EVIDENT or (towards_tags and any("mode" in change.cells for change in finding.repair))
+    """Whether something is wrong whatever else is.
+
+    Also an access port that leads to an interface with tags, and a router that sends packets where it has no interface.
+    """
+    if finding.rule == "gateway-port-mode-wrong":
+        return any("mode" in change.cells for change in finding.repair)
+    sends = finding.rule == "gateway-missing" and any(fact.table == "routes" for fact in finding.evidence)
+    return sends or finding.rule in _EVIDENT
 
 
 class Comparison:

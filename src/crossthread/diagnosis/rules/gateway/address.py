@@ -141,7 +141,16 @@ def _most_asked(context: Context, gateway: Interface, wanted: dict[Address, list
         return None
     theirs = any(host.address and host.address.ip == own.ip for one in wanted[best] for host in one.hosts[:1])
     enough = counts[best] > 1 or theirs or (not used and more_usual(context, gateway, best))
-    return best if enough or best not in own.network else None
+    if best in own.network:
+        return best if enough else None
+    mates = (len(one.hosts) for users in wanted.values() for one in users if _is_in(one, own))
+    return best if counts[best] > sum(mates) else None  # as many of its own subnet say that its address is right
+
+
+def _is_in(one: HostClass, own: PrefixedAddress) -> bool:
+    """Whether the hosts of a class are in an interface's subnet."""
+    at = one.hosts[0].address
+    return at is not None and at.ip in own.network
 
 
 def asked_for(

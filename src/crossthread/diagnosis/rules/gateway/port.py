@@ -41,11 +41,8 @@ def gateway_port_mode_wrong(
     whole = port.mode in ("access", "routed")
     if not whole and (port.allowed is None or wanted in port.allowed) and port.pvid != wanted:
         return None
-    tags = VlanSet.of(
-        s.row.vid
-        for s in context.network.gateways_at.get(gateway.end or far, ())
-        if isinstance(s.row, Gateway) and s.row.vid
-    ) | VlanSet.of([wanted])
+    behind = (s for s in context.network.gateways_at.get(gateway.end or far, ()) if isinstance(s.row, Gateway))
+    tags = VlanSet.of(tag for s in behind if s.row.vid and (tag := _meant_tag(context, s))) | VlanSet.of([wanted])
     if whole:
         native = native or _untagged_behind(context, gateway) or _usual_native(context, far.device, tags)
         allowed = tags | VlanSet.of([native] if native else ())
@@ -71,6 +68,15 @@ def gateway_port_mode_wrong(
         context.evidence(port, "mode", "pvid", "allowed") + context.evidence(row, "vid", "untagged"),
         (change,),
     )
+
+
+def _meant_tag(context: Context, gateway: Interface) -> int | None:
+    """The tag that an interface has, or should have if its own is wrong."""
+    told = gateway_vlan_wrong(context, gateway)
+    key = {"device": gateway.device, "interface": gateway.name}
+    changes = told.repair if told is not None else ()
+    tags = [change.cells.get("vid") for change in changes if key.items() <= change.key.items()]
+    return next((tag for tag in reversed(tags) if isinstance(tag, int)), gateway.row.vid)
 
 
 def _untagged_behind(context: Context, gateway: Interface) -> int | None:

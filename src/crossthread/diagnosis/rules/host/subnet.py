@@ -6,13 +6,14 @@ from collections.abc import Iterator
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_host
+from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.expected.voters import gateway_address
 from crossthread.diagnosis.findings import Finding, at_station
 from crossthread.diagnosis.registry import About, rule
-from crossthread.diagnosis.rules.gateway.address import asked_for
+from crossthread.diagnosis.rules.gateway.address import asked_for, gateway_address_wrong
 from crossthread.diagnosis.rules.host.address import free_address
 from crossthread.network.hosts.station import HostStation, Interface, Station
-from crossthread.values import NONE, address, resized
+from crossthread.values import NONE, Address, address, resized
 
 
 @rule(
@@ -133,13 +134,20 @@ def _living_in(context: Context, vid: int, but: HostStation) -> Iterator[tuple[S
         hop = gateway_address(gateway)
         asked = asked_for(context, gateway, vid) if hop is not None and not context.expected.users(hop) else {}
         for lost in (one for one in asked if str(one) not in context.network.stations.by_address):
-            yield from ((one.hosts[0], str(lost)) for one in asked[lost] if one.hosts[0] is not but)
+            if not _is_better_placed(gateway, lost) or gateway_address_wrong(context, gateway) is not None:
+                yield from ((one.hosts[0], str(lost)) for one in asked[lost] if one.hosts[0] is not but)
         yield gateway, str(hop)
     mates = (one for one in context.living_in(vid, but) if one.block is not None and one.hosts[0] is not but)
     for one in sorted(mates, key=lambda one: -len(one.hosts)):
         # Where somebody uses a gateway that nobody read, that would decide: no reason to renumber a host.
         if not context.network.unread.anywhere or but.row.gateway == one.gateway == NONE:
             yield one.hosts[0], one.gateway or NONE
+
+
+def _is_better_placed(gateway: Interface, other: Address) -> bool:
+    """Whether an interface has the first or last address of its subnet, as gateways mostly have, and another is not."""
+    own = gateway.address
+    return own is not None and end_of(own.ip, own) is not None and end_of(other, own) is None
 
 
 @rule("host-outside-subnet", "Host", About.HOST, reads="subnet current-vlan expected", unless=(host_outside_subnet,))
