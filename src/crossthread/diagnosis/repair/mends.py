@@ -71,7 +71,7 @@ def mend(context: Context, source: str, target: str) -> list[Finding]:
     if plain is None and _otherwise(context, best):
         seen = collect(context.network, source, target, context.plan, told)[0]
         if any(not one.repair and one.rule != "survey-gap" for one in seen):
-            return possible(context, seen)
+            return [_or_as(context, one, best) for one in possible(context, seen)]
     if min(best.shares) < weights.AGAINST:  # the only one, or the best of many that are worse
         known = standing(context, best.findings)
         told = [bare(finding) for finding in best.findings if finding.identity in known]
@@ -107,6 +107,18 @@ def _otherwise(context: Context, explanation: Explanation) -> bool:
             if own is not None and apart and speaks_for(context, own) - share >= weights.OPEN:
                 return True
     return False
+
+
+def _or_as(context: Context, finding: Finding, other: Explanation) -> Finding:
+    """A finding of where a host belongs, with what another explanation would change of that host instead."""
+    hosts = {s.host for s in finding.subjects if s.host} if finding.rule in _PLACES and finding.repair else set()
+    costs = context.once(Stopped).sound
+    for rival, share in zip(other.findings, other.shares, strict=True):
+        if rival.rule in _PLACES and rival.rule != finding.rule and hosts & {s.host for s in rival.subjects}:
+            instead = (rival.repair, speaks_for(context, finding) - share, other.stops)
+            found = alternatives(context, finding, (), lambda _: False, lambda made: len(costs(made)), (), [instead])
+            return msgspec.structs.replace(finding, alternatives=found)
+    return finding
 
 
 def _least(found: Sequence[Explanation]) -> list[Explanation]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from rich.console import Console
 
-from crossthread.diagnosis.judgement.confidence import barely, confidence_of, doubted, one_speaks, picked
+from crossthread.diagnosis.judgement.confidence import barely, confidence_of, doubted, one_speaks, picked, rivals
 from crossthread.diagnosis.repair.harm.side_effects import Pairs
 from crossthread.faces.terminal.console import count, line, paragraph
 from crossthread.questions.why_answer import Why
@@ -56,10 +56,13 @@ def _how_sure(answer: Why) -> str:
         return "it mends the pair; whether it costs somebody was not read."
     if not held:
         return "the mend fits best, but is not proven."
+    either = [number for number, finding, _ in levels if rivals(finding)]
+    others = "the other mends are needed in any case."
+    others = f"of {' and '.join(map(str, either))} another explanation is possible." if either else others
     if all(finding.rule == "survey-gap" for _, finding in held):
-        return f"nobody read what decides whether {which} is a fault at all; the other mends are needed in any case."
+        return f"nobody read what decides whether {which} is a fault at all; {others}"
     if not any(finding.repair or finding.alternatives for _, finding in held):
-        return f"what to change for {which} nothing that was read decides; the other mends are needed in any case."
+        return f"what to change for {which} nothing that was read decides; {others}"
     if answer.confidence == "open":
         return f"two explanations of {which} are possible, and what was read does not decide between them."
     if all(picked(finding) for _, finding in held):
