@@ -39,6 +39,7 @@ from tests.test_command import run
 from tests.test_generated import plant
 from tests.yard import at, yard
 
+MAC = "02:00:00:00:0a:0%d"
 IDENTITIES = {"mac", "chassis", "aliases", "neighbor", "neighbor_chassis", "neighbor_port", "capabilities"}
 """Without these somebody is taken for somebody else, or for two."""
 
@@ -389,6 +390,34 @@ class Help(unittest.TestCase):
             (answer.verdict, answer.look[0].says),
             ("unknown", "look in the ARP cache of a which MAC address 10.1.0.1 has"),
         )
+
+    def test_who_answers_by_arp_and_was_not_surveyed_may_pass_on(self):
+        """A gateway that no device has, and that a router has heard of: not at the MAC address of a known device."""
+
+        def asked(heard, hop="10.1.0.254", table=True):
+            return network_of(
+                gateways="device|interface|address|port|untagged|admin|oper|proxy_arp\n"
+                "rt|e1|10.1.0.1/24|e1|yes|up|up|no\nrt|e2|10.2.0.1/24|e2|yes|up|up|no",
+                neighbors=cabled("sw p2 rt e1", "sw p3 rt e2"),
+                ports=ports(*(f"sw p{n} access {vid}" for n, vid in ((1, 10), (2, 10), (3, 20), (4, 20), (5, 10))),
+                            "rt e1 routed 1", "rt e2 routed 1"),
+                hosts=hosts(f"a 10.1.0.9/24 {hop} sw p1", "b 10.2.0.9/24 10.2.0.1 sw p4"),
+                devices=f"device|routing|chassis\nsw|no|{MAC % 1}\nrt|yes|{MAC % 2}",
+                macs=f"device|vid|mac|port|kind\nsw|10|{MAC % 9}|p5|learned",
+                **({"arp": f"device|interface|address|mac\nrt|e1|10.1.0.254|{heard}"} if table else {}),
+            )  # fmt: skip
+
+        answer = why(asked(MAC % 9), "a", "b")
+        told = f"survey what answers for 10.1.0.254: MAC address {MAC % 9}, learned at sw p5"
+        self.assertEqual((answer.verdict, answer.look[0].says, answer.repair), ("unknown", told, ()))
+        rules = {one.rule for one in check(asked(MAC % 9)).findings}
+        self.assertEqual(
+            (rules & {"host-gateway-wrong", "gateway-address-wrong"}, "survey-gap" in rules), (set(), True)
+        )
+        for other in (asked(MAC % 2), asked(MAC % 9, table=False)):  # it had the address; nobody told of anybody
+            answer = why(other, "a", "b")
+            self.assertEqual((answer.verdict, answer.findings[0].rule), ("fails", "host-gateway-wrong"))
+        self.assertEqual(why(asked(MAC % 9, "10.1.0.1"), "a", "b").verdict, "works")
 
     def test_no_mend_stops_who_may_work_for_all_that_was_read(self):
         there = [

@@ -154,6 +154,11 @@ class Context:
             if name
         }
 
+    def is_lost(self, ip: str | None) -> bool:
+        """Whether nobody has an address: none of those who were read, and nobody of whom an ARP cache tells."""
+        known = ip in (None, NONE) or ip in self.network.stations.by_address
+        return not known and self.network.stranger_at(str(ip)) is None
+
     @cached_property
     def learned(self) -> dict[str, list[MacEntry]]:
         """Where each MAC address was learned."""

@@ -72,6 +72,8 @@ def _look(context: Context, table: str, whom: str, facts: Sequence[Evidence]) ->
         place = " ".join(str(part) for part in cells[0].key.values() if part is not None)
         if table == "neighbors":
             return Look(f"find what is at the far end of {place}", devices, table)
+        if table == "arp" and cells[0].value is not None:
+            return _of_stranger(context, cells[0])
         if table == "arp":
             asked = f"which MAC address {cells[0].key['address']} has"
             return Look(f"look in the ARP cache of {listed(devices)} {asked}", devices, table)
@@ -81,6 +83,15 @@ def _look(context: Context, table: str, whom: str, facts: Sequence[Evidence]) ->
             return Look(f"read the {route} of {listed(devices)}", devices, table)
         return Look(f"read {columns} of {place} ({table}.csv)", devices, table)
     return Look(f"read the {TABLES_IN_WORDS.get(table, table)} of {listed(devices)}", devices, table)
+
+
+def _of_stranger(context: Context, fact: Evidence) -> Look:
+    """What to survey, where only an ARP cache tells of somebody."""
+    mac, names = str(fact.value), context.network.names
+    told = (End(names.spelled[entry.device], entry.port or "") for entry in context.learned.get(mac, ()))
+    edge = next((end for end in told if end.port and end not in context.adjacencies_at), None)
+    where = f"learned at {edge}" if edge is not None else f"in the ARP cache of {fact.key['device']}"
+    return Look(f"survey what answers for {fact.key['address']}: MAC address {mac}, {where}", (), "arp")
 
 
 def _of_host(context: Context, host: str, facts: Sequence[Evidence]) -> Look:

@@ -217,6 +217,9 @@ def _of_the_unread(context: Context, stop: Stop) -> list[Evidence]:
         if not context.network.covered.fully(station.device, "routes"):
             found.append(Evidence("routes", {"device": station.device}, "prefix", None))
     wanted = str(stop.target)
+    stranger = context.network.stranger_at(wanted)
+    if stranger is not None:
+        found += context.evidence(stranger, "mac")
 
     def likely(found: Exit) -> tuple[bool, bool, int, int]:
         rows = found.beyond.heard

@@ -47,6 +47,8 @@ def focus(survey: Survey, pair: Sequence[Host], large: int = _LARGE) -> Survey:
     macs = {host.mac for host in pair if host.mac}
     own |= set(compress(_places(survey, "macs"), map(macs.__contains__, survey.column("macs", "mac"))))
     vids, targets, blocks = _concern(survey, pair, own, claimed)
+    told = zip(survey.column("arp", "address"), survey.column("arp", "mac"), strict=True)
+    macs |= {mac for ip, mac in told if ip in targets and mac}  # whoever had an address that packets go to
     claimed |= _towards_bridges(survey)
     claimed |= own | {(device, lag) for device, lag in zip(devices, lags, strict=True) if lag and lag != NONE}
     near = _addressed_near(survey, targets, blocks)

@@ -75,7 +75,7 @@ class Kept:
             found.add("bridging")
         self.stale = frozenset(found)
         self.only_hosts = set(rows) <= {"hosts", "ports"} and None not in rows.values() and found <= {"bridging"}
-        self.only_hosts = self.only_hosts and same_vids
+        self.only_hosts = self.only_hosts and same_vids and columns.isdisjoint(("hosts.mac", "ports.mac"))
         self.tree_ends = ends if "names" not in found else set[End]()
 
 

@@ -15,6 +15,7 @@ from crossthread.network.hosts.classes import Classes, ClassesBefore, current_vl
 from crossthread.network.hosts.hearing import Hearing
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.hosts.stations import Stations
+from crossthread.network.hosts.strangers import Strangers
 from crossthread.network.kept import Kept
 from crossthread.network.moved import find_moved
 from crossthread.network.routing.filters import Filters
@@ -29,7 +30,7 @@ from crossthread.network.topology.names import End, Names
 from crossthread.network.topology.open_ends import OUTSIDE, OpenEnd, find_open_ends
 from crossthread.survey import Survey
 from crossthread.survey.changes import Change, apply_changes
-from crossthread.survey.records import Device, Port, Row
+from crossthread.survey.records import ArpEntry, Device, Port, Row
 from crossthread.survey.survey import Evidence
 from crossthread.values import NONE
 
@@ -304,6 +305,14 @@ class Network:
     def unread(self) -> Unread:
         """The routers that nobody read."""
         return Unread(self.covered, self.routing, self.stations.gateways, self.fabric, self.adjacencies_at)
+
+    def stranger_at(self, ip: str) -> ArpEntry | None:
+        """What an ARP cache has of an address that nobody has of whom anything else was read."""
+        return None if self._all_read else self._strangers.at(ip)
+
+    @cached_property
+    def _strangers(self) -> Strangers:
+        return Strangers(self.survey, self.stations.by_address)
 
     def one_lan(self, one: Station, other: Station) -> bool:
         """Whether two may be in one VLAN if both are in one of the same number: bridges join where they are.

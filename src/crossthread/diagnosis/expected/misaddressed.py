@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator
 
 from crossthread.diagnosis.context import Context
 from crossthread.network.hosts.station import HostStation, Interface, Station
-from crossthread.values import NONE, address
+from crossthread.values import address
 
 
 def same_address(context: Context, gateway: Interface) -> list[Interface]:
@@ -76,11 +76,10 @@ def _asked_in_vain(context: Context, gateway: Interface, vid: int) -> bool:
     own = gateway.address.network if gateway.address is not None else None
     if own is None or any(at.ip in own for _, at in hosts):
         return False
-    held = context.network.stations.by_address
     here = [one for one in context.network.stations.gateways if context.expected.current_vlan(one) == vid]
     served = [one.address.ip for one in here if one.address is not None and context.network.one_lan(one, gateway)]
     return any(
-        hop not in (None, NONE) and hop not in held and address(hop) in at.network
+        context.is_lost(hop) and address(hop or "") in at.network
         for hop, at in ((host.row.gateway, at) for host, at in hosts)
         if not any(ip in at.network for ip in served)
     )

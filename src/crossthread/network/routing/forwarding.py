@@ -58,7 +58,7 @@ class Forwarding:
         self._onward: dict[tuple[Station, Station], Walk] = {}
         self._arriving: dict[tuple[str, str | None, Station], Walk] = {}
         self._connected: dict[str, set[Address]] = {}
-        self._unread, self._filtering = network.unread, Filtering(network)
+        self._unread, self._filtering, self._stranger_at = network.unread, Filtering(network), network.stranger_at
         self._version, self._versions = network.version, network.versions
         twin = network.twin
         self._twin: Forwarding | None = None
@@ -215,7 +215,11 @@ class Forwarding:
     ) -> Walk:
         """Send a packet to a next hop on the sender's own segment, and follow it from there."""
         found = self._to_known(sender, hop, target, seen)
-        if found.arrives is not False or _UNREAD in seen:
+        if found.arrives is not False:
+            return found
+        if False not in (sender.up, target.up) and self._stranger_at(str(hop)) is not None:
+            return msgspec.structs.replace(found, arrives=None, stop=Stop("beyond", sender, hop))
+        if _UNREAD in seen:
             return found
         if not self._may_be_taken(sender, hop) or not self._may_pass_on(target):
             return found

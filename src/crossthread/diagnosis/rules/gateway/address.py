@@ -34,7 +34,7 @@ def gateway_address_wrong(context: Context, gateway: Interface, asked: Address |
     vid = context.expected.current_vlan(gateway) if astray else context.expected.vlan(gateway)
     wanted = asked_for(context, gateway, vid, living_there=astray)
     best = asked or _most_asked(context, gateway, wanted)
-    if best not in wanted or str(best) in context.network.stations.by_address or context.network.unread.anywhere:
+    if best not in wanted or not context.is_lost(str(best)) or context.network.unread.anywhere:
         return None  # somebody has it; or another gateway of that VLAN may be where nobody looked
     count = sum(len(one.hosts) for one in wanted[best])
     users = [host for one in wanted[best] for host in one.hosts[:3]][:3]
@@ -110,7 +110,7 @@ def transit_address_wrong(context: Context, gateway: Interface) -> Finding | Non
             continue
         routes = context.network.routing.routes(peer.device)
         hops = {row.next_hop: row for row in routes if row.next_hop not in (None, NONE)}
-        lost = [hop for hop in hops if hop not in stations.by_address and address(hop or "") in peer.address.network]
+        lost = [hop for hop in hops if context.is_lost(hop) and address(hop or "") in peer.address.network]
         if len(lost) == 1:
             wanted = f"{lost[0]}/{peer.address.network.prefixlen}"
             says = f"{called(gateway)} has the address {own}, {idle}, but {peer.device} {peer.name} beside it"
