@@ -177,7 +177,7 @@ def _answer(network: Network, source: str, target: str, seat: str | None, plan: 
     observe = _to_observe(context_of(final, plan), (source, target), (last_there, last_back), seat)
     if doubtful:  # whether they work now decides
         observe = _to_observe(context, doubtful[0], walks(network, *doubtful[0]), seat) or observe
-    stop = there.stop if there.arrives is not True else back.stop
+    lost = there if there.arrives is False else back
     path, path_back = (
         path_of(final, end_named(final, name), walk) for name, walk in ((source, last_there), (target, last_back))
     )
@@ -199,7 +199,7 @@ def _answer(network: Network, source: str, target: str, seat: str | None, plan: 
         look=looks(context_of(final, plan), observe),
         path=with_faults(path, findings),
         path_back=with_faults(path_back, findings, back=True),
-        stopped=told(stop, there.arrives is True, is_nobody(two), _unread(network, stop)),
+        stopped=told(lost.stop, lost is back, is_nobody(two), _unread(network, lost.stop)),
         order=done.order,
         seat=seat,
         caveats=caveats(context_of(final, plan), (last_there, last_back), (path, path_back)),
