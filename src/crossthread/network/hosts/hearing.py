@@ -70,9 +70,9 @@ class Hearing:
             if part is not None and part == self._components.of(Node(goal.device, vid)):
                 return True
         starts = [self._components.of(Node(tap.device, vid)) for vid in vids_in(tap.enters.possible)]
-        if all(part is not None and self._components.closed(part) for part in starts):
-            ends = {self._components.of(Node(goal.device, vid)) for vid in vids_in(goal.leaves.possible)}
-            if ends.isdisjoint(starts):
+        if not any(part is None or not self._components.closed(part) for part in starts):
+            leaving = (part for part in starts if part is not None and goal.leaves.possible >> part[0] & 1)
+            if not any(self._components.of(Node(goal.device, part[0])) == part for part in leaving):
                 return False
         for vid in vids_in(tap.enters.possible):
             start = Node(tap.device, vid)
