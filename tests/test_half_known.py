@@ -419,6 +419,29 @@ class Help(unittest.TestCase):
             self.assertEqual((answer.verdict, answer.findings[0].rule), ("fails", "host-gateway-wrong"))
         self.assertEqual(why(asked(MAC % 9, "10.1.0.1"), "a", "b").verdict, "works")
 
+    def test_every_interface_has_a_link_local_address_read_or_not(self):
+        """A host that learned its IPv6 gateway from an announcement has that as its gateway (RFC 4861, 6.3.4)."""
+
+        def asked(*told):
+            rows = [("e1", "fd07:1::1/64"), ("e2", "fd07:2::1/64"), *told]
+            return network_of(
+                gateways="device|interface|address|port|untagged|admin|oper\n"
+                + "\n".join(f"rt|{name}|{own}|{name}|yes|up|up" for name, own in rows),
+                neighbors=cabled("sw p2 rt e1", "sw p3 rt e2"),
+                ports=ports(*(f"sw p{n} access {vid}" for n, vid in ((1, 10), (2, 10), (3, 20), (4, 20))),
+                            "rt e1 routed 1", "rt e2 routed 1"),
+                hosts=hosts("a fd07:1::a/64 fe80::9 sw p1", "b fd07:2::b/64 fd07:2::1 sw p4"),
+                devices="device|routing\nsw|no\nrt|yes",
+            )  # fmt: skip
+
+        answer = why(asked(), "a", "b")
+        told = ("read the link-local address of rt e1", "It works if rt e1 has fe80::9; else it fails.")
+        self.assertEqual((answer.verdict, answer.look[0].says, answer.turns), ("unknown", *told))
+        self.assertEqual({one.rule for one in check(asked()).findings if one.severity == "breaks"}, set())
+        self.assertEqual(why(asked(("e1", "fe80::9/64")), "a", "b").verdict, "works")
+        answer = why(asked(("e1", "fe80::1/64"), ("e2", "fe80::9/64")), "a", "b")
+        self.assertEqual((answer.verdict, str(*answer.repair)), ("fails", "hosts a: gateway = fe80::1"))
+
     def test_no_mend_stops_who_may_work_for_all_that_was_read(self):
         there = [
             "a 10.1.0.1/26 none sw-b p2",

@@ -19,7 +19,7 @@ from crossthread.plan import Plan
 from crossthread.plan.plan import PlannedPort
 from crossthread.survey.records import ArpEntry, Device, MacEntry, Neighbor, Port, Row, TreePort
 from crossthread.survey.survey import Evidence
-from crossthread.values import NONE, VlanSet
+from crossthread.values import NONE, VlanSet, address
 from crossthread.views.tree import TreeAnswer, tree
 
 _Made = TypeVar("_Made")
@@ -156,8 +156,10 @@ class Context:
 
     def is_lost(self, ip: str | None) -> bool:
         """Whether nobody has an address: none of those who were read, and nobody of whom an ARP cache tells."""
-        known = ip in (None, NONE) or ip in self.network.stations.by_address
-        return not known and self.network.stranger_at(str(ip)) is None
+        if ip in (None, NONE) or ip in self.network.stations.by_address:
+            return False
+        unread = address(ip or "").is_link_local and bool(self.network.link_locals_unread)
+        return not unread and self.network.stranger_at(ip or "") is None
 
     @cached_property
     def learned(self) -> dict[str, list[MacEntry]]:

@@ -70,6 +70,8 @@ def _look(context: Context, table: str, whom: str, facts: Sequence[Evidence]) ->
     if len(cells) == len(facts) and one and len(cells) <= _FEW:
         columns = " and ".join(dict.fromkeys(fact.column for fact in cells))
         place = " ".join(str(part) for part in cells[0].key.values() if part is not None)
+        if table == "gateways" and columns == "address":
+            return Look(f"read the link-local address of {place}", devices, table)
         if table == "neighbors":
             return Look(f"find what is at the far end of {place}", devices, table)
         if table == "arp" and cells[0].value is not None:
@@ -127,7 +129,8 @@ def how_far(context: Context, source: Station, walk: Walk, back: bool = False) -
     forwarding, station = Forwarding(network), source
     passed: list[str] = []
     for leg in walk.legs:
-        if leg.sender is not station or forwarding.resolves(leg.sender, leg.receiver) is not True:
+        sure = (one for one, _, heard in forwarding.answers(leg.sender, leg.target) if heard)
+        if leg.sender is not station or all(one is not leg.receiver for one in sure):
             break
         station = leg.receiver
         passed.append(_called(station))
@@ -189,6 +192,9 @@ def how_it_turns(walk: Walk, facts: Sequence[Evidence], path: Sequence[Hop]) -> 
         if stop.choice is not None:
             return f"It works if {stop.target} is there and passes the packet on; else it fails."
         return f"It works if {stop.station.device} has a way to {stop.target} that nobody read; else it fails."
+    named = [leg for leg in walk.legs if leg.target.is_link_local and leg.receiver.ip != leg.target]
+    if len(facts) == len(named) == 1 and facts[0].table == "gateways":
+        return f"It works if {_called(named[0].receiver)} has {named[0].target}; else it fails."
     for before, here, after in zip(path, path[1:], path[2:], strict=False):
         if here.kind == "unsurveyed":
             turned = "" if after.vid == before.vid else f" and comes out as VLAN {after.vid}"

@@ -80,6 +80,9 @@ def _missing(context: Context, row: Row | None, table: str, key: dict[str, objec
 def _of_leg(context: Context, leg: Leg) -> Iterator[Evidence]:
     for station in (leg.sender, leg.receiver):
         yield from _of_station(context, station)
+    if leg.target.is_link_local and leg.receiver in context.network.link_locals_unread:
+        key = {"device": leg.receiver.device, "interface": leg.receiver.name}
+        yield Evidence("gateways", key, "address", None)
     if leg.proxy:
         yield from _missing(context, leg.receiver.row, "gateways", {}, "proxy_arp")
     for one, two in ((leg.sender, leg.receiver), (leg.receiver, leg.sender)):

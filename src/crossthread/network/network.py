@@ -306,6 +306,18 @@ class Network:
         """The routers that nobody read."""
         return Unread(self.covered, self.routing, self.stations.gateways, self.fabric, self.adjacencies_at)
 
+    @cached_property
+    def link_locals_unread(self) -> tuple[Interface, ...]:
+        """The interfaces that may answer for a link-local address which nobody is known to have, each once.
+
+        Every interface that speaks IPv6 has one (RFC 4291, 2.1): where none was read of it, that is what was not read.
+        """
+        if self._all_read:
+            return ()
+        told = {(s.device, s.name) for s in self.stations.gateways if s.address is None and s.row.address}
+        speaking = {(s.device, s.name): s for s in self.stations.gateways if s.address and s.address.version == 6}
+        return tuple(one for key, one in speaking.items() if key not in told)
+
     def stranger_at(self, ip: str) -> ArpEntry | None:
         """What an ARP cache has of an address that nobody has of whom anything else was read."""
         return None if self._all_read else self._strangers.at(ip)

@@ -6,7 +6,7 @@ the question has to reach somebody who answers for the address, and the answer h
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 import msgspec
 
@@ -58,6 +58,7 @@ class Forwarding:
         self._onward: dict[tuple[Station, Station], Walk] = {}
         self._arriving: dict[tuple[str, str | None, Station], Walk] = {}
         self._connected: dict[str, set[Address]] = {}
+        self._link_locals = network.link_locals_unread
         self._unread, self._filtering, self._stranger_at = network.unread, Filtering(network), network.stranger_at
         self._version, self._versions = network.version, network.versions
         twin = network.twin
@@ -164,6 +165,8 @@ class Forwarding:
         for station in holders:
             if station is not sender and sender.row != station.row and _holds(station, wanted):
                 found.append((station, False, all_of((asks, self.resolves(sender, station)))))
+        if wanted.version == 6 and wanted.is_link_local and not any(heard for _, _, heard in found):
+            found += self._by_unread_link_local(sender)
         for station in self._stations.proxies:
             if station.device == sender.device and not isinstance(sender, HostStation):
                 continue
@@ -173,6 +176,12 @@ class Forwarding:
             if answers is not False and (heard := all_of((answers, self.resolves(sender, station)))) is not False:
                 found.append((station, True, heard))
         return found
+
+    def _by_unread_link_local(self, sender: Station) -> Iterator[tuple[Station, bool, Truth]]:
+        """The interfaces that may have a link-local address as their own, as nobody read theirs."""
+        for station in self._link_locals:
+            if station.device != sender.device and (heard := self.resolves(sender, station)) is not False:
+                yield station, False, all_of((None, heard))
 
     def _answers_for(self, gateway: Station, wanted: Address) -> Truth:
         """Whether a gateway answers for an address behind it (proxy ARP, RFC 1027)."""

@@ -198,7 +198,8 @@ def host_gateway_wrong(context: Context, host: HostStation) -> Finding | None:
     holders = context.network.stations.by_address.of(str(hop))
     if hop.is_link_local:
         here = context.network.hearing
-        if any(isinstance(s, Interface) and here.hears(host, s) is not False for s in holders):
+        unread = context.network.link_locals_unread
+        if any(isinstance(s, Interface) and here.hears(host, s) is not False for s in (*holders, *unread)):
             return None
         names = {(s.device, s.name) for s in context.expected.gateways(host)}
         holders = [s for s in holders if isinstance(s, HostStation) or (s.device, s.name) in names]
