@@ -442,6 +442,39 @@ class Help(unittest.TestCase):
         answer = why(asked(("e1", "fe80::1/64"), ("e2", "fe80::9/64")), "a", "b")
         self.assertEqual((answer.verdict, str(*answer.repair)), ("fails", "hosts a: gateway = fe80::1"))
 
+    def test_two_routers_of_a_subnet_may_share_an_address_that_nobody_read(self):
+        """First-hop redundancy (RFC 9568): the hosts use one address, and the routers have two others."""
+
+        def asked(first="", second=None, **tables):
+            rows = [("north", "1", first), ("south", "2", first if second is None else second)]
+            return network_of(
+                gateways="device|interface|address|vid|admin|oper|virtual\n"
+                + "\n".join(f"{name}|vlan{v}|10.{v}.0.{n}/24|{v}|up|up|{v and f'10.{v}.0.254' if own == 'own' else own}"
+                            for v in (10, 20) for name, n, own in rows),
+                neighbors=cabled("sw t1 north t1", "sw t2 south t1"),
+                ports=ports("sw p1 access 10", "sw p2 access 20", "sw p3 access 10",
+                            *(f"{end} trunk 1 10 20" for end in ("sw t1", "sw t2", "north t1", "south t1"))),
+                hosts=hosts("a 10.10.0.21/24 10.10.0.254 sw p1", "b 10.20.0.21/24 10.20.0.254 sw p2",
+                            "a2 10.10.0.22/24 10.10.0.254 sw p3"),
+                devices="device|routing\nsw|no\nnorth|yes\nsouth|yes", **tables,
+            )  # fmt: skip
+
+        answer = why(asked(), "a", "b")
+        told = "read the shared addresses of north vlan10, south vlan10, north vlan20, south vlan20"
+        self.assertEqual((answer.verdict, answer.look[0].says, answer.repair), ("unknown", told, ()))
+        self.assertEqual([one.rule for one in check(asked()).findings if one.severity == "breaks"], [])
+        self.assertEqual(why(asked("own"), "a", "b").verdict, "works")
+        self.assertEqual(why(asked("none"), "a", "b").verdict, "fails")
+        (told,) = (one for one in check(asked("none")).findings if one.rule == "gateway-address-wrong")
+        either = [
+            f"gateways {name} vlan10 10.10.0.{n}/24: address = 10.10.0.254/24"
+            for name, n in (("north", 1), ("south", 2))
+        ]
+        self.assertEqual((told.repair, sorted(str(*one.changes) for one in told.alternatives)), ((), either))
+        self.assertEqual(why(asked("", "none"), "a", "b").verdict, "fails")  # of one alone nobody shares anything
+        seen = "device|vid|mac|port\n" + "\n".join(f"sw|{vid}|00:00:5e:00:01:{vid}|t1" for vid in (10, 20))
+        self.assertEqual(why(asked("", "none", macs=seen), "a", "b").verdict, "unknown")  # but such a one was heard
+
     def test_no_mend_stops_who_may_work_for_all_that_was_read(self):
         there = [
             "a 10.1.0.1/26 none sw-b p2",

@@ -154,12 +154,16 @@ class Context:
             if name
         }
 
-    def is_lost(self, ip: str | None) -> bool:
-        """Whether nobody has an address: none of those who were read, and nobody of whom an ARP cache tells."""
+    def is_lost(self, ip: str | None, asker: str | None = None) -> bool:
+        """Whether nobody has an address that a device or (None) a host asks for.
+
+        None of those who were read, nobody of whom an ARP cache tells, and nobody of whom not all addresses were read.
+        """
         if ip in (None, NONE) or ip in self.network.stations.by_address:
             return False
-        unread = address(ip or "").is_link_local and bool(self.network.link_locals_unread)
-        return not unread and self.network.stranger_at(ip or "") is None
+        wanted, unread = address(ip or ""), self.network.unread_addresses
+        may = unread.link_local if wanted.is_link_local else unread.sharing(wanted, asker)
+        return not may and self.network.stranger_at(str(ip)) is None
 
     @cached_property
     def learned(self) -> dict[str, list[MacEntry]]:

@@ -16,7 +16,7 @@ from crossthread.diagnosis.effects import find_effects
 from crossthread.diagnosis.findings import SEVERITIES, Finding, Identity
 from crossthread.diagnosis.repair.hypotheses import judged
 from crossthread.diagnosis.repair.rival_explanations import speaks_for
-from crossthread.diagnosis.repair.undecided import decided_mends
+from crossthread.diagnosis.repair.undecided import decided_mends, only_address
 from crossthread.diagnosis.repair.withheld import seen_without_plan
 from crossthread.diagnosis.rules import plan as plan_rules
 from crossthread.diagnosis.rules import vlan as vlan_rules
@@ -58,7 +58,7 @@ def find_faults(context: Context, today: date, progress: Callable[[], None] = la
     for one, two, vids in effects.forbidden:
         told = plan_rules.plan_talk(context, one, two, vids)
         found.setdefault(told.identity, told)
-    found = _without_accused(_one_a_host(context, found))
+    found = _one_holder(context, _without_accused(_one_a_host(context, found)))
     causes: dict[Identity, set[Identity]] = {}
     search = context.once(Search)
     for vid, pieces in split_vlans(context):
@@ -89,8 +89,7 @@ def _likelier(context: Context, stopping: Finding, alone: Finding) -> Finding:
     """A finding that stops somebody, as one pair asks to mend it, or as its rule does, if more speaks for that."""
     if speaks_for(context, alone) <= speaks_for(context, stopping):
         return stopping
-    held = {name: getattr(stopping, name) for name in ("severity", "affected", "affects", "example")}
-    return msgspec.structs.replace(alone, **held)
+    return msgspec.structs.replace(alone, **_hits(stopping))
 
 
 _EITHER = ("host-outside-subnet", "port-vlan-wrong")
@@ -127,6 +126,27 @@ def _without_accused(found: dict[Identity, Finding]) -> dict[Identity, Finding]:
         for identity, finding in found.items()
         if finding.rule != "gateway-vlan-wrong" or not finding.affects or not accused.issuperset(finding.affects)
     }
+
+
+def _one_holder(context: Context, found: dict[Identity, Finding]) -> dict[Identity, Finding]:
+    """The same findings; of several interfaces that would get one address the one for which most speaks, and as bad."""
+    given: dict[object, list[Finding]] = defaultdict(list)
+    for finding in found.values():
+        if finding.rule == "gateway-address-wrong" and (address := only_address(finding)) is not None:
+            given[address].append(finding)
+    for rivals in given.values():
+        first = min(rivals, key=lambda one: SEVERITIES.index(one.severity))
+        heavy = {one.identity: speaks_for(context, one) for one in rivals} if len(rivals) > 1 else {}
+        best = max((first, *rivals), key=lambda one: heavy.get(one.identity, 0.0))
+        told = msgspec.structs.replace(best, **_hits(first))
+        gone = {one.identity for one in rivals if one is not best}
+        found = {key: told if key == told.identity else one for key, one in found.items() if key not in gone}
+    return found
+
+
+def _hits(finding: Finding) -> dict[str, object]:
+    """How bad a finding is, and for whom."""
+    return {name: getattr(finding, name) for name in ("severity", "affected", "affects", "example")}
 
 
 _MEANT = ("filter-drops", "port-isolated", "routing-tables-apart")

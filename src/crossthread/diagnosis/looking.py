@@ -10,7 +10,7 @@ import msgspec
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.way.echo import walks
 from crossthread.network.hosts.ends import end_name
-from crossthread.network.hosts.station import HostStation, Station
+from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.routing.forwarding import Forwarding
 from crossthread.network.routing.walks import Walk
 from crossthread.network.three_valued import VERDICTS, all_of
@@ -65,6 +65,9 @@ def _look(context: Context, table: str, whom: str, facts: Sequence[Evidence]) ->
     if table == "hosts":
         return _of_host(context, whom, facts)
     devices = tuple(dict.fromkeys(str(fact.key.get("device", "")) for fact in facts))
+    if table == "gateways" and {fact.column for fact in facts} == {"virtual"}:
+        sharing = listed(tuple(f"{fact.key['device']} {fact.key['interface']}" for fact in facts))
+        return Look(f"read the shared addresses of {sharing}", devices, table)
     cells = [fact for fact in facts if len(fact.key) > 1]
     one = len({str(fact.key) for fact in cells}) == 1
     if len(cells) == len(facts) and one and len(cells) <= _FEW:
@@ -192,9 +195,10 @@ def how_it_turns(walk: Walk, facts: Sequence[Evidence], path: Sequence[Hop]) -> 
         if stop.choice is not None:
             return f"It works if {stop.target} is there and passes the packet on; else it fails."
         return f"It works if {stop.station.device} has a way to {stop.target} that nobody read; else it fails."
-    named = [leg for leg in walk.legs if leg.target.is_link_local and leg.receiver.ip != leg.target]
-    if len(facts) == len(named) == 1 and facts[0].table == "gateways":
-        return f"It works if {_called(named[0].receiver)} has {named[0].target}; else it fails."
+    legs = [(leg.receiver, leg.target) for leg in (*walk.legs, *walk.aside) if not leg.proxy]
+    named = {_called(one): wanted for one, wanted in legs if isinstance(one, Interface) and not one.has(wanted)}
+    if len(set(named.values())) == 1 and {fact.table for fact in facts} == {"gateways"}:
+        return f"It works if {' or '.join(named)} has {next(iter(named.values()))}; else it fails."
     for before, here, after in zip(path, path[1:], path[2:], strict=False):
         if here.kind == "unsurveyed":
             turned = "" if after.vid == before.vid else f" and comes out as VLAN {after.vid}"

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 
 from crossthread.diagnosis.context import Context
-from crossthread.network.hosts.station import HostStation, Station, Tap
+from crossthread.network.hosts.station import HostStation, Interface, Station, Tap
 from crossthread.network.hosts.stations import admits
 from crossthread.network.routing.forwarding import Forwarding
 from crossthread.network.routing.unread import Exit
@@ -80,9 +80,10 @@ def _missing(context: Context, row: Row | None, table: str, key: dict[str, objec
 def _of_leg(context: Context, leg: Leg) -> Iterator[Evidence]:
     for station in (leg.sender, leg.receiver):
         yield from _of_station(context, station)
-    if leg.target.is_link_local and leg.receiver in context.network.link_locals_unread:
-        key = {"device": leg.receiver.device, "interface": leg.receiver.name}
-        yield Evidence("gateways", key, "address", None)
+    there = leg.receiver if isinstance(leg.receiver, Interface) and not leg.proxy else None
+    if there is not None and not there.has(leg.target):
+        key = {"device": there.device, "interface": there.name}
+        yield Evidence("gateways", key, "address" if leg.target.is_link_local else "virtual", None)
     if leg.proxy:
         yield from _missing(context, leg.receiver.row, "gateways", {}, "proxy_arp")
     for one, two in ((leg.sender, leg.receiver), (leg.receiver, leg.sender)):

@@ -21,6 +21,7 @@ from crossthread.network.moved import find_moved
 from crossthread.network.routing.filters import Filters
 from crossthread.network.routing.routes import Routing
 from crossthread.network.routing.unread import Unread
+from crossthread.network.routing.unread_addresses import UnreadAddresses
 from crossthread.network.switching.components import Components
 from crossthread.network.switching.segments import Fabric, FabricBefore
 from crossthread.network.topology.adjacency import Adjacency, find_adjacencies
@@ -307,16 +308,9 @@ class Network:
         return Unread(self.covered, self.routing, self.stations.gateways, self.fabric, self.adjacencies_at)
 
     @cached_property
-    def link_locals_unread(self) -> tuple[Interface, ...]:
-        """The interfaces that may answer for a link-local address which nobody is known to have, each once.
-
-        Every interface that speaks IPv6 has one (RFC 4291, 2.1): where none was read of it, that is what was not read.
-        """
-        if self._all_read:
-            return ()
-        told = {(s.device, s.name) for s in self.stations.gateways if s.address is None and s.row.address}
-        speaking = {(s.device, s.name): s for s in self.stations.gateways if s.address and s.address.version == 6}
-        return tuple(one for key, one in speaking.items() if key not in told)
+    def unread_addresses(self) -> UnreadAddresses:
+        """Which interfaces may have an address that nobody is known to have."""
+        return UnreadAddresses(self.survey, self.routing, () if self._all_read else self.stations.gateways)
 
     def stranger_at(self, ip: str) -> ArpEntry | None:
         """What an ARP cache has of an address that nobody has of whom anything else was read."""

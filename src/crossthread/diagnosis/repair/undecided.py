@@ -17,6 +17,7 @@ from crossthread.diagnosis.judgement.weighing import unplanned
 from crossthread.diagnosis.repair.alternatives import alternatives
 from crossthread.diagnosis.repair.facts import on_mends, without_lists_of
 from crossthread.diagnosis.repair.hypotheses import hypotheses, outweighed_by
+from crossthread.diagnosis.repair.rival_explanations import speaks_for
 from crossthread.diagnosis.repair.withheld import (
     PLACES,
     bare,
@@ -25,11 +26,12 @@ from crossthread.diagnosis.repair.withheld import (
     told_of_plan,
     told_only,
 )
+from crossthread.diagnosis.rules.gateway.address import gateway_address_wrong
 from crossthread.diagnosis.settled import needs, settled
-from crossthread.network.hosts.station import HostStation, Station
+from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
-from crossthread.values import NO_VID, NONE, Prefix, interface
+from crossthread.values import NO_VID, NONE, Address, Prefix, interface
 
 
 def decided_mends(context: Context, findings: Iterable[Finding]) -> list[Finding]:
@@ -67,7 +69,7 @@ def weighed(context: Context, findings: Iterable[Finding]) -> list[Finding]:
     That are the ends of a link that have different native VLANs, if nothing decides between them; and the port and the
     address of a host that has no gateway, which would be the third witness, where nobody serves the VLAN of its port;
     and its gateway and address, where the port was not read; and a gateway that only one host asks for, in a VLAN where
-    others have theirs, and that host's address.
+    others have theirs, and that host's address; and two interfaces of a subnet for whose gateway hosts ask in vain.
     """
 
     def told(finding: Finding) -> Finding:
@@ -129,7 +131,28 @@ def _other_addresses(context: Context, host: HostStation) -> list[tuple[Change, 
     return [told.repair for told in hypotheses(context, host) if told.rule == "host-outside-subnet" and told.repair]
 
 
-_RIVALS = {"port-vlan-wrong": _renumbered, "gateway-missing": _asked_by_one}
+def only_address(finding: Finding) -> Address | None:
+    """The address that a mend gives to an interface, if that is all it does."""
+    given = [str(c.cells.get("address") or NONE) for c in finding.repair if c.table == "gateways"]
+    return interface(given[0]).ip if len(given) == len(finding.repair) == 1 and given[0] != NONE else None
+
+
+def _another_holder(context: Context, finding: Finding) -> list[tuple[Change, ...]]:
+    """The same address for another interface of the subnet, if as much speaks for calling that one's own wrong."""
+    wanted, found = only_address(finding), list[tuple[Change, ...]]()
+    near = (s for s in context.expected.near(wanted) if isinstance(s, Interface)) if wanted is not None else ()
+    for told in filter(None, (gateway_address_wrong(context, one) for one in near)):
+        rival = told.identity != finding.identity and only_address(told) == wanted
+        if rival and speaks_for(context, finding) - speaks_for(context, told) < weights.OPEN:
+            found.append(told.repair)
+    return found
+
+
+_RIVALS = {
+    "port-vlan-wrong": _renumbered,
+    "gateway-missing": _asked_by_one,
+    "gateway-address-wrong": _another_holder,
+}
 """What may be wrong as well as what some findings say."""
 
 

@@ -13,7 +13,7 @@ from crossthread.diagnosis.rules.link import TAGS, both_trunks, ends_of, like
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
-from crossthread.values import VlanSet
+from crossthread.values import NONE, VlanSet
 
 
 @rule("link-mode-differs", "Link", About.LINK, differ="mode", cuts=True)
@@ -120,4 +120,5 @@ def routes_by_mistake(context: Context, end: End) -> bool:
     if network.gateways_at.get(end) or not network.covered.fully(end.device, "gateways"):
         return False
     asked_for = {*network.survey.distinct("hosts", "gateway"), *network.survey.distinct("routes", "next_hop")}
-    return not any(map(context.is_lost, asked_for)) and any(row.mode in (*TAGS, "access") for row in beside)
+    lost = any(hop not in network.stations.by_address for hop in asked_for - {None, NONE})
+    return not lost and any(row.mode in (*TAGS, "access") for row in beside)

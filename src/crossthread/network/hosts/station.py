@@ -131,3 +131,7 @@ class Interface(Station):
         text = self.row.address
         own = interface(text) if text and text != NONE else None
         return own if own is not None and not own.is_link_local else None
+
+    def has(self, wanted: Address) -> bool:
+        """Whether an address is its own, or one that it shares."""
+        return str(wanted) in ((self.row.address or "").partition("/")[0], self.row.virtual)

@@ -58,7 +58,7 @@ class Forwarding:
         self._onward: dict[tuple[Station, Station], Walk] = {}
         self._arriving: dict[tuple[str, str | None, Station], Walk] = {}
         self._connected: dict[str, set[Address]] = {}
-        self._link_locals = network.link_locals_unread
+        self._unread_addresses = network.unread_addresses
         self._unread, self._filtering, self._stranger_at = network.unread, Filtering(network), network.stranger_at
         self._version, self._versions = network.version, network.versions
         twin = network.twin
@@ -165,8 +165,8 @@ class Forwarding:
         for station in holders:
             if station is not sender and sender.row != station.row and _holds(station, wanted):
                 found.append((station, False, all_of((asks, self.resolves(sender, station)))))
-        if wanted.version == 6 and wanted.is_link_local and not any(heard for _, _, heard in found):
-            found += self._by_unread_link_local(sender)
+        if not any(heard for _, _, heard in found):
+            found += self._by_address_unread(sender, wanted)
         for station in self._stations.proxies:
             if station.device == sender.device and not isinstance(sender, HostStation):
                 continue
@@ -177,10 +177,16 @@ class Forwarding:
                 found.append((station, True, heard))
         return found
 
-    def _by_unread_link_local(self, sender: Station) -> Iterator[tuple[Station, bool, Truth]]:
-        """The interfaces that may have a link-local address as their own, as nobody read theirs."""
-        for station in self._link_locals:
-            if station.device != sender.device and (heard := self.resolves(sender, station)) is not False:
+    def _by_address_unread(self, sender: Station, wanted: Address) -> Iterator[tuple[Station, bool, Truth]]:
+        """The interfaces that may have an address as their own, or share it, though that was not read of them."""
+        if wanted.version == 6 and wanted.is_link_local:
+            may = [s for s in self._unread_addresses.link_local if s.device != sender.device]
+        elif str(wanted) in self._stations.by_address:
+            return
+        else:
+            may = self._unread_addresses.sharing(wanted, sender.device if isinstance(sender, Interface) else None)
+        for station in may:
+            if (heard := self.resolves(sender, station)) is not False:
                 yield station, False, all_of((None, heard))
 
     def _answers_for(self, gateway: Station, wanted: Address) -> Truth:

@@ -110,7 +110,7 @@ def transit_address_wrong(context: Context, gateway: Interface) -> Finding | Non
             continue
         routes = context.network.routing.routes(peer.device)
         hops = {row.next_hop: row for row in routes if row.next_hop not in (None, NONE)}
-        lost = [hop for hop in hops if context.is_lost(hop) and address(hop or "") in peer.address.network]
+        lost = [hop for hop in hops if context.is_lost(hop, peer.device) and address(hop or "") in peer.address.network]
         if len(lost) == 1:
             wanted = f"{lost[0]}/{peer.address.network.prefixlen}"
             says = f"{called(gateway)} has the address {own}, {idle}, but {peer.device} {peer.name} beside it"

@@ -105,7 +105,7 @@ def _lost_hops(context: Context) -> Mapping[str, list[tuple[Interface, Address, 
         lost: dict[str, list[Route]] = defaultdict(list)
         for row in network.routing.routes(peer.device) if own is not None else ():
             hop = row.next_hop or NONE
-            if own is not None and context.is_lost(hop) and address(hop) in own.network:
+            if own is not None and context.is_lost(hop, peer.device) and address(hop) in own.network:
                 lost[hop].append(row)
         for hop, rows in lost.items():
             goals = [prefix(row.prefix) for row in rows]
@@ -127,7 +127,8 @@ def _asked_of(context: Context, peer: Interface) -> Address | None:
     """The one address in a router's subnet to which its routes lead and that nobody has."""
     assert peer.address is not None
     hops = {row.next_hop for row in context.network.routing.routes(peer.device) if row.next_hop not in (None, NONE)}
-    lost = {address(hop) for hop in hops if hop and context.is_lost(hop) and address(hop) in peer.address.network}
+    lost = {address(hop) for hop in hops if hop and context.is_lost(hop, peer.device)}
+    lost = {hop for hop in lost if hop in peer.address.network}
     return lost.pop() if len(lost) == 1 else None
 
 

@@ -15,6 +15,7 @@ from crossthread.diagnosis.findings import Alternative, Finding, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway.address import more_usual
 from crossthread.network.hosts.station import HostStation, Interface, Station
+from crossthread.network.routing.unread_addresses import VIRTUAL_MAC
 from crossthread.survey.records import ArpEntry
 from crossthread.values import NONE, Address, PrefixedAddress, address
 
@@ -205,7 +206,7 @@ def address_at_another_mac(context: Context) -> Iterator[Finding]:
     told = set[str]()
     for n in others:
         ip, mac = heard[n], macs[n]
-        if ip in told or mac in devices or mac.startswith(_VIRTUAL):
+        if ip in told or mac in devices or mac.startswith(VIRTUAL_MAC):
             continue
         row, holders = survey.rows(ArpEntry)[n], stations.by_address.of(ip)
         askers = stations.on_device.get(context.network.names.spelled[row.device], ())
@@ -222,7 +223,3 @@ def address_at_another_mac(context: Context) -> Iterator[Finding]:
             "answers for it, or did.",
             context.evidence(holders[0].row, "address", "mac") + context.evidence(row, "mac"),
         )
-
-
-_VIRTUAL = "00:00:5e:00:"
-"""What virtual routers have, whoever is the master now (RFC 5798 section 7.3)."""

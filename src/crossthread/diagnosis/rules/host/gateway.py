@@ -198,7 +198,7 @@ def host_gateway_wrong(context: Context, host: HostStation) -> Finding | None:
     holders = context.network.stations.by_address.of(str(hop))
     if hop.is_link_local:
         here = context.network.hearing
-        unread = context.network.link_locals_unread
+        unread = context.network.unread_addresses.link_local
         if any(isinstance(s, Interface) and here.hears(host, s) is not False for s in (*holders, *unread)):
             return None
         names = {(s.device, s.name) for s in context.expected.gateways(host)}
@@ -208,7 +208,8 @@ def host_gateway_wrong(context: Context, host: HostStation) -> Finding | None:
     if any(not isinstance(s, HostStation) for s in holders):
         return None
     wanted, gateway = _best_gateway(context, host)
-    if wanted is None or gateway is None or context.network.unread.routes or context.network.stranger_at(str(hop)):
+    answered = str(hop) not in context.network.stations.by_address and not context.is_lost(str(hop))
+    if wanted is None or gateway is None or context.network.unread.routes or answered:
         return None  # another gateway of the subnet may be where nobody looked
     evidence = context.evidence(host.row, "gateway") + context.evidence(gateway.row, "address")
     whose = f" (it is the address of {holders[0].name})" if holders else ""
