@@ -209,6 +209,16 @@ class Checked(unittest.TestCase):
                 says = " ".join(finding.says for finding in check(network).findings)
                 self.assertEqual(survey_it in says, stranger and not fails, (edit, mac))
 
+    def test_a_station_that_nobody_listed_may_have_the_address_that_is_asked_for(self):
+        wrong = interface("crane", "g1.10", 10, address="10.9.10.2/24")
+        entry = {"device": "loft", "vid": 10, "mac": "02:00:00:00:ee:ee"}
+        for vid, sure, told in ((20, "sure", 0), (10, "likely", 1)):
+            learned = Change("macs", entry | {"vid": vid}, {"port": "spare", "kind": "learned"})
+            answer = why(apply_changes(yard(desks=(3, 1)), [wrong, learned]), "desk-loft-1", "till-keel-1")
+            (own,) = (one for one in answer.findings[0].alternatives if one.changes == answer.repair)
+            told_so = [says for says in own.against if says.startswith("loft spare has learned 02:00:00:00:ee:ee")]
+            self.assertEqual((answer.confidence, len(told_so)), (sure, told))
+
     def test_who_was_read_to_have_another_address_has_given_that_one_up(self):
         gone = Change("gateways", interface("crane", "g1.10", 10).key, delete=True)
         entry = Change(

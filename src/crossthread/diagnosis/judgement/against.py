@@ -2,21 +2,25 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Iterable, Iterator, Sequence
 
+from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.expected.listed_vlans import ListedVlans
 from crossthread.diagnosis.judgement.for_hosts import looks_changed
 from crossthread.diagnosis.judgement.hearing import Hearing
 from crossthread.network.hosts.station import Interface
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
-from crossthread.values import NONE
+from crossthread.survey.records import MacEntry
+from crossthread.values import NONE, interface
 
 
 def against(hearing: Hearing, changes: Sequence[Change]) -> Iterator[str]:
-    """What speaks against another VLAN for the port of a station, and against the gateway that a host would get."""
+    """What speaks against another VLAN for the port of a station, and against a gateway or a gateway's address."""
     yield from _against_moving(hearing, changes)
     yield from _among_others(hearing, changes)
+    yield from _of_an_unlisted(hearing, changes)
     for change in changes:
         hop, host = change.cells.get("gateway"), hearing.context.network.stations.hosts.get(_name(change))
         if host is not None and hop not in (None, NONE) and "address" not in change.cells:
@@ -55,3 +59,30 @@ def _among_others(hearing: Hearing, changes: Iterable[Change]) -> Iterator[str]:
             served = any(isinstance(one.station, Interface) for one in near)
             if near and not served and others > sum(one.number for one in near):
                 yield f"{others} hosts of other subnets live in VLAN {vid}"
+
+
+def _of_an_unlisted(hearing: Hearing, changes: Iterable[Change]) -> Iterator[str]:
+    """Somebody is in the VLAN of whom no more than a MAC address is known: what is to get an address may be there."""
+    context = hearing.context
+    for change in changes:
+        text = str(change.cells.get("address") or change.key.get("address") or NONE)
+        if change.table != "gateways" or change.delete or text == NONE or not context.is_lost(str(interface(text).ip)):
+            continue
+        rows = context.network.stations.on_device.get(str(change.key["device"]), ())
+        own = next((s for s in rows if s.name == change.key["interface"]), None)
+        vid = change.cells.get("vid") or (context.expected.current_vlan(own) if own is not None else None)
+        for entry in context.once(_unlisted).get(vid, ())[:1]:
+            yield f"{entry.device} {entry.port} has learned {entry.mac} in VLAN {vid}, whose address nobody read"
+
+
+def _unlisted(context: Context) -> dict[object, list[MacEntry]]:
+    """By VLAN, what was learned at ports that lead to no device, of hosts and devices of which there is no row."""
+    survey, names = context.network.survey, context.network.names
+    known = {*survey.column("hosts", "mac"), *survey.column("ports", "mac"), *survey.column("devices", "chassis")}
+    found: dict[object, list[MacEntry]] = defaultdict(list)
+    for entry in survey.macs if any(mac not in known for mac in survey.column("macs", "mac")) else ():
+        device = names.spelled[entry.device]
+        end = End(device, names.port(device, entry.port) or entry.port or "")
+        if entry.mac not in known and entry.kind != "self" and end.port and end not in context.adjacencies_at:
+            found[entry.vid].append(entry)
+    return found
