@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import carry
+from crossthread.diagnosis.expected.listed_vlans import ListedVlans
 from crossthread.diagnosis.findings import Finding, at_port, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.link import TAGS, ends_of, trunks_for
@@ -103,6 +104,7 @@ def link_not_spare(context: Context, adjacency: Adjacency) -> Finding | None:
         return None
     both = context.on_rings.get(adjacency.a.device, 0) & context.on_rings.get(adjacency.b.device, 0)
     lacking = VlanSet(both & context.used_vlans.bits) - (rows[0].allowed | rows[1].allowed)
+    lacking -= VlanSet.of(filter(context.once(ListedVlans).misses, lacking))  # somebody's port may be in a wrong one
     for end in (adjacency.a, adjacency.b):
         planned = context.planned_port(end).allowed
         lacking = lacking if planned is None else lacking & planned
