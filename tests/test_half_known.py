@@ -475,6 +475,45 @@ class Help(unittest.TestCase):
         seen = "device|vid|mac|port\n" + "\n".join(f"sw|{vid}|00:00:5e:00:01:{vid}|t1" for vid in (10, 20))
         self.assertEqual(why(asked("", "none", macs=seen), "a", "b").verdict, "unknown")  # but such a one was heard
 
+    def test_an_aggregate_to_two_devices_carries_what_both_have_in_one_part(self):
+        """Two cores that act as one system, for two access switches (IEEE 802.1AX-2020 clause 9)."""
+
+        def asked(state="attached", between="10 20", partner=False):
+            rows = ["device|port|admin|oper|mode|pvid|allowed|lag|lag_state|lag_partner"]
+            rows += [f"{d}|lag{n}|up|up|trunk|1|10 20|||" for d, n in ("l1", "m1", "nl", "nm", "sl", "sm")]
+            rows += [f"{d}|p{n}|up|up||||lag{n}|{state}|" for d in "ns" for n in "lm"]
+            rows += [
+                f"{d}|p{n}|up|up||||lag1|{state}|{MAC % 'ns'.index(n) if partner else ''}" for d in "lm" for n in "ns"
+            ]
+            rows += [
+                *(f"{d}|x|up|up|trunk|1|{between}|||" for d in "ns"),
+                *(f"{d}|h|up|up|access|20||||" for d in "lm"),
+            ]
+            trees = "device|instance|protocol\n" + "\n".join(f"{d}|0|off" for d in "lmns")
+            return network_of(
+                ports="\n".join(rows), trees=trees,
+                neighbors=cabled("l pn n pl", "l ps s pl", "m pn n pm", "m ps s pm", "n x s x"),
+                hosts=hosts("a 10.2.0.1/24 none l h", "b 10.2.0.2/24 none m h"),
+                devices="device|routing\n" + "\n".join(f"{d}|no" for d in "lmns"),
+            )  # fmt: skip
+
+        told = "read which members of their aggregates are attached at l, m"
+        turns = "It turns on which member of l lag1 takes the frame: they lead to n and s."
+        for network, verdict, look, turned in (
+            (asked(), "works", (), None),
+            (
+                asked(state=""),
+                "unknown",
+                (told,),
+                "It works if all of that is as the rest of the way needs it; else it fails.",
+            ),
+            (asked(between="10"), "unknown", (), turns),
+            (asked(partner=True), "unknown", (), None),
+        ):
+            answer = why(network, "a", "b")
+            self.assertEqual((answer.verdict, tuple(one.says for one in answer.look)), (verdict, look))
+            self.assertEqual(answer.turns, turned or answer.turns)
+
     def test_no_mend_stops_who_may_work_for_all_that_was_read(self):
         there = [
             "a 10.1.0.1/26 none sw-b p2",

@@ -68,6 +68,8 @@ def _look(context: Context, table: str, whom: str, facts: Sequence[Evidence]) ->
     if table == "gateways" and {fact.column for fact in facts} == {"virtual"}:
         sharing = listed(tuple(f"{fact.key['device']} {fact.key['interface']}" for fact in facts))
         return Look(f"read the shared addresses of {sharing}", devices, table)
+    if table == "ports" and {fact.column for fact in facts} == {"lag_state"}:
+        return Look(f"read which members of their aggregates are attached at {listed(devices)}", devices, table)
     cells = [fact for fact in facts if len(fact.key) > 1]
     one = len({str(fact.key) for fact in cells}) == 1
     if len(cells) == len(facts) and one and len(cells) <= _FEW:
@@ -186,9 +188,14 @@ def _placed(context: Context, host: Station, end: End) -> list[Change]:
     ]
 
 
-def how_it_turns(walk: Walk, facts: Sequence[Evidence], path: Sequence[Hop]) -> str:
+def how_it_turns(context: Context, walk: Walk, facts: Sequence[Evidence], path: Sequence[Hop]) -> str:
     """What the verdict will be when it is known what is there."""
     stop = walk.stop
+    ways = [End(hop.name, port) for hop in path for port in (hop.enters, hop.leaves) if port and hop.kind == "bridge"]
+    for end in ways if not facts else ():
+        devices = {link.far(end).device for link in context.adjacencies_at.get(end, ()) if end in link.spread}
+        if devices:
+            return f"It turns on which member of {end} takes the frame: they lead to {' and '.join(sorted(devices))}."
     if stop is not None and stop.reason == "beyond":
         if isinstance(stop.station, HostStation):
             return f"It works if something there answers for {stop.target} and passes the packet on; else it fails."

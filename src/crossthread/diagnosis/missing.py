@@ -176,8 +176,11 @@ def _of_crossing(context: Context, crossing: Crossing, vid: int) -> list[Evidenc
         return []
     found: list[Evidence] = []
     if crossing.adjacency.up is None:
-        for link in crossing.adjacency.links:
-            found += _of_port(context, link.a, "oper") + _of_port(context, link.b, "oper")
+        ports = [port for link in crossing.adjacency.links for port in (link.a, link.b)]
+        found += [cell for port in ports for cell in _of_port(context, port, "oper")]
+        ends = [] if found else [end for end in (crossing.near, crossing.far) if _leads_to_several(context, end)]
+        members = [port for port in ports if bundle(port, context.network.names) in ends]
+        found += [cell for port in members for cell in _of_port(context, port, "lag_state")]
     for end in (crossing.near, crossing.far):
         member = fabric.member(end)
         if None in (member.accepts.has(vid), member.untagged.has(vid), member.pvid):
@@ -187,6 +190,11 @@ def _of_crossing(context: Context, crossing: Crossing, vid: int) -> list[Evidenc
         if vlan is not None and vlan.state is None:
             found += _missing(context, vlan, "vlans", {}, "state")
     return found
+
+
+def _leads_to_several(context: Context, end: End) -> bool:
+    """Whether the members of an aggregate lead to several devices."""
+    return len({link.far(end).device for link in context.adjacencies_at.get(end, ())}) > 1
 
 
 def _of_tree(context: Context, end: End, vid: int) -> list[Evidence]:

@@ -235,7 +235,7 @@ def _unknown(context: Context, pair: tuple[Station, Station], walked: tuple[Walk
         confidence="likely" if any(f.severity != "note" for f in findings) else "open",
         surely=how_far(context, first, open_walk, answers),
         look=looks(context, observe, [one.beyond.end for one in network.unread.exits(first)]),
-        turns=how_it_turns_by_place(context, one, two) or how_it_turns(open_walk, observe, paths[answers]),
+        turns=how_it_turns_by_place(context, one, two) or how_it_turns(context, open_walk, observe, paths[answers]),
     )
 
 

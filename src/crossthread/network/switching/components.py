@@ -6,9 +6,10 @@ VIDs is one integer, and a link divides all groups by two operations on integers
 
 from __future__ import annotations
 
-from collections import deque
-from collections.abc import Container, Iterable, Mapping
-from functools import cached_property
+from collections import defaultdict, deque
+from collections.abc import Container, Iterable, Mapping, Sequence
+from functools import cached_property, reduce
+from operator import and_
 
 from crossthread.network.switching.nodes import Crossing, Node, Reached
 from crossthread.network.switching.segments import Fabric
@@ -39,16 +40,45 @@ class Components:
             self._carried = {
                 a: kept._carried[a]
                 for a in fabric.adjacencies
-                if a in same and a.a not in touched and a.b not in touched
+                if a in same and a.a not in touched and a.b not in touched and not a.spread
             }
-        carried = [(self.carried(adjacency), adjacency) for adjacency in fabric.adjacencies]
         self._group: dict[int, int] = {}
         self._root: dict[int, dict[str, str]] = {}
-        for number, vids in enumerate(_groups(fabric.vids, {bits for bits, _ in carried})):
+        self._divide()
+        spread = [adjacency for adjacency in fabric.adjacencies if adjacency.spread]
+        for _ in spread:  # one may join the two devices that another leads to
+            found = self._by_either(spread)
+            if all(self._carried.get(adjacency) == bits for adjacency, bits in found.items()):
+                break
+            self._carried |= found
+            self._divide()
+
+    def _divide(self) -> None:
+        """Find the parts by what the links carry."""
+        carried = [(self.carried(adjacency), adjacency) for adjacency in self._fabric.adjacencies]
+        for number, vids in enumerate(_groups(self._fabric.vids, {bits for bits, _ in carried})):
             members = [adjacency for bits, adjacency in carried if bits & vids]
             self._root[number] = joined((a.a.device, a.b.device) for a in members)
             for vid in vids_in(vids):
                 self._group[vid] = number
+
+    def _by_either(self, spread: Sequence[Adjacency]) -> dict[Adjacency, int]:
+        """What aggregates carry whose members lead to several devices: what is in one part on all of them anyway."""
+        found = {adjacency: self._between_ends(adjacency) for adjacency in spread}
+        together = defaultdict[End, list[Adjacency]](list)
+        for adjacency in spread:
+            for end in adjacency.spread:
+                together[end].append(adjacency)
+        for end, held in together.items():
+            all_carry = reduce(and_, [found[adjacency] for adjacency in held]) & self._fabric.vids
+            devices = [adjacency.far(end).device for adjacency in held]
+            same = 0
+            for vid in vids_in(all_carry):
+                parts = {self.of(Node(device, vid)) for device in devices}
+                same |= (1 << vid) if len(parts) == 1 and None not in parts else 0
+            for adjacency in held:
+                found[adjacency] &= same
+        return found
 
     def carried(self, adjacency: Adjacency) -> int:
         """The VIDs that surely get across in both directions, staying what they are."""
@@ -58,9 +88,13 @@ class Components:
         return known
 
     def _carry(self, adjacency: Adjacency) -> int:
-        if adjacency.up is not True or not self._fabric.parting.isdisjoint((adjacency.a, adjacency.b)):
-            return 0
+        return self._between_ends(adjacency) if adjacency.up is True else 0
+
+    def _between_ends(self, adjacency: Adjacency) -> int:
+        """The VIDs that get across in both directions if the link is up."""
         fabric = self._fabric
+        if not fabric.parting.isdisjoint((adjacency.a, adjacency.b)):
+            return 0
         a, b = fabric.member(adjacency.a), fabric.member(adjacency.b)
         both = (
             a.tagged.sure & b.tagged.sure & a.accepts.sure & b.accepts.sure if same_tagging(a.tagging, b.tagging) else 0

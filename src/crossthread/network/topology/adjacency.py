@@ -10,6 +10,7 @@ import msgspec
 from crossthread.network.three_valued import Truth, any_of
 from crossthread.network.topology.links import Link
 from crossthread.network.topology.names import End, Names
+from crossthread.survey.records import Port
 from crossthread.values import NONE
 
 
@@ -17,12 +18,21 @@ class Adjacency(msgspec.Struct, frozen=True, eq=False):
     """Two ports, each a port or an aggregate, joined by one or several cables.
 
     Each is one thing: two are the same only if they are the same object, so that what is known of one is quickly found.
+
+    Attributes
+    ----------
+    up
+        Whether it carries frames; unknown where they may as well go to another device, as the bundle chooses.
+    spread
+        The ends that are aggregates whose members lead to several devices and were all seen to be attached: for such a
+        one, those devices are one system (IEEE 802.1AX-2020 clause 9).
     """
 
     a: End
     b: End
     links: tuple[Link, ...]
     up: Truth
+    spread: tuple[End, ...] = ()
 
     def far(self, end: End) -> End:
         """The other end."""
@@ -48,16 +58,34 @@ def find_adjacencies(links: Iterable[Link], names: Names, known: Iterable[Adjace
         a, b = sorted((bundle(link.a, names), bundle(link.b, names)))
         together[a, b].append(link)
     leads = _far_devices(together, names)
+    attached = _all_attached(together, {end for end, devices in leads.items() if len(devices) > 1}, names)
     found = []
     for (a, b), members in together.items():
         aggregates = [names.row(e) for e in (a, b)]
         down = any(row is not None and "down" in (row.admin, row.oper) for row in aggregates)
         up = False if down else any_of(link.up if _attached(link, names) else False for link in members)
-        if up and any(len(leads.get(end, ())) > 1 for end in (a, b)):
-            up = None  # which of the devices gets a frame is the choice of the bundle
+        several = tuple(end for end in (a, b) if len(leads.get(end, ())) > 1) if up else ()
+        up = None if several else up  # which of the devices gets a frame is the choice of the bundle
+        spread = several if attached.issuperset(several) else ()
         old = before.get((a, b))
-        same = old is not None and old.up is up and old.links == tuple(members)
-        found.append(old if old is not None and same else Adjacency(a, b, tuple(members), up))
+        same = old is not None and old.up is up and old.links == tuple(members) and old.spread == spread
+        found.append(old if old is not None and same else Adjacency(a, b, tuple(members), up, spread))
+    return found
+
+
+def _all_attached(together: Mapping[tuple[End, End], Iterable[Link]], ends: set[End], names: Names) -> set[End]:
+    """The aggregates among some of which all members that have a link were seen to take part, with one partner."""
+    ports = (
+        port for members in together.values() for link in members if link.up is not False for port in (link.a, link.b)
+    )
+    held = defaultdict[End, list[Port | None]](list)
+    for port in ports if ends else ():
+        held[bundle(port, names)].append(names.row(port))
+    found = set()
+    for end in ends:
+        rows = [row for row in held[end] if row is not None]
+        if len({row.lag_partner for row in rows} - {None}) < 2 and all(row.lag_state == "attached" for row in rows):
+            found.add(end)
     return found
 
 
