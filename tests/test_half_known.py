@@ -514,6 +514,33 @@ class Help(unittest.TestCase):
             self.assertEqual((answer.verdict, tuple(one.says for one in answer.look)), (verdict, look))
             self.assertEqual(answer.turns, turned or answer.turns)
 
+    def test_a_next_hop_is_looked_up_in_other_routes(self):
+        """One router's loopback address is the other's next hop, as in an interior BGP session (RFC 4271, 9.1.2.1)."""
+
+        def asked(origin="bgp", out="", inner="10.255.0.2/32"):
+            return network_of(
+                gateways="device|interface|address|port|admin|oper\n"
+                "n|e0|10.0.0.1/30|e0|up|up\nn|e1|10.1.0.1/24|e1|up|up\ns|e0|10.0.0.2/30|e0|up|up\n"
+                "s|e1|10.2.0.1/24|e1|up|up\ns|lo|10.255.0.2/32||up|up",
+                routes="device|prefix|next_hop|interface|origin\ns|0.0.0.0/0|10.0.0.1||static\n"
+                f"n|{inner}|10.0.0.2|e0|ospf\nn|10.2.0.0/24|10.255.0.2|{out}|{origin}",
+                neighbors=cabled("n e0 s e0", "n e1 a p1", "s e1 b p1"),
+                ports=ports(*(f"{r} e{n} routed 1" for r in "ns" for n in (0, 1)),
+                            *(f"{w} p{n} access 10" for w in "ab" for n in (1, 2))),
+                hosts=hosts("x 10.1.0.9/24 10.1.0.1 a p2", "y 10.2.0.9/24 10.2.0.1 b p2"),
+                devices="device|routing\nn|yes\ns|yes\na|no\nb|no",
+            )  # fmt: skip
+
+        told = {
+            "works": [{}, {"origin": "static", "out": "e0"}, {"inner": "0.0.0.0/0"}],
+            "unknown": [{"origin": "static"}],
+        }
+        told["fails"] = [{"out": "e1"}, {"inner": "10.254.0.0/16"}]
+        for verdict, network in ((verdict, asked(**how)) for verdict, every in told.items() for how in every):
+            self.assertEqual(why(network, "x", "y").verdict, verdict)
+        self.assertEqual(why(asked("static"), "x", "y").look[0].says, "read the route to 10.2.0.0/24 of n")
+        self.assertNotIn("gateway-missing", {one.rule for one in check(asked()).findings})
+
     def test_no_mend_stops_who_may_work_for_all_that_was_read(self):
         there = [
             "a 10.1.0.1/26 none sw-b p2",

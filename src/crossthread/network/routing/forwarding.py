@@ -387,6 +387,8 @@ class Forwarding:
             if onward.arrives is False and way.route is not None and way.route.next_hop is None:  # not read
                 walks.append(Walk(False, (), Stop("unknown", gateway, goal), ((way.route, "next_hop"),)))
                 continue
+            if way.looked_up and way.route is not None and onward.arrives is not False:
+                onward = msgspec.structs.replace(onward, missing=(*onward.missing, (way.route, "interface")))
             if onward.stop is not None and onward.stop.station is way.interface and onward.stop.choice is None:
                 stop = msgspec.structs.replace(onward.stop, choice=way)
                 onward = msgspec.structs.replace(onward, stop=stop)

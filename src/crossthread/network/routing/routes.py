@@ -29,6 +29,12 @@ class Choice(NamedTuple):
         """Whether the route is one that drops what it matches."""
         return self.route is not None and self.route.kind not in (None, "unicast")
 
+    @property
+    def looked_up(self) -> bool:
+        """Whether it is taken only if the device looks the next hop up in other routes, which was not seen."""
+        row = self.route
+        return self.usable is None and row is not None and not row.interface and row.next_hop != str(self.next_hop)
+
 
 KEPT = 50_000
 """How many answers are remembered at once: the same are asked for again soon, or not at all."""
@@ -102,14 +108,19 @@ class Routing:
         unread = (row for row in leading if row.next_hop is None and row.origin != "connected")
         return any(target in self._prefixes[row.prefix] for row in unread)
 
-    def _choose(self, device: str, table: str | None, target: Address) -> list[Choice]:
+    def resolves(self, device: str, row: Route) -> bool:
+        """Whether a route's next hop is in a subnet of the device, or other routes than the default one lead to it."""
+        choice = self._by_route(device, row.table, row)
+        return choice is not None and choice.usable is not False
+
+    def _choose(self, device: str, table: str | None, target: Address, passed: tuple[Route, ...] = ()) -> list[Choice]:
         found = [(-choice.length, 0, 0, n, choice) for n, choice in enumerate(self.connected(device, table, target))]
         for number, row in enumerate(self.routes(device)):
             prefix = self._prefixes[row.prefix]
             if row.origin == "connected" or row.table != table or target.version != prefix.version:
                 continue
-            if target in prefix:
-                choice = self._by_route(device, table, row)
+            if target in prefix and all(row is not other for other in passed):
+                choice = self._by_route(device, table, row, passed)
                 if choice is not None and choice.usable is not False:
                     found.append((-prefix.prefixlen, 1, row.metric or 0, number, choice))
         found.sort(key=lambda entry: entry[:4])
@@ -120,7 +131,7 @@ class Routing:
                 break
         return kept
 
-    def _by_route(self, device: str, table: str | None, row: Route) -> Choice | None:
+    def _by_route(self, device: str, table: str | None, row: Route, passed: tuple[Route, ...] = ()) -> Choice | None:
         length = prefix(row.prefix).prefixlen
         if row.kind not in (None, "unicast"):
             own = self._stations.on_device.get(device)
@@ -134,5 +145,25 @@ class Routing:
         for choice in self.connected(device, table, hop):
             if not row.interface or choice.interface.name == row.interface or not named:
                 return Choice(choice.interface, hop, row, length, choice.usable)
-        linked = [s for s in named if hop.is_link_local]
-        return Choice(linked[0], hop, row, length, linked[0].up) if linked else None
+        if hop.is_link_local:
+            return Choice(named[0], hop, row, length, named[0].up) if named else None
+        return self._by_others(device, table, row, hop, passed) if len(passed) < _DEPTH else None
+
+    def _by_others(
+        self, device: str, table: str | None, row: Route, hop: Address, passed: tuple[Route, ...]
+    ) -> Choice | None:
+        """A route whose next hop is in no subnet of the device: other routes lead there (RFC 4271, 9.1.2.1).
+
+        The default route does not count: what follows it goes there anyway. Not all makers look a static route's next
+        hop up that way; where the table names the interface that the others lead to, this one has done so.
+        """
+        inner = [one for one in self._choose(device, table, hop, (*passed, row)) if one.length and not one.discards]
+        if not inner or row.interface not in (None, "", NONE, inner[0].interface.name):
+            return None
+        told = row.interface == inner[0].interface.name or row.origin not in (None, "static")
+        usable = inner[0].usable if told and len(inner) == 1 else all_of((None, inner[0].usable))
+        return Choice(inner[0].interface, inner[0].next_hop or hop, row, prefix(row.prefix).prefixlen, usable)
+
+
+_DEPTH = 4
+"""By how many routes, one after the other, a next hop is looked up."""

@@ -36,6 +36,8 @@ def transit_missing(context: Context, device: str, target: Address | None = None
         peers = [s for s in network.stations.by_address.of(str(hop)) if isinstance(s, Interface) and s.address]
         if len(peers) != 1 or any(hop in mine.network for mine in own) or peers[0].device == device:
             continue
+        if network.routing.resolves(device, row):
+            continue  # other routes lead to the next hop
         if any(peers[0].address and mine.ip in peers[0].address.network for mine in own):
             continue  # it has an address there, with another prefix length
         here = network.stations.on_device.get(device, ())
