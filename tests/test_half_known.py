@@ -541,6 +541,22 @@ class Help(unittest.TestCase):
         self.assertEqual(why(asked("static"), "x", "y").look[0].says, "read the route to 10.2.0.0/24 of n")
         self.assertNotIn("gateway-missing", {one.rule for one in check(asked()).findings})
 
+    def test_what_was_learned_at_a_port_without_a_row_may_be_reached_there(self):
+        """Two switches that are routed to each other, and have each other's stations at a port that nobody listed."""
+        rows = [(w, mac, p) for w, one, two in (("n", 1, 2), ("s", 2, 1)) for mac, p in ((one, "p1"), (two, "tunnel"))]
+        learned = "device|vid|mac|port\n" + "\n".join(f"{w}|10|02:00:00:00:00:0{mac}|{p}" for w, mac, p in rows)
+        for macs, verdict, told in (
+            (learned, "unknown", ["n tunnel", "s tunnel"]),
+            (learned.replace("tunnel", "p1"), "fails", []),
+        ):
+            network = network_of(
+                ports=ports("n e0 routed 1", "s e0 routed 1", "n p1 access 10", "s p1 access 10"), macs=macs,
+                neighbors=cabled("n e0 s e0"), hosts=hosts("a 10.1.0.1/24 none n p1", "b 10.1.0.2/24 none s p1"),
+                gateways="device|interface|address|port\nn|e0|10.0.0.1/30|e0\ns|e0|10.0.0.2/30|e0",
+                devices="device|routing\nn|yes\ns|yes",
+            )  # fmt: skip
+            self.assertEqual((why(network, "a", "b").verdict, sorted(map(str, network.open_ends))), (verdict, told))
+
     def test_no_mend_stops_who_may_work_for_all_that_was_read(self):
         there = [
             "a 10.1.0.1/26 none sw-b p2",

@@ -216,17 +216,25 @@ class _Finding:
 
     @cached_property
     def _stations(self) -> dict[_Place, set[str]]:
-        """The stations that each free port learned."""
+        """The stations that were learned at each free port, and at each of which there is no row."""
         found: dict[_Place, set[str]] = defaultdict(set)
-        free = {device for device, _ in self._free}
-        spelled = {name: self._names.spelled[name] for name in self._survey.distinct("macs", "device")}
-        written = {name: device for name, device in spelled.items() if device in free}
         devices, ports, macs, kinds = (self._survey.column("macs", name) for name in ("device", "port", "mac", "kind"))
-        for n in compress(count(), map(written.__contains__, devices)):
-            device = written[devices[n]]
-            if ports[n] and kinds[n] != "self" and (place := (device, self._known_as(device, ports[n]))) in self._free:
-                found[place].add(macs[n])
+        spelled = {name: self._names.spelled[name] for name in self._survey.distinct("macs", "device")}
+        wanted: dict[tuple[str, str | None], _Place] = {}
+        for written, port in set(zip(devices, ports, strict=True)):
+            device = spelled[written]
+            place = (device, self._known_as(device, port)) if port else None
+            if place is not None and (place in self._free or not self._is_listed(place)):
+                wanted[written, port] = place
+        for n in compress(count(), map(wanted.__contains__, zip(devices, ports, strict=True))) if wanted else ():
+            if kinds[n] != "self":
+                found[wanted[devices[n], ports[n]]].add(macs[n])
         return found
+
+    def _is_listed(self, place: _Place) -> bool:
+        """Whether a port has a row, or is known to lead to another device or to a host."""
+        device, port = place
+        return port in self._own(device) or port in self._linked[device] or port in self._hosted[device]
 
     def _take_by_stations(self) -> None:
         """Ports that learned stations of which it is known that they are elsewhere, or more than two."""
