@@ -44,10 +44,13 @@ def _each(context: Context, walks: Sequence[Walk]) -> Iterator[Evidence]:
 
 def _of_walk(context: Context, walk: Walk) -> Iterator[Evidence]:
     yield from (_answered(*one) for one in walk.contests if not _has_itself(context, *one))
+    proxies = [(row, column) for row, column in walk.missing if column == "proxy_arp"]  # what hardly ever decides
     for row, column in walk.missing:
-        yield from context.evidence(row, column)
+        yield from context.evidence(row, column) if (row, column) not in proxies else ()
     for leg in (*walk.legs, *walk.aside):
         yield from _of_leg(context, leg)
+    for row, column in proxies:
+        yield from context.evidence(row, column)
     stop = walk.stop
     if stop is not None and stop.reason == "beyond":
         yield from _of_the_unread(context, stop)

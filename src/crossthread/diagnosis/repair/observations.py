@@ -24,7 +24,8 @@ def fewest(
     """Keep the observations without which the verdict stays unknown, in the order in which to make them.
 
     Each is taken to turn out as it most likely will. One that can be left out so that the others still settle the
-    verdict is left out. The order is by how many links lead there from where one is connected, then that of the way.
+    verdict is left out. The order is by how many links lead there from where one is connected, then that of the way;
+    last comes whether gateways answer for others, as hardly any does.
 
     Parameters
     ----------
@@ -46,8 +47,12 @@ def fewest(
                 needed = rest
     far = _distances(context, seat or central(context.network))
     last = len(far)
-    order = sorted(needed, key=lambda n: (far.get(str(facts[n].key.get("device", "")), last), n))
-    return tuple(facts[n] for n in order)
+
+    def rank(number: int) -> tuple[bool, int, int]:
+        fact = facts[number]
+        return fact.column == "proxy_arp", far.get(str(fact.key.get("device", "")), last), number
+
+    return tuple(facts[n] for n in sorted(needed, key=rank))
 
 
 def _likely(context: Context, fact: Evidence) -> Change | None:
