@@ -16,6 +16,7 @@ from crossthread import (
     SurveyError,
     apply_changes,
     check,
+    find,
     inventory,
     matrix,
     read_survey,
@@ -556,6 +557,20 @@ class Help(unittest.TestCase):
                 devices="device|routing\nn|yes\ns|yes",
             )  # fmt: skip
             self.assertEqual((why(network, "a", "b").verdict, sorted(map(str, network.open_ends))), (verdict, told))
+
+    def test_a_host_at_a_member_of_an_aggregate_is_at_the_aggregate(self):
+        def asked(vid):
+            rows = ["device|port|admin|oper|mode|pvid|lag", "sw|p1|up|up|access|20|", f"sw|lag9|up|up|access|{vid}|"]
+            return network_of(
+                ports="\n".join([*rows, *(f"sw|p{n}|up|up|||lag9" for n in (8, 9))]),
+                hosts=hosts("a 10.2.0.1/24 none sw p1", "server 10.2.0.9/24 none sw p8"),
+                devices="device|routing\nsw|no",
+            )
+
+        self.assertEqual(why(asked(20), "a", "server").verdict, "works")
+        answer = why(asked(30), "a", "server")
+        self.assertEqual((answer.verdict, answer.findings[0].rule), ("fails", "port-vlan-wrong"))
+        self.assertEqual([str(End(row.device, row.port)) for row in find(asked(20), "server").places], ["sw lag9"])
 
     def test_no_mend_stops_who_may_work_for_all_that_was_read(self):
         there = [

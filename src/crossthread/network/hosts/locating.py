@@ -12,7 +12,7 @@ from functools import cached_property
 from itertools import compress, count
 from operator import not_
 
-from crossthread.network.topology.adjacency import bundle
+from crossthread.network.topology.adjacency import bundle, members_of_bundles
 from crossthread.network.topology.links import word_runs
 from crossthread.network.topology.names import End, Names
 from crossthread.network.topology.open_ends import OpenEnd, Why
@@ -57,8 +57,16 @@ class Locating:
         self.astray: list[int] = (
             before.astray
             if before is not None
-            else sorted({n for place in named for n in compress(count(), map(not_, place))})
+            else sorted({n for place in named for n in compress(count(), map(not_, place))} | self._bundled())
         )
+
+    def _bundled(self) -> set[int]:
+        """The hosts whose rows name a member of an aggregate, by the places of those rows: that is where they are."""
+        members = members_of_bundles(self._survey, self._names)
+        spelled = self._names.spelled
+        places = (self._survey.column("hosts", name) for name in ("device", "port"))
+        told = enumerate(zip(*places, strict=True)) if members else ()
+        return {n for n, (device, port) in told if device and (spelled[device], port) in members}
 
     def place(self, row: Host) -> tuple[End | None, list[MacEntry]]:
         """Find where a host is plugged in, with the entries of filtering databases that tell.
@@ -68,7 +76,9 @@ class Locating:
         device = self._names.device(row.device)
         if device and row.port:
             known = row.port in self._names.ports[device]
-            return End(device, row.port if known else self._names.port(device, row.port) or row.port), []
+            end = End(device, row.port if known else self._names.port(device, row.port) or row.port)
+            at = bundle(end, self._names)
+            return end if self._names.row(at) is None else at, []
         if self._names.unsurveyed(row.device):
             return None, []  # beyond what was read, whatever was learned where
         found = {end: held for end, held in self._learned_at(row.mac).items() if device in (None, end.device)}

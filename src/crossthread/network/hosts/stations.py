@@ -15,7 +15,7 @@ from crossthread.network.hosts.station import Attachment, HostStation, Interface
 from crossthread.network.switching.components import Components
 from crossthread.network.switching.segments import Fabric
 from crossthread.network.three_valued import ANYTHING, NOTHING, Bounds, Truth, agreed, any_of
-from crossthread.network.topology.adjacency import Adjacency, bundle
+from crossthread.network.topology.adjacency import Adjacency, bundle, members_of_bundles
 from crossthread.network.topology.links import Link, cable_up, port_up
 from crossthread.network.topology.names import End, Names
 from crossthread.network.topology.open_ends import OpenEnd
@@ -158,12 +158,13 @@ class Stations:
 
     @cached_property
     def elsewhere(self) -> list[HostStation]:
-        """The hosts whose rows name no port, or none that the survey lists."""
+        """The hosts whose rows name no port, or none that the survey lists, or a member of an aggregate."""
         ports, nothing, named_at = self._names.ports, dict[str, Port](), defaultdict[str, set[str | None]](set)
         for device, port in self.plugged:
             named_at[device].add(port)
         unlisted = ((device, held - ports.get(device, nothing).keys()) for device, held in named_at.items())
         lost = {(device, port) for device, left in unlisted for port in left}
+        lost |= self.plugged & members_of_bundles(self._survey, self._names)
         named = zip(self.pairs, self.hosts, strict=True) if lost else ()
         return [self.hosts[name] for pair, name in named if pair in lost]
 

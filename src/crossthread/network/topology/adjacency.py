@@ -10,6 +10,7 @@ import msgspec
 from crossthread.network.three_valued import Truth, any_of
 from crossthread.network.topology.links import Link
 from crossthread.network.topology.names import End, Names
+from crossthread.survey import Survey
 from crossthread.survey.records import Port
 from crossthread.values import NONE
 
@@ -45,6 +46,16 @@ def bundle(end: End, names: Names) -> End:
     if row is None or not row.lag or row.lag == NONE:
         return end
     return End(end.device, names.port(end.device, row.lag) or row.lag)
+
+
+def members_of_bundles(survey: Survey, names: Names) -> frozenset[End]:
+    """The ports that are members of an aggregate which has a row."""
+    lags = survey.column("ports", "lag")
+    if not any(lags):
+        return frozenset()
+    places = zip(survey.column("ports", "device"), survey.column("ports", "port"), lags, strict=True)
+    members = (End(names.spelled[device], port) for device, port, lag in places if lag and lag != NONE)
+    return frozenset(end for end in members if names.row(bundle(end, names)) is not None)
 
 
 def find_adjacencies(links: Iterable[Link], names: Names, known: Iterable[Adjacency] = ()) -> list[Adjacency]:

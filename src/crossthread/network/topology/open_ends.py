@@ -16,7 +16,7 @@ from typing import Literal
 import msgspec
 
 from crossthread.network.coverage import Covered
-from crossthread.network.topology.adjacency import Adjacency, bundle
+from crossthread.network.topology.adjacency import Adjacency, bundle, members_of_bundles
 from crossthread.network.topology.links import Loose, port_up, word_runs
 from crossthread.network.topology.names import End, Names
 from crossthread.survey import Survey
@@ -90,6 +90,9 @@ class _Finding:
             for device, port in (a.a, a.b):
                 self._linked[device].add(port)
         self._hosted = self._at("hosts")
+        for end in members_of_bundles(survey, names):
+            if end.port in self._hosted[end.device]:
+                self._hosted[end.device].add(bundle(end, names).port)
         self._found: dict[End, OpenEnd] = {}
 
     def all(self, loose: Iterable[Loose]) -> dict[End, OpenEnd]:
