@@ -63,10 +63,10 @@ class Locating:
     def _bundled(self) -> set[int]:
         """The hosts whose rows name a member of an aggregate, by the places of those rows: that is where they are."""
         members = members_of_bundles(self._survey, self._names)
-        spelled = self._names.spelled
-        places = (self._survey.column("hosts", name) for name in ("device", "port"))
-        told = enumerate(zip(*places, strict=True)) if members else ()
-        return {n for n, (device, port) in told if device and (spelled[device], port) in members}
+        devices, ports = (self._survey.column("hosts", name) for name in ("device", "port"))
+        names = {end.port for end in members}
+        told = ((n, devices[n]) for n in compress(count(), map(names.__contains__, ports)))
+        return {n for n, device in told if device and End(self._names.spelled[device], ports[n]) in members}
 
     def place(self, row: Host) -> tuple[End | None, list[MacEntry]]:
         """Find where a host is plugged in, with the entries of filtering databases that tell.

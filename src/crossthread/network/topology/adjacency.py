@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterable, Mapping
+from itertools import compress, count
 
 import msgspec
 
@@ -50,11 +51,9 @@ def bundle(end: End, names: Names) -> End:
 
 def members_of_bundles(survey: Survey, names: Names) -> frozenset[End]:
     """The ports that are members of an aggregate which has a row."""
-    lags = survey.column("ports", "lag")
-    if not any(lags):
-        return frozenset()
-    places = zip(survey.column("ports", "device"), survey.column("ports", "port"), lags, strict=True)
-    members = (End(names.spelled[device], port) for device, port, lag in places if lag and lag != NONE)
+    devices, ports, lags = (survey.column("ports", name) for name in ("device", "port", "lag"))
+    places = ((devices[n], ports[n]) for n in compress(count(), lags) if lags[n] != NONE)  # of most it is not there
+    members = (End(names.spelled[device], port) for device, port in places)
     return frozenset(end for end in members if names.row(bundle(end, names)) is not None)
 
 

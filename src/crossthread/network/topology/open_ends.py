@@ -21,6 +21,7 @@ from crossthread.network.topology.links import Loose, port_up, word_runs
 from crossthread.network.topology.names import End, Names
 from crossthread.survey import Survey
 from crossthread.survey.records import Neighbor
+from crossthread.survey.table import runs
 from crossthread.values import NONE
 
 OUTSIDE = End("", "")
@@ -222,13 +223,19 @@ class _Finding:
         """The stations that were learned at each free port, and at each of which there is no row."""
         found: dict[_Place, set[str]] = defaultdict(set)
         devices, ports, macs, kinds = (self._survey.column("macs", name) for name in ("device", "port", "mac", "kind"))
-        spelled = {name: self._names.spelled[name] for name in self._survey.distinct("macs", "device")}
+        told: dict[str, set[str | None]] = defaultdict(set)
+        for written, run in runs(devices):
+            told[written].update(ports[run])
+        free: dict[str, set[str | None]] = defaultdict(set)
+        for place in self._free:
+            free[place[0]].add(place[1])
         wanted: dict[tuple[str, str | None], _Place] = {}
-        for written, port in set(zip(devices, ports, strict=True)):
-            device = spelled[written]
-            place = (device, self._known_as(device, port)) if port else None
-            if place is not None and (place in self._free or not self._is_listed(place)):
-                wanted[written, port] = place
+        for written, held in told.items():
+            device = self._names.spelled[written]
+            for port in held & free.get(device, set()) | held - self._own(device):
+                known = (device, self._known_as(device, port)) if port else None
+                if known is not None and (known in self._free or not self._is_listed(known)):
+                    wanted[written, port] = known
         for n in compress(count(), map(wanted.__contains__, zip(devices, ports, strict=True))) if wanted else ():
             if kinds[n] != "self":
                 found[wanted[devices[n], ports[n]]].add(macs[n])
