@@ -162,7 +162,7 @@ class Context:
         if ip in (None, NONE) or ip in self.network.stations.by_address:
             return False
         wanted, unread = address(ip or ""), self.network.unread_addresses
-        may = unread.link_local if wanted.is_link_local else unread.sharing(wanted, asker)
+        may = [*(unread.link_local if wanted.is_link_local else ()), *unread.sharing(wanted, asker)]
         return not may and self.network.stranger_at(str(ip)) is None
 
     @cached_property

@@ -86,7 +86,9 @@ def _of_leg(context: Context, leg: Leg) -> Iterator[Evidence]:
     there = leg.receiver if isinstance(leg.receiver, Interface) and not leg.proxy else None
     if there is not None and not there.has(leg.target):
         key = {"device": there.device, "interface": there.name}
-        yield Evidence("gateways", key, "address" if leg.target.is_link_local else "virtual", None)
+        yield Evidence(
+            "gateways", key, "address" if there in context.network.unread_addresses.link_local else "virtual", None
+        )
     if leg.proxy:
         yield from _missing(context, leg.receiver.row, "gateways", {}, "proxy_arp")
     for one, two in ((leg.sender, leg.receiver), (leg.receiver, leg.sender)):

@@ -179,12 +179,11 @@ class Forwarding:
 
     def _by_address_unread(self, sender: Station, wanted: Address) -> Iterator[tuple[Station, bool, Truth]]:
         """The interfaces that may have an address as their own, or share it, though that was not read of them."""
-        if wanted.version == 6 and wanted.is_link_local:
-            may = [s for s in self._unread_addresses.link_local if s.device != sender.device]
-        elif str(wanted) in self._stations.by_address:
+        unread, own = self._unread_addresses, wanted.version == 6 and wanted.is_link_local
+        if not own and str(wanted) in self._stations.by_address:
             return
-        else:
-            may = self._unread_addresses.sharing(wanted, sender.device if isinstance(sender, Interface) else None)
+        may = unread.sharing(wanted, sender.device if isinstance(sender, Interface) else None)
+        may += [one for one in unread.link_local if own and one not in may and one.device != sender.device]
         for station in may:
             if (heard := self.resolves(sender, station)) is not False:
                 yield station, False, all_of((None, heard))

@@ -6,6 +6,7 @@ for the hosts of a subnet (first-hop redundancy, RFC 9568).
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Sequence
 from functools import cached_property
 
@@ -13,7 +14,7 @@ from crossthread.network.hosts.station import Interface
 from crossthread.network.routing.routes import Routing
 from crossthread.survey import Survey
 from crossthread.survey.records import ArpEntry
-from crossthread.values import Address
+from crossthread.values import Address, Prefix
 
 VIRTUAL_MAC = "00:00:5e:00:"
 """How the MAC address begins at which a shared address answers, whoever holds it now (RFC 9568, 7.3)."""
@@ -35,15 +36,24 @@ class UnreadAddresses:
     def sharing(self, wanted: Address, asker: str | None = None) -> list[Interface]:
         """The interfaces that may share an address with others, as it was not read whether they do.
 
-        Two devices that may route have to be in its subnet besides the one that asks; or one, where a MAC address at
-        which shared addresses answer was learned in its VLAN, or is what an ARP cache has for the address.
+        Two devices that may route have to be in one subnet besides the one that asks, that of the address or, as in
+        IPv6 it is mostly link-local, any; or one, where a MAC address at which shared addresses answer was learned in
+        its VLAN, or is what an ARP cache has for the address.
         """
-        near = (s for s in self._gateways if s.address is not None and wanted in s.address.network)
-        here = [s for s in near if s.row.virtual is None and s.device != asker]
-        here = [s for s in here if self._routing.on(s.device, wanted.version) is not False]
-        if len({s.device for s in here}) > 1 or (here and self._answers_as_shared(str(wanted))):
-            return here
-        return [s for s in here if s.row.vid in self._vids_shared]
+        subnets: dict[Prefix, list[Interface]] = defaultdict(list)
+        for one in self._gateways:
+            if one.address is None or one.row.virtual is not None or one.device == asker:
+                continue
+            near = wanted in one.address.network or (wanted.is_link_local and one.address.version == wanted.version)
+            if near and self._routing.on(one.device, wanted.version) is not False:
+                subnets[one.address.network].append(one)
+        heard = bool(subnets) and self._answers_as_shared(str(wanted))
+        return [
+            one
+            for here in subnets.values()
+            for one in here
+            if heard or len({s.device for s in here}) > 1 or one.row.vid in self._vids_shared
+        ]
 
     def _answers_as_shared(self, ip: str) -> bool:
         entries = self._survey.rows(ArpEntry)

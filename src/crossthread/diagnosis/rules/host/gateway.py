@@ -198,8 +198,9 @@ def host_gateway_wrong(context: Context, host: HostStation) -> Finding | None:
     holders = context.network.stations.by_address.of(str(hop))
     if hop.is_link_local:
         here = context.network.hearing
-        unread = context.network.unread_addresses.link_local
-        if any(isinstance(s, Interface) and here.hears(host, s) is not False for s in (*holders, *unread)):
+        unread = context.network.unread_addresses
+        may = (*holders, *unread.link_local, *unread.sharing(hop))
+        if any(isinstance(s, Interface) and here.hears(host, s) is not False for s in may):
             return None
         names = {(s.device, s.name) for s in context.expected.gateways(host)}
         holders = [s for s in holders if isinstance(s, HostStation) or (s.device, s.name) in names]
