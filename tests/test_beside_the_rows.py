@@ -31,7 +31,12 @@ class BesideTheRows(unittest.TestCase):
         self.assertEqual((answer.verdict, answer.look[0].says, answer.repair), ("unknown", told, ()))
         rules = {one.rule for one in check(asked(MAC % 9)).findings}
         self.assertEqual(rules & {"host-gateway-wrong", "gateway-address-wrong", "survey-gap"}, {"survey-gap"})
-        for other in (asked(MAC % 2), asked(MAC % 9, table=False)):  # it had the address; nobody told of anybody
+        own = f"{MAC % 8}\nrt|e1|10.2.0.1|{MAC % 8}"  # a router's, as it has another address of it, too
+        for other in (
+            asked(MAC % 2),
+            asked(own),
+            asked(MAC % 9, table=False),
+        ):  # it had the address; nobody told of any
             answer = why(other, "a", "b")
             self.assertEqual((answer.verdict, answer.findings[0].rule), ("fails", "host-gateway-wrong"))
         self.assertEqual(why(asked(MAC % 9, "10.1.0.1"), "a", "b").verdict, "works")

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from crossthread.network.hosts.address_holders import Holders
+from crossthread.network.hosts.station import Interface
 from crossthread.survey import Survey
-from crossthread.survey.records import ArpEntry
+from crossthread.survey.records import ArpEntry, MacEntry
 
 
 class Strangers:
@@ -28,5 +29,12 @@ class Strangers:
         return next((entry for entry in found if entry.mac and not self._is_known(entry.mac)), None)
 
     def _is_known(self, mac: str) -> bool:
+        """Whether some row tells whose a MAC address is; also a cache that has it for an address of an interface."""
         places = (("hosts", "mac"), ("ports", "mac"), ("devices", "chassis"))
-        return any(mac in self._survey.table(table).positions(column) for table, column in places)
+        if any(mac in self._survey.table(table).positions(column) for table, column in places):
+            return True
+        entries, learned = self._survey.rows(ArpEntry), self._survey.rows(MacEntry)
+        others = (self._holders.of(entries[n].address) for n in entries.positions("mac").get(mac, ()))
+        if any(isinstance(one, Interface) for held in others for one in held):
+            return True
+        return any(learned[n].kind == "self" for n in learned.positions("mac").get(mac, ()))
