@@ -27,7 +27,8 @@ def show_why_all(answer: WhyAll, out: Console) -> None:
         mark = "unknown" if now.unknown else "works"
         aside = f"; of {now.unknown:,} more it is not known" if now.unknown else ""
         words = f"{MARKS[mark]} {now.works:,} of {now.wanted:,} wanted pairs work"
-        out.print(line((words, STYLES[mark]), f"{aside}: no repair is needed."))
+        says = "nothing that was read is in their way" if now.unknown else "no repair is needed"
+        out.print(line((words, STYLES[mark]), f"{aside}: {says}."))
         return
     head = f"{MARKS['fails']} {failing:,} of {now.wanted:,} wanted pairs do not work"
     left = then.wanted - then.works - then.unknown
