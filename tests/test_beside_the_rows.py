@@ -2,7 +2,7 @@
 
 import unittest
 
-from crossthread import check, find, why
+from crossthread import check, find, map_network, why
 from crossthread.network.topology.names import End
 from tests.building import cabled, hosts, network_of, ports
 
@@ -125,6 +125,7 @@ class BesideTheRows(unittest.TestCase):
             answer = why(network, "a", "b")
             self.assertEqual((answer.verdict, tuple(one.says for one in answer.look)), (verdict, look))
             self.assertEqual(answer.turns, turned or answer.turns)
+            self.assertEqual({link.state for link in map_network(network).links}, {"up"})  # the cables are, in any case
 
     def test_a_next_hop_is_looked_up_in_other_routes(self):
         """One router's loopback address is the other's next hop, as in an interior BGP session (RFC 4271, 9.1.2.1)."""

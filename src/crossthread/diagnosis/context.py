@@ -155,15 +155,20 @@ class Context:
         }
 
     def is_lost(self, ip: str | None, asker: str | None = None) -> bool:
-        """Whether nobody has an address that a device or (None) a host asks for.
+        """Whether nobody has, nor may have, an address that a device or (None) a host asks for."""
+        held = ip in (None, NONE) or ip in self.network.stations.by_address
+        return not held and not self.may_be_answered(ip, asker)
 
-        None of those who were read, nobody of whom an ARP cache tells, and nobody of whom not all addresses were read.
+    def may_be_answered(self, ip: str | None, asker: str | None = None) -> bool:
+        """Whether nobody of all that was read has an address, and somebody may.
+
+        Of whom an ARP cache tells, or of whom not all addresses were read.
         """
-        if ip in (None, NONE) or ip in self.network.stations.by_address:
+        if ip is None or ip == NONE or ip in self.network.stations.by_address:
             return False
-        wanted, unread = address(ip or ""), self.network.unread_addresses
+        wanted, unread = address(ip), self.network.unread_addresses
         may = [*(unread.link_local if wanted.is_link_local else ()), *unread.sharing(wanted, asker)]
-        return not may and self.network.stranger_at(str(ip)) is None
+        return bool(may) or self.network.stranger_at(ip) is not None
 
     @cached_property
     def learned(self) -> dict[str, list[MacEntry]]:

@@ -56,6 +56,8 @@ def focus(survey: Survey, pair: Sequence[Host], large: int = _LARGE) -> Survey:
     at_those = compress(survey.column("ports", "pvid"), map(living.__contains__, _places(survey, "ports")))
     keep_port = _ports_that_matter(survey, vids | set(filter(None, at_those)), claimed | living)
     dropped = set(compress(_places(survey, "ports"), map(not_, keep_port)))
+    named = zip(_places(survey, "ports"), survey.column("ports", "aliases"), keep_port, strict=True)
+    unheard = {(d.casefold(), name) for (d, port), more, kept in named if not kept for name in (port, *(more or ()))}
     keep = {
         "ports": keep_port,
         "hosts": [
@@ -69,7 +71,7 @@ def focus(survey: Survey, pair: Sequence[Host], large: int = _LARGE) -> Survey:
             )
         ],
         "tree_ports": [place not in dropped for place in _places(survey, "tree_ports")],
-        "macs": [place not in dropped for place in _places(survey, "macs")],
+        "macs": [(device.casefold(), port) not in unheard for device, port in _places(survey, "macs")],
     }
     tables = {name: survey.table(name).kept(kept) for name, kept in keep.items()}
     return replace(survey, **tables)  # type: ignore[arg-type]

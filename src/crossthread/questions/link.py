@@ -108,7 +108,7 @@ def link_view(network: Network, device: str, port: str) -> LinkView:
     found = check(network)
     here = select(found, at=(end.device, end.port)).findings + select(found, at=(far.device, far.port)).findings
     unique = tuple({finding.identity: finding for finding in here}.values())
-    return LinkView(LinkEnd(*end), LinkEnd(*far), STATES[adjacency.up], tuple(sides), unique)
+    return LinkView(LinkEnd(*end), LinkEnd(*far), STATES[adjacency.linked], tuple(sides), unique)
 
 
 def _carried(network: Network, end: End, far: End) -> list[Side]:

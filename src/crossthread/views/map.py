@@ -236,7 +236,7 @@ def _links(adjacency: Adjacency) -> list[MapLink]:
         members.append(Member(ends[0].port, ends[1].port, cable.state))
     members.sort(key=lambda member: _order(LinkEnd(a.device, member.a)))
     told_by = "both ends" if len(seen) == 2 else "one end" if seen else "descriptions"
-    return [MapLink(a, b, tuple(sorted(seen)), STATES[adjacency.up], told_by, tuple(members))]
+    return [MapLink(a, b, tuple(sorted(seen)), STATES[adjacency.linked], told_by, tuple(members))]
 
 
 def _cable(link: Link) -> MapLink:

@@ -114,8 +114,8 @@ def route_missing(context: Context, gateway: Interface, target: Address, back: b
             repair = (gone, *repair)
     unread, holders = context.network.unread, context.network.stations.by_address
     nobody = hop is None or (wrong is not None and (wrong.next_hop or "") not in holders)
-    stranger = wrong is not None and context.network.stranger_at(wrong.next_hop or "") is not None
-    if unread.routes_of(device) or (unread.anywhere and nobody) or stranger:
+    answered = wrong is not None and context.may_be_answered(wrong.next_hop, device)
+    if unread.routes_of(device) or (unread.anywhere and nobody) or answered:
         return None  # the route, or what its next hop leads to, may be what nobody read
     prefix = goal or ip_network(f"{target}/{target.max_prefixlen}")
     own = wrong is None or ip_network(wrong.prefix) == goal  # a wider one is wrong for all that it leads to

@@ -36,6 +36,11 @@ class Adjacency(msgspec.Struct, frozen=True, eq=False):
     up: Truth
     spread: tuple[End, ...] = ()
 
+    @property
+    def linked(self) -> Truth:
+        """Whether its cables are up, to whichever device a bundle sends a frame."""
+        return True if self.up is None and any(link.up for link in self.links) else self.up
+
     def far(self, end: End) -> End:
         """The other end."""
         return self.b if end == self.a else self.a

@@ -50,8 +50,8 @@ def gateway_missing(context: Context, host: HostStation, vid: int | None = None)
     hop = host.row.gateway
     if subnet is None or hop is None or subnet.is_link_local or context.expected.gateways(host):
         return None
-    if context.network.stranger_at(hop) is not None and address(hop) in subnet.network:
-        return None  # somebody answers for it whom nobody read
+    if context.may_be_answered(hop) and address(hop) in subnet.network:
+        return None  # by somebody whom nobody read
     users = [hop, *(getattr(other.row, "gateway", None) for other in context.expected.near(subnet.ip))]
     known = [interface(str(used)).ip for used in users if used not in (None, NONE)]
     taken = context.network.stations.by_address

@@ -209,8 +209,7 @@ def host_gateway_wrong(context: Context, host: HostStation) -> Finding | None:
     if any(not isinstance(s, HostStation) for s in holders):
         return None
     wanted, gateway = _best_gateway(context, host)
-    answered = str(hop) not in context.network.stations.by_address and not context.is_lost(str(hop))
-    if wanted is None or gateway is None or context.network.unread.routes or answered:
+    if wanted is None or gateway is None or context.network.unread.routes or context.may_be_answered(str(hop)):
         return None  # another gateway of the subnet may be where nobody looked
     evidence = context.evidence(host.row, "gateway") + context.evidence(gateway.row, "address")
     whose = f" (it is the address of {holders[0].name})" if holders else ""
