@@ -2,7 +2,7 @@
 
 import unittest
 
-from crossthread import check, find, map_network, why
+from crossthread import Change, check, find, map_network, why
 from crossthread.network.topology.names import End
 from tests.building import cabled, hosts, network_of, ports
 
@@ -179,6 +179,54 @@ class BesideTheRows(unittest.TestCase):
         answer = why(asked(30), "a", "server")
         self.assertEqual((answer.verdict, answer.findings[0].rule), ("fails", "port-vlan-wrong"))
         self.assertEqual([str(End(row.device, row.port)) for row in find(asked(20), "server").places], ["sw lag9"])
+
+    def test_who_tags_though_no_row_says_so(self):
+        """A machine with several stations behind it at a trunk, and telephones at access ports."""
+
+        def asked(rows, learned="", tag="", voice=""):
+            plugged = hosts("desk 10.20.0.9/24 10.20.0.1 sw p1", *rows).splitlines()
+            lines = ports(
+                "sw p1 access 20", "sw p2 trunk 99 20 40 99", "sw p3 access 20", "sw p4 access 20"
+            ).splitlines()
+            return network_of(
+                gateways="device|interface|address|vid|admin|oper|proxy_arp\n"
+                + "\n".join(f"sw|vlan{v}|10.{v}.0.1/24|{v}|up|up|no" for v in (20, 40)),
+                ports="\n".join([lines[0] + "|voice", *(f"{line}|" for line in lines[1:4]), f"{lines[4]}|{voice}"]),
+                hosts="\n".join([plugged[0] + "|vid", *(f"{line}|" for line in plugged[1:-1]), f"{plugged[-1]}|{tag}"]),
+                devices="device|routing\nsw|yes", neighbors="device|port|neighbor|capabilities\nsw|p2|machine|station",
+                macs="device|vid|mac|port|kind\nsw|20|02:00:00:00:00:01|p1|learned" + learned,
+            )  # fmt: skip
+
+        in_40 = "\nsw|40|02:00:00:00:00:02|p2|learned"
+        for where, learned, tag, verdict in (
+            ("| ", in_40, "", "works"),  # nothing but what was learned says where it is
+            ("sw p2", in_40, "", "unknown"),  # or the port was an access port when that was learned
+            ("sw p2", in_40, "40", "works"), ("sw p2", in_40, "none", "fails"), ("sw p2", "", "", "fails"),
+            ("sw p2", in_40.replace("40", "99"), "", "fails"),
+        ):  # fmt: skip
+            network = asked([f"vm 10.40.0.9/24 10.40.0.1 {'x y' if '|' in where else where}"], learned, tag)
+            if "|" in where:
+                network = network.changed([Change("hosts", {"host": "vm"}, {"device": "", "port": ""})])
+            with self.subTest(where=where, learned=learned, tag=tag):
+                self.assertEqual(why(network, "vm", "desk").verdict, verdict)
+                self.assertEqual(why(network, "desk", "vm").verdict, verdict)
+        answer = why(asked(["vm 10.40.0.9/24 10.40.0.1 sw p2"], in_40), "vm", "desk")
+        self.assertEqual(answer.look[0].says, "see whether vm tags its frames: not at all or with VLAN 40")
+        self.assertEqual(answer.turns, "It works if vm tags with VLAN 40; it fails if vm does not tag.")
+        astray = asked(["vm 10.20.0.7/24 10.20.0.1 x y"], in_40).changed(
+            [Change("hosts", {"host": "vm"}, {"device": "", "port": ""})]
+        )
+        (told,) = (one for one in check(astray).findings if one.severity == "breaks")
+        self.assertEqual((told.rule, list(map(str, told.repair))), ("host-tag-wrong", ["hosts vm: vid = 20"]))
+        for learned, verdict, rules in (
+            ("\nsw|40|02:00:00:00:00:02|p4|learned", "works", set()), ("", "unknown", set()),
+            ("\nsw|20|02:00:00:00:00:02|p4|learned", "fails", {"port-vlan-wrong"}),
+        ):  # fmt: skip
+            network = asked(["phone 10.40.0.9/24 10.40.0.1 sw p4"], learned, voice="40")
+            with self.subTest(learned=learned):
+                self.assertEqual(why(network, "phone", "desk").verdict, verdict)
+                found = {one.rule for one in check(network).findings if one.severity == "breaks"}
+                self.assertEqual(found, rules)
 
 
 if __name__ == "__main__":

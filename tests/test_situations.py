@@ -266,13 +266,13 @@ class Situations(unittest.TestCase):
         trunk = at("loft", "desk1", mode="trunk", pvid=1, allowed="1 10 20")
         wrong = at("loft", "desk1", mode="access", pvid=20)
         for now, vid, mends, sure in (
-            ([], 10, ["hosts desk-loft-1: vid = "], "open"),
-            ([], 77, ["hosts desk-loft-1: vid = "], "sure"),
+            ([], 10, ["hosts desk-loft-1: vid = none"], "open"),
+            ([], 77, ["hosts desk-loft-1: vid = none"], "sure"),
             ([trunk], 20, ["hosts desk-loft-1: vid = 10"], "sure"),
             ([at("loft", "desk1", mode="trunk", pvid=1, allowed="1 20")], 10,
              ["ports loft desk1: allowed = 1 10 20"], "sure"),
             ([at("loft", "desk1", mode="trunk", pvid=10, allowed="1 10 20")], 20,
-             ["hosts desk-loft-1: vid = "], "sure"),
+             ["hosts desk-loft-1: vid = none"], "sure"),
             ([wrong], 10, ["ports loft desk1: mode = trunk, pvid = none, allowed = 10"], None),
         ):  # fmt: skip
             found = self.told([*now, host("desk-loft-1", vid=vid)])

@@ -119,6 +119,8 @@ def _needed(context: Context, rule: Rule) -> Iterable[_Asked]:
 
 def _places(context: Context, table: str, column: str, values: list[str] | None = None) -> Iterable[int]:
     """The rows in which a column is there, and not 0 or empty; or has one of some values."""
+    if (table, column) == ("hosts", "vid"):  # with those that were learned to tag
+        return compress(count(), context.network.stations.tags)
     held = context.network.survey.column(table, column)
     return compress(count(), held if values is None else map(values.__contains__, held))
 

@@ -102,10 +102,12 @@ def _of_stranger(context: Context, fact: Evidence) -> Look:
 
 
 def _of_host(context: Context, host: str, facts: Sequence[Evidence]) -> Look:
+    station = context.network.stations.hosts.get(host.casefold())
+    if station is not None and len(station.wherever) > 1 and any(fact.column == "vid" for fact in facts):
+        return Look(f"see whether {host} tags its frames: {' or '.join(_tags(station))}")
     if not any(fact.column in ("device", "port") for fact in facts):
         columns = " and ".join(dict.fromkeys(fact.column.replace("mac", "MAC address") for fact in facts))
         return Look(f"ask {host} for its {columns}")
-    station = context.network.stations.hosts.get(host.casefold())
     places = station.wherever if station is not None else ()
     if station is not None and len(places) > 1:
         learned = " or ".join(str(one.end) for one in places[1:])
@@ -116,6 +118,11 @@ def _of_host(context: Context, host: str, facts: Sequence[Evidence]) -> Look:
         at = ", ".join(str(one.end) for one in beyond)
         return Look(f"survey {names}: the MAC address of {host} was learned at {at}", (), None)
     return Look(f"find the port that {host} is plugged into")
+
+
+def _tags(host: Station) -> list[str]:
+    """The tags that a host may send."""
+    return [f"with VLAN {one.tag}" if one.tag else "not at all" for one in host.wherever]
 
 
 def _reached(context: Context, device: str, near: Sequence[End]) -> str:
@@ -162,20 +169,29 @@ def how_far(context: Context, source: Station, walk: Walk, back: bool = False) -
 
 
 def how_it_turns_by_place(context: Context, source: Station, target: Station) -> str | None:
-    """What the verdict will be by where a host is that was learned at another port than its row has it at."""
+    """What the verdict will be by where a host is that was learned elsewhere than its row has it, or by how it tags."""
     for host in (source, target):
         if len(host.wherever) == 1:
             continue
+        several = len({place.end for place in host.wherever}) > 1
         found: dict[str, list[str]] = defaultdict(list)
-        for end in (place.end for place in host.wherever if place.end is not None):
-            there = walks(context.network.mended(_placed(context, host, end)), end_name(source), end_name(target))
-            found[VERDICTS[all_of(walk.arrives for walk in there)]].append(str(end))
+        for place in (place for place in host.wherever if place.end is not None):
+            changes = _placed(context, host, place.end) if several and place.end else [_tagging(host, place.tag)]
+            there = walks(context.network.mended(changes), end_name(source), end_name(target))
+            case = f"is at {place.end}" if several else f"tags with VLAN {place.tag}" if place.tag else "does not tag"
+            found[VERDICTS[all_of(walk.arrives for walk in there)]].append(case)
         if "unknown" in found:
-            return f"It turns on the port that {host.name} is plugged into, and on more."
+            what = f"the port that {host.name} is plugged into" if several else f"whether {host.name} tags its frames"
+            return f"It turns on {what}, and on more."
         cases = sorted(found.items(), reverse=True)  # what works before what fails
-        says = "; it ".join(f"{verdict} if {host.name} is at {' or '.join(ends)}" for verdict, ends in cases)
+        says = "; it ".join(f"{verdict} if {host.name} {' or '.join(dict.fromkeys(told))}" for verdict, told in cases)
         return f"It {says}."
     return None
+
+
+def _tagging(host: Station, tag: int) -> Change:
+    """That a host sends with a tag, or without any."""
+    return Change("hosts", {"host": host.name}, {"vid": tag or NONE})
 
 
 def _placed(context: Context, host: Station, end: End) -> list[Change]:

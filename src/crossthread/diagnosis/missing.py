@@ -105,7 +105,11 @@ def _of_station(context: Context, station: Station) -> list[Evidence]:
                 return [Evidence("devices", {"device": at}, "device", None)]
             return _missing(context, station.row, "hosts", {}, "device", "port")
         if len(station.wherever) > 1:
-            found += context.evidence(station.row, "port")
+            several = len({place.end for place in station.wherever}) > 1
+            if several:
+                found += context.evidence(station.row, "port")
+            else:
+                found += _missing(context, station.row, "hosts", {}, "vid")
             return found + [cell for place in station.wherever for cell in _of_place(context, place)]
         return _of_place(context, station)
     if station.up is None:

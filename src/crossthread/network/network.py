@@ -262,8 +262,14 @@ class Network:
     def stations(self) -> Stations:
         """Hosts and gateway interfaces."""
         copied = self._copied
-        before = copied[0].stations if copied is not None and "links" not in copied[1].stale else None
-        return Stations(self.survey, self.names, self.links, self.adjacencies, self.fabric, self.components, before)
+        made = self.survey, self.names, self.links, self.adjacencies, self.fabric, self.components
+        if copied is None or "links" in copied[1].stale:
+            return Stations(*made)
+        network, kept = copied
+        hosts = kept.rows.get("hosts", frozenset())
+        same = hosts is not None and self.survey.column("hosts", "mac") is network.survey.column("hosts", "mac")
+        touched = (kept.ports, hosts) if same and hosts is not None and "macs" not in kept.rows else None
+        return Stations(*made, network.stations, touched)
 
     @cached_property
     def hearing(self) -> Hearing:

@@ -54,7 +54,7 @@ class ListedVlans:
     def homes(self, host: HostStation) -> list[int]:
         """The VLANs that a host may belong in at a trunk without a native one: those it carries, and nobody is in."""
         row = self._context.port(host.end) if host.end is not None else None
-        if host.end is None or row is None or row.pvid != NO_VID or row.allowed is None or host.row.vid:
+        if host.end is None or row is None or row.pvid != NO_VID or row.allowed is None or host.tag:
             return []
         exists = self._context.network.fabric.exists(host.end.device)
         return [vid for vid in self.empty if vid in row.allowed and exists.has(vid) is not False]

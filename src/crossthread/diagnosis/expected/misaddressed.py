@@ -69,12 +69,15 @@ def _is_misaddressed(context: Context, gateway: Interface) -> bool:
 def _asked_in_vain(context: Context, gateway: Interface, vid: int) -> bool:
     """Whether hosts live in an interface's VLAN that no interface there serves and that ask for an address nobody has.
 
-    And none of its own subnet. A gateway outside a host's own prefix is that host's fault, and no interface's.
+    And none of its own subnet, nor does another router send to its address. A gateway outside a host's own prefix is
+    that host's fault, and no interface's.
     """
     near = (one.hosts[0] for one in context.living_in(vid, gateway) if one.block is not None)
     hosts = [(host, host.address) for host in near if host.address is not None]
     own = gateway.address.network if gateway.address is not None else None
     if own is None or any(at.ip in own for _, at in hosts):
+        return False
+    if any(device != gateway.device for device in context.routed_to.get(str(gateway.ip), ())):
         return False
     here = [one for one in context.network.stations.gateways if context.expected.current_vlan(one) == vid]
     served = [one.address.ip for one in here if one.address is not None and context.network.one_lan(one, gateway)]

@@ -35,7 +35,7 @@ def for_port(hearing: Hearing, change: Change, instead: Change) -> Iterator[Witn
     for station in stations if change.cells.get("mode") == "trunk" else ():
         if (
             isinstance(station, HostStation)
-            and (tag := station.row.vid)
+            and (tag := station.tag)
             and tag in VlanSet.parse(str(change.cells.get("allowed") or NONE))
         ):
             yield from for_station(hearing, station, tag)

@@ -16,7 +16,7 @@ from crossthread.diagnosis.rules.link import both_trunks, with_native
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
-from crossthread.survey.records import Port
+from crossthread.survey.records import Port, Route
 from crossthread.values import NONE, PrefixedAddress, address, interface
 
 Option = tuple[Change, ...]
@@ -223,6 +223,7 @@ def _as_others_ask(context: Context, finding: Finding) -> Iterator[Option]:
 def _as_planned(context: Context, finding: Finding) -> Iterator[Option]:
     """Have those who use the address that an interface has instead of the planned one use the planned one, too."""
     yield from _as_others_ask(context, finding)
+    yield from _hops_instead(context, finding)
     for change in finding.repair[:1]:
         wanted = str(change.cells.get("address") or "").partition("/")[0]
         now = str(change.key.get("address") or NONE)
@@ -231,6 +232,22 @@ def _as_planned(context: Context, finding: Finding) -> Iterator[Option]:
         there = [host for host in users if context.expected.planned(host) in (None, served)]
         if there:
             yield (change, *(set_host(host, gateway=wanted) for host in there))
+
+
+def _hops_instead(context: Context, finding: Finding) -> Iterator[Option]:
+    """Let the routes lead to the address that an interface has, instead of the one that they name and it is to get."""
+    for change in finding.repair[:1]:
+        now, given = (str(text or NONE) for text in (change.key.get("address"), change.cells.get("address")))
+        if NONE in (now, given) or interface(now).ip not in interface(given).network:
+            continue
+        hop, wanted = str(interface(now).ip), str(interface(given).ip)
+        led = dict.fromkeys(str(fact.key["device"]) for fact in finding.evidence if fact.table == "routes")
+        rows = [row for device in led for row in context.network.routing.routes(device) if row.next_hop == wanted]
+        keys = [{column: value for column, value in zip(Route.KEY, row.key, strict=True) if value} for row in rows]
+        gone = [Change("routes", key, delete=True) for key in keys]
+        kept = [{"interface": row.interface or "", "origin": row.origin or ""} for row in rows]
+        new = [Change("routes", {**c.key, "next_hop": hop}, cells) for c, cells in zip(gone, kept, strict=True)]
+        yield from [(*gone, *new)] if rows else []
 
 
 _BY_RULE: Mapping[str, Callable[[Context, Finding], Iterator[Option]]] = {

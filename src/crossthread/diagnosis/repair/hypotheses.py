@@ -50,7 +50,7 @@ def hypotheses(context: Context, host: HostStation) -> Iterator[Finding]:
     """
     yield from islice(addresses_missing(context, host), _HOMES)
     row = context.port(host.end) if host.end is not None else None
-    if row is None or host.address is None or (row.mode == "access" and host.row.vid):
+    if row is None or host.address is None or (row.mode == "access" and host.tag):
         return
     if row.mode != "access":
         told = port_mode_wrong(context, host)

@@ -68,6 +68,10 @@ def _likely(context: Context, fact: Evidence) -> Change | None:
         return Change(fact.table, {"instance": 0, **fact.key}, {fact.column: value}) if value else None
     elif fact.table == "ports" and fact.column in ("mode", "pvid", "allowed", "untagged"):
         value = _vlan_cell(context, End(str(fact.key["device"]), str(fact.key["port"])), fact.column)
+    elif fact.table == "hosts" and fact.column == "vid":
+        host = context.network.stations.hosts.get(str(fact.key["host"]).casefold())
+        home = context.expected.vlan(host) if host is not None else None
+        value = home if host is not None and home in [one.tag for one in host.wherever] else NONE
     elif fact.table == "hosts" and fact.column == "gateway":
         host = context.network.stations.hosts.get(str(fact.key["host"]).casefold())
         served = context.expected.gateways(host) if host is not None else []

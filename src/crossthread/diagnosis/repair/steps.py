@@ -132,7 +132,7 @@ def _said(context: Context, change: Change, draft: Draft) -> list[str]:
         return ["bring it up", *_plain(change, {"admin", "oper"})]
     if change.table == "hosts" and "vid" in change.cells:
         vid = change.cells["vid"]
-        says = f"let it tag its frames with VLAN {vid}" if vid else "let it send without a tag"
+        says = f"let it tag its frames with VLAN {vid}" if vid not in ("", NONE) else "let it send without a tag"
         return [says, *_plain(change, {"vid", "oper"})]
     if change.table != "ports":
         return _plain(change, {"oper"})

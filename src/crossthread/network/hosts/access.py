@@ -20,22 +20,22 @@ from crossthread.values import NO_VID, NONE
 _Place = tuple[str, str | None]
 
 
-def joined(survey: Survey, names: Names, places: Sequence[_Place]) -> list[int]:
-    """The VLAN that the frames of each host join, for the places where they are plugged in."""
+def joined(survey: Survey, names: Names, places: Sequence[_Place], tags: Sequence[int | None]) -> list[int]:
+    """The VLAN that the frames of each host join, for the places where they are plugged in and the tags they send."""
     entered, phones = _entered(survey, names), _phones(survey, names)
-    tags, links = (survey.column("hosts", name) for name in ("vid", "link"))
+    links = survey.column("hosts", "link")
     vids = [entered[device].get(port, NO_VID) for device, port in places]
     for n in compress(count(), tags):
-        vids[n] = _with_tag(phones.get(places[n], NO_VID), tags[n])
+        vids[n] = _with_tag(phones.get(places[n], NO_VID), tags[n] or NO_VID)
     for n in compress(count(), (link == "down" for link in links)):
         vids[n] = -abs(vids[n])
     return vids
 
 
-def joined_at(survey: Survey, names: Names, places: Sequence[_Place], n: int) -> int:
+def joined_at(survey: Survey, names: Names, places: Sequence[_Place], tags: Sequence[int | None], n: int) -> int:
     """The same for one host."""
     device, port = places[n]
-    row, tag = names.row(End(device, port or "")), survey.column("hosts", "vid")[n]
+    row, tag = names.row(End(device, port or "")), tags[n]
     if row is None:
         return NO_VID
     vid = _with_tag(_phone_at(row), tag) if tag else _entered_at(row)

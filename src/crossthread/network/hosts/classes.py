@@ -18,7 +18,7 @@ from functools import cached_property
 from typing import NamedTuple
 
 from crossthread.network.coverage import Covered
-from crossthread.network.hosts.access import joined, joined_at
+from crossthread.network.hosts.access import joined_at
 from crossthread.network.hosts.blocks import Block, InnerBlocks, is_broadcast
 from crossthread.network.hosts.hosts import Members
 from crossthread.network.hosts.special import Special
@@ -146,7 +146,8 @@ class Classes:
         """
         alone: list[int] = []
         pairs, addresses = self._stations.places, survey.column("hosts", "address")
-        gateways, tags, links = (survey.column("hosts", name) for name in ("gateway", "vid", "link"))
+        gateways, links = (survey.column("hosts", name) for name in ("gateway", "link"))
+        tags = self._stations.tags
         alike: dict[tuple[int, Block, str | None, int], tuple[list[int], Counter[str]]]
         alike = defaultdict(lambda: ([], Counter()))
         nameless: dict[object, list[int]] = defaultdict(list)
@@ -242,9 +243,10 @@ class Classes:
 
     def _write(self, survey: Survey) -> None:
         """Sort the hosts by what many have in common."""
-        vids = joined(survey, self._names, self._stations.places)
-        sent = (tag or NO_VID for tag in survey.column("hosts", "vid"))
-        self._keys = list(zip(vids, self._stations.heads, survey.column("hosts", "gateway"), sent, strict=True))
+        sent = (tag or NO_VID for tag in self._stations.tags)
+        self._keys = list(
+            zip(self._stations.joined, self._stations.heads, survey.column("hosts", "gateway"), sent, strict=True)
+        )
         written: dict[_Written, list[int]] = defaultdict(list)
         for n, key in enumerate(self._keys):
             written[key].append(n)
@@ -256,12 +258,13 @@ class Classes:
         ports, pairs = {(end.device, end.port) for end in before.ports}, self._stations.places
         beside = survey.table("hosts").positions("device")
         near = (n for device in {device for device, _ in ports} for n in beside.get(device.casefold(), ()))
-        gateways, tags = (survey.column("hosts", name) for name in ("gateway", "vid"))
+        gateways, tags, stations = survey.column("hosts", "gateway"), self._stations.tags, before.classes._stations
         fresh: set[_Written] = set()
-        once, astray = before.classes._stations.places, self._stations.locating.astray
+        once, astray = stations.places, self._stations.locating.astray
         moved = {n for n in (*near, *astray) if pairs[n] in ports} | {n for n in astray if pairs[n] != once[n]}
+        moved |= {n for n, _ in self._stations.learned.items() ^ stations.learned.items()}
         for n in sorted(moved | before.hosts):
-            vid = joined_at(survey, self._names, pairs, n)
+            vid = joined_at(survey, self._names, pairs, tags, n)
             old, new = self._keys[n], (vid, self._stations.heads[n], gateways[n], tags[n] or NO_VID)
             self._keys[n] = new
             for key in {old, new} - fresh:

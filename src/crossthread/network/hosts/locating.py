@@ -103,7 +103,7 @@ class Locating:
         devices, ports = survey.column("hosts", "device"), survey.column("hosts", "port")
         learned: dict[int, list[int]] = defaultdict(list)
         there: set[int] = set()
-        whose = map(self._owners.get, survey.column("macs", "mac"))
+        whose = map(self.owners.get, survey.column("macs", "mac"))
         where = zip(count(), whose, survey.column("macs", "device"), survey.column("macs", "port"), strict=False)
         for at, n, device, port in where:
             if n is not None and port:
@@ -121,7 +121,7 @@ class Locating:
         return found
 
     @cached_property
-    def _owners(self) -> Mapping[str, int]:
+    def owners(self) -> Mapping[str, int]:
         """The place of the row of the one host that has each MAC address; of one that several have nothing tells."""
         macs = self._survey.column("hosts", "mac")
         owners = dict(zip(macs, count(), strict=False))
@@ -133,7 +133,7 @@ class Locating:
 
     def _learned_at(self, mac: str | None) -> dict[End, list[MacEntry]]:
         """The edge ports at which the MAC address of one host was learned."""
-        return self._edges(self._positions.get(mac, ())) if mac in self._owners else {}
+        return self._edges(self._positions.get(mac, ())) if mac in self.owners else {}
 
     @cached_property
     def _positions(self) -> Mapping[object, Sequence[int]]:

@@ -42,8 +42,8 @@ class Special:
 
     @cached_property
     def unsettled(self) -> set[int]:
-        """Those that may be at one of several ports."""
-        return set(map(self._stations.hosts.number, self._stations.locating.unsettled))
+        """Those that may be at one of several ports, or send one of several tags."""
+        return self._stations.unsettled
 
     @cached_property
     def shut(self) -> set[int]:

@@ -99,6 +99,11 @@ class Station:
         """The VID that its frames carry; `NO_VID` for none."""
         return self._attached.tag
 
+    @property
+    def may_tag(self) -> bool:
+        """Whether its frames carry a tag, as far as is known."""
+        return any(place.tag for place in self.wherever)
+
     @cached_property
     def _joined(self) -> tuple[Truth, tuple[Tap, ...]]:
         return self._attached.join()

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Sequence, Set
 from functools import cached_property, partial
 from itertools import compress, count
 from operator import is_not
 
+from crossthread.network.hosts.access import joined, joined_at
 from crossthread.network.hosts.address_holders import Holders
 from crossthread.network.hosts.hosts import Hosts
+from crossthread.network.hosts.learned_tags import Tags, learned_by, learned_tags, tag_of, telephones
 from crossthread.network.hosts.locating import Locating
 from crossthread.network.hosts.station import Attachment, HostStation, Interface, Station, Tap
 from crossthread.network.switching.components import Components
@@ -27,7 +29,8 @@ from crossthread.values import NO_VID, NONE, SOME_VID, address
 class Stations:
     """Every station of a survey, found by name, address and port.
 
-    `before` are those of a network with the same ports and links, of which this one is a copy.
+    `before` are those of a network with the same ports and links, of which this one is a copy; `touched` the ports and
+    hosts whose rows differ, if nothing does of what was learned where, and of whose each MAC address is.
     """
 
     def __init__(
@@ -39,6 +42,7 @@ class Stations:
         fabric: Fabric,
         components: Components,
         before: Stations | None = None,
+        touched: tuple[Set[End], Set[int]] | None = None,
     ) -> None:
         self._survey, self._names, self._fabric, self._components = survey, names, fabric, components
         self._far: dict[End, list[Adjacency]] = defaultdict(list)
@@ -51,6 +55,7 @@ class Stations:
                 self._capabilities[names.device(row.device) or row.device].append(row.capabilities)
         linked = {end for link in links for end in (link.a, link.b)}
         self._before = before if before is not None and before._names.spelled is names.spelled else None
+        self._touched = touched
         alike = before is not None and self._found_alike(before)
         self.locating: Locating
         found_before = before.locating if before is not None and alike else None
@@ -149,6 +154,69 @@ class Stations:
         return set(self.places) if self.locating.astray else self.plugged
 
     @cached_property
+    def learned(self) -> Tags:
+        """The tags that hosts may send of which their rows do not say so, by the places of the rows."""
+        rows = {n: self._names.row(End(device, port or "")) for n in self._told for device, port in [self.places[n]]}
+        told = {n: tuple(dict.fromkeys(tag_of(row, vid) for vid in self._told[n])) for n, row in rows.items()}
+        seen = learned_by(self._survey, self._names, self.places, told) if self._survey.macs else {}
+        return {n: tags for n, tags in {**told, **self._learned, **seen}.items() if any(tags)}
+
+    @cached_property
+    def _told(self) -> Tags:
+        """The hosts that may be telephones."""
+        before, survey = self._before, self._survey
+        columns = (("ports", "voice"), ("gateways", "address"), ("gateways", "vid"), ("hosts", "vid"))
+        alike = before is not None and before.places is self.places and before.heads is self.heads
+        if before is not None and alike and all(survey.column(*c) is before._survey.column(*c) for c in columns):
+            return before._told
+        return telephones(survey, self._names, self.places, self.heads)
+
+    @cached_property
+    def _learned(self) -> Tags:
+        """The tags that hosts send by what was learned of them at their ports."""
+        survey, before = self._survey, self._before
+        if not survey.macs:
+            return {}
+        if before is None or self._touched is None:
+            return learned_tags(survey, self._names, self.places, self._joined)
+        ports, hosts = self._touched
+        beside = survey.table("hosts").positions("device")
+        near = (n for device in {end.device for end in ports} for n in beside.get(device.casefold(), ()))
+        again = {*hosts, *self.locating.astray}
+        again |= {n for n in near if self.places[n] in ports}
+        kept = {n: tags for n, tags in before._learned.items() if n not in again}
+        return kept | learned_by(survey, self._names, self.places, sorted(again))
+
+    @cached_property
+    def _joined(self) -> list[int]:
+        return joined(self._survey, self._names, self.places, self._survey.column("hosts", "vid"))
+
+    @cached_property
+    def joined(self) -> list[int]:
+        """The VLAN that the frames of each host join, with the tags that they send; see `access`."""
+        found = self._joined.copy() if self.learned else self._joined
+        for n in self.learned:
+            found[n] = joined_at(self._survey, self._names, self.places, self.tags, n)
+        return found
+
+    @cached_property
+    def tags(self) -> Sequence[int | None]:
+        """The tag that each host sends; None where it sends none. Of several that it may send, the first."""
+        told = self._survey.column("hosts", "vid")
+        if not self.learned:
+            return told
+        found = list(told)
+        for n, tags in self.learned.items():
+            found[n] = tags[0] or None
+        return found
+
+    @cached_property
+    def unsettled(self) -> set[int]:
+        """The places of the rows of hosts that may be at one of several ports, or send one of several tags."""
+        several = {n for n, tags in self.learned.items() if len(tags) > 1}
+        return several | set(map(self.hosts.number, self.locating.unsettled))
+
+    @cached_property
     def crowded(self) -> frozenset[tuple[str, str | None]]:
         """The devices and ports at which several hosts are."""
         beside = {(end.device, end.port) for ends in self.locating.unsettled.values() for end in ends} & self.taken
@@ -218,18 +286,21 @@ class Stations:
         row = station.row
         assert isinstance(row, Host)
         end, entries = self.locating.place(row)
-        found = self._at(row, end, tuple(entries))
-        if row.host not in self.locating.unsettled:
+        n = self.hosts.number(row.host)
+        tags = self.learned.get(n, (row.vid or NO_VID,))
+        found = self._at(row, end, tags[0], tuple(entries))
+        if n not in self.unsettled:
             return found
-        ends = (end, *self.locating.unsettled[row.host])
-        wherever = tuple(HostStation(row, row.host, partial(self._again, row, one)) for one in ends)
+        learned = self.locating.unsettled.get(row.host, {})
+        told = ((other, row.vid or tag_of(self._names.row(other), entry.vid)) for other, entry in learned.items())
+        places = [*((end, tag) for tag in tags), *told]
+        wherever = tuple(HostStation(row, row.host, partial(self._again, row, *place)) for place in places)
         return found._replace(join=partial(_joined_at_one, wherever), wherever=wherever)
 
-    def _again(self, row: Host, end: End | None, _: Station) -> Attachment:
-        return self._at(row, end, ())
+    def _again(self, row: Host, end: End | None, tag: int, _: Station) -> Attachment:
+        return self._at(row, end, tag, ())
 
-    def _at(self, row: Host, end: End | None, entries: tuple[MacEntry, ...]) -> Attachment:
-        tag = row.vid or NO_VID
+    def _at(self, row: Host, end: End | None, tag: int, entries: tuple[MacEntry, ...]) -> Attachment:
         return Attachment(end.device if end else "", end, tag, entries, partial(self._plugged, row, end, tag))
 
     def _plugged(self, row: Host, end: End | None, tag: int) -> tuple[Truth, tuple[Tap, ...]]:

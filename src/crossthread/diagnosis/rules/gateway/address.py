@@ -13,7 +13,7 @@ from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway.interface import called
 from crossthread.network.hosts.classes import HostClass
 from crossthread.network.hosts.station import HostStation, Interface
-from crossthread.survey.records import Gateway
+from crossthread.survey.records import Gateway, Route
 from crossthread.values import NONE, Address, PrefixedAddress, address, interface
 
 
@@ -98,31 +98,45 @@ def transit_address_wrong(context: Context, gateway: Interface) -> Finding | Non
     own, stations = gateway.address, context.network.stations
     if own is None or context.network.unread.anywhere:
         return None
-    used = str(own.ip) in context.next_hops or any(other is not gateway for other in context.expected.near(own.ip))
+    near = [other for other in context.expected.near(own.ip) if other is not gateway]
     astray = misaddressed(context, gateway)
-    if (used or context.expected.users(own.ip)) and not astray:
+    if (str(own.ip) in context.next_hops or context.expected.users(own.ip) or len(near) > 1) and not astray:
         return None
     holders = same_address(context, gateway)
     idle = f"as {called(holders[0])} has" if holders else "which nobody uses"
     for peer in stations.gateways:
-        beside = peer.device != gateway.device and _vids(context, peer) & _vids(context, gateway)
-        if not beside or peer.address is None or peer.address.version != own.version:
+        if not _is_beside(context, peer, gateway) or not (astray or near in ([], [peer])):
             continue
-        routes = context.network.routing.routes(peer.device)
-        hops = {row.next_hop: row for row in routes if row.next_hop not in (None, NONE)}
-        lost = [hop for hop in hops if context.is_lost(hop, peer.device) and address(hop or "") in peer.address.network]
-        if len(lost) == 1:
-            wanted = f"{lost[0]}/{peer.address.network.prefixlen}"
+        rows = _lost_routes(context, peer)
+        lost = {row.next_hop for row in rows}
+        if len(lost) == 1 and (astray or peer not in near or len(rows) > 1):  # of a single route that may be the slip
+            (hop,) = lost
             says = f"{called(gateway)} has the address {own}, {idle}, but {peer.device} {peer.name} beside it"
+            evidence = context.evidence(gateway.row, "address", "vid")
             return Finding(
                 "gateway-address-wrong",
                 "breaks",
                 (at_station(gateway),),
-                f"{says} routes to {lost[0]}, which nobody has.",
-                context.evidence(gateway.row, "address", "vid") + context.evidence(hops[lost[0]], "next_hop"),
-                (set_gateway(gateway, address=wanted),),
+                f"{says} routes to {hop}, which nobody has.",
+                evidence + tuple(fact for row in rows[:3] for fact in context.evidence(row, "next_hop")),
+                (set_gateway(gateway, address=f"{hop}/{peer.address.network.prefixlen}"),) if peer.address else (),
             )
     return None
+
+
+def _is_beside(context: Context, peer: Interface, gateway: Interface) -> bool:
+    """Whether an interface of another device is in the VLAN of one, and has an address of the same version of IP."""
+    if peer.device == gateway.device or peer.address is None or gateway.address is None:
+        return False
+    return peer.address.version == gateway.address.version and bool(_vids(context, peer) & _vids(context, gateway))
+
+
+def _lost_routes(context: Context, peer: Interface) -> list[Route]:
+    """The routes by an interface to addresses that nobody has."""
+    rows = context.network.routing.routes(peer.device)
+    told = [(row, row.next_hop) for row in rows if row.next_hop not in (None, NONE)]
+    lost = [(row, hop) for row, hop in told if hop and context.is_lost(hop, peer.device)]
+    return [row for row, hop in lost if peer.address is not None and address(hop) in peer.address.network]
 
 
 def _vids(context: Context, gateway: Interface) -> set[int]:

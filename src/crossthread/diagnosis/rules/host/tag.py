@@ -9,7 +9,7 @@ from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.port.vlan import vlan_witnesses
 from crossthread.network.hosts.station import HostStation
 from crossthread.survey.changes import Change
-from crossthread.survey.records import Port
+from crossthread.survey.records import MacEntry, Port
 from crossthread.values import NO_VID, NONE, VlanSet
 
 Option = tuple[Change, ...]
@@ -26,7 +26,9 @@ def host_tag_wrong(context: Context, host: HostStation) -> Finding | None:
     its port takes it; else let the port carry it.
     """
     row = context.port(host.end) if host.end is not None else None
-    own, wanted = host.row.vid, context.expected.vlan(host)
+    own, wanted = host.tag, context.expected.vlan(host)
+    if len({one.tag for one in host.wherever}) > 1:
+        return None  # it is not known
     if row is None or not own or wanted is None or row.mode not in ("access", "trunk", "hybrid"):
         return None
     takes = row.voice == own if row.mode == "access" else row.allowed is None or own in row.allowed
@@ -34,15 +36,27 @@ def host_tag_wrong(context: Context, host: HostStation) -> Finding | None:
         return None
     why = f"which {host.end} does not take{_is(row)}" if not takes else f"but belongs to VLAN {wanted}"
     seen = ("mode", "pvid") if row.mode == "access" else ("mode", "pvid", "allowed")
-    evidence = context.evidence(host.row, "vid", "address") + context.evidence(row, *seen)
+    told = [fact for entry in _learned(context, host) for fact in context.evidence(entry, "vid")]
+    evidence = (*(told or context.evidence(host.row, "vid")), *context.evidence(host.row, "address"))
+    evidence += context.evidence(row, *seen)
     return Finding(
         "host-tag-wrong",
         "breaks",
         (at_station(host), *([at_port(host.end, wanted)] if host.end is not None else [])),
-        f"{host.name} tags its frames with VLAN {own}, {why}.",
+        f"{host.name} tags its frames with VLAN {own}, {why}."
+        f"{' Its own settings say nothing of a tag; something between it and the port may put it there.' * bool(told)}",
         evidence + vlan_witnesses(context, host, wanted),
         next(iter(tag_mends(context, host)), ()),
     )
+
+
+def _learned(context: Context, host: HostStation) -> list[MacEntry]:
+    """What tells that a host tags its frames, if its row does not: the filtering database of the bridge it is at."""
+    entries = context.network.survey.rows(MacEntry)
+    numbers = entries.positions("mac").get(host.row.mac, ()) if not host.row.vid else ()
+    known = [entries[n] for n in numbers if entries[n].vid == host.tag]
+    names = context.network.names
+    return [entry for entry in known if host.end is not None and names.spelled[entry.device] == host.end.device]
 
 
 def _is(row: Port) -> str:
@@ -56,8 +70,8 @@ def tag_mends(context: Context, host: HostStation) -> list[Option]:
     row, wanted = context.port(host.end) if host.end is not None else None, context.expected.vlan(host)
     if host.end is None or row is None or wanted is None:
         return []
-    retag: Option = (set_host(host, vid=wanted),) if host.row.vid != wanted else ()
-    bare = (set_host(host, vid=""),)
+    retag: Option = (set_host(host, vid=wanted),) if host.tag != wanted else ()
+    bare = (set_host(host, vid=NONE),)
     if row.mode == "access":
         tagged: Option = (set_port(host.end, mode="trunk", pvid=NONE, allowed=str(wanted)), *retag)
         return [bare, tagged] if row.pvid == wanted else [tagged, (set_port(host.end, pvid=wanted), *bare)]

@@ -11,7 +11,6 @@ from crossthread.diagnosis.findings import Alternative, Finding, at_port, at_sta
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.port.vlan import vlan_witnesses
 from crossthread.network.hosts.station import HostStation
-from crossthread.survey.records import Host
 from crossthread.values import NO_VID
 
 
@@ -31,7 +30,7 @@ def port_mode_wrong(context: Context, host: HostStation, vid: int | None = None,
     Confirm: look at the port's mode and at what is really plugged in.
     Mend: make it an access port of the host's VLAN.
     """
-    if host.end is None or (isinstance(host.row, Host) and host.row.vid):
+    if host.end is None or host.tag:
         return None
     row, wanted = context.port(host.end), vid or context.expected.vlan(host)
     if row is None or row.mode not in ("trunk", "hybrid") or wanted is None:
@@ -76,7 +75,7 @@ def port_without_native(context: Context, host: HostStation, vid: int | None = N
     row = context.port(host.end) if host.end is not None else None
     if row is None or host.end is None or row.pvid != NO_VID or row.mode not in ("trunk", "hybrid"):
         return None
-    if host.row.vid or context.expected.vlan(host) is not None or context.adjacencies_at.get(host.end):
+    if host.tag or context.expected.vlan(host) is not None or context.adjacencies_at.get(host.end):
         return None
     mates = context.expected.near(host.address.ip) if host.address is not None else ()
     homes = [one for one in context.once(ListedVlans).homes(host) if vid in (None, one)]
@@ -114,7 +113,7 @@ def port_mode_loose(context: Context, host: HostStation) -> Finding | None:
     Mend: make it an access port of the host's VLAN.
     """
     row = context.port(host.end) if host.end else None
-    if row is None or host.end is None or row.mode != "trunk" or host.row.vid or not row.pvid:
+    if row is None or host.end is None or row.mode != "trunk" or host.tag or not row.pvid:
         return None
     if row.allowed is None or len(row.allowed) < 2 or context.adjacencies_at.get(host.end):
         return None
@@ -138,7 +137,7 @@ def port_mode_routed(context: Context, host: HostStation) -> Finding | None:
     Mend: make it an access port of the host's VLAN.
     """
     row, wanted = context.port(host.end) if host.end else None, context.expected.vlan(host)
-    if row is None or host.end is None or row.mode != "routed" or wanted is None or host.row.vid:
+    if row is None or host.end is None or row.mode != "routed" or wanted is None or host.tag:
         return None
     covered = context.network.covered.fully(host.end.device, "gateways")
     if context.network.gateways_at.get(host.end) or not covered:

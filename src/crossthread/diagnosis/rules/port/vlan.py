@@ -48,7 +48,7 @@ def port_vlan_wrong(context: Context, host: HostStation, vid: int | None = None)
     if host.end is None or wanted is None or context.expected.planned(host) not in (None, wanted):
         return None
     row = context.port(host.end)
-    if row is None or row.mode not in (None, "access") or row.pvid is None or row.pvid == wanted or host.row.vid:
+    if row is None or row.mode not in (None, "access") or row.pvid is None or row.pvid == wanted or host.may_tag:
         return None  # of one that tags it is told what its tag does there
     evidence = context.evidence(row, "mode", "pvid") + context.evidence(host.row, "address")
     evidence += vlan_witnesses(context, host, wanted)
