@@ -213,6 +213,9 @@ class BesideTheRows(unittest.TestCase):
         answer = why(asked(["vm 10.40.0.9/24 10.40.0.1 sw p2"], in_40), "vm", "desk")
         self.assertEqual(answer.look[0].says, "see whether vm tags its frames: not at all or with VLAN 40")
         self.assertEqual(answer.turns, "It works if vm tags with VLAN 40; it fails if vm does not tag.")
+        pair = asked(["vm 10.40.0.9/24 10.40.0.1 sw p2", "vm2 10.20.0.8/24 10.20.0.1 sw p2"])
+        self.assertEqual(why(pair, "vm", "vm2").verdict, "unknown")  # something is between them and the trunk
+        self.assertEqual([one.rule for one in check(pair).findings if one.severity != "note"], [])
         astray = asked(["vm 10.20.0.7/24 10.20.0.1 x y"], in_40).changed(
             [Change("hosts", {"host": "vm"}, {"device": "", "port": ""})]
         )
@@ -227,6 +230,26 @@ class BesideTheRows(unittest.TestCase):
                 self.assertEqual(why(network, "phone", "desk").verdict, verdict)
                 found = {one.rule for one in check(network).findings if one.severity == "breaks"}
                 self.assertEqual(found, rules)
+
+    def test_a_host_behind_an_access_point_that_nobody_surveyed(self):
+        """How the verdict turns, and what is wrong already on the way to where it was learned."""
+        for allowed, turns, likely in (
+            ("20 40", "It works if ap passes on what it did when laptop was learned at sw p2 in VLAN 40.", []),
+            ("20", "It fails even if ap passes on what it did when laptop was learned at sw p2 in VLAN 40, as far as was "
+             "read.", ["ports sw t1: allowed = 20 40"]),
+        ):  # fmt: skip
+            network = network_of(
+                gateways="device|interface|address|vid|admin|oper|proxy_arp\n"
+                + "\n".join(f"core|vlan{v}|10.{v}.0.1/24|{v}|up|up|no" for v in (20, 40)),
+                ports=ports("sw p1 access 20", "sw p2 trunk 1 20 40", f"sw t1 trunk 1 {allowed}", "core t1 trunk 1 20 40"),
+                hosts=hosts("desk 10.20.0.9/24 10.20.0.1 sw p1") + "\nlaptop|02:00:00:00:00:02|10.40.0.9/24|10.40.0.1|||",
+                devices="device|routing\nsw|no\ncore|yes", macs="device|vid|mac|port\nsw|40|02:00:00:00:00:02|p2",
+                neighbors=cabled("sw t1 core t1") + "\nsw|p2|ap|eth0",
+            )  # fmt: skip
+            for pair in (("laptop", "desk"), ("desk", "laptop")):
+                answer = why(network, *pair)
+                self.assertEqual((answer.verdict, answer.turns), ("unknown", turns))
+                self.assertEqual([str(change) for one in answer.findings for change in one.repair], likely)
 
 
 if __name__ == "__main__":

@@ -461,7 +461,7 @@ class Help(unittest.TestCase):
     def test_what_facts_say_is_wrong_already_is_likely_and_not_proven(self):
         answer = why(without_device(faulty(), "core-west"), "foghorn-exhibit", "director-laptop")
         self.assertEqual((answer.verdict, answer.confidence, answer.repair), ("unknown", "likely", ()))
-        self.assertEqual([f.rule for f in answer.findings], ["port-vlan-wrong"])
+        self.assertEqual([f.rule for f in answer.findings], ["port-vlan-wrong", "link-vlan-missing"])
 
     def test_what_is_surely_wrong_is_told_though_a_routing_table_behind_it_was_not_read(self):
         swapped = {40: "10.61.40.1/24", 50: "10.61.50.1/24"}

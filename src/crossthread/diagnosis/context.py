@@ -57,6 +57,11 @@ class Context:
         """The survey's row of a port."""
         return self.network.port(end)
 
+    @cached_property
+    def closed(self) -> Context:
+        """The same as if there were nothing but what was read."""
+        return Context(self.network.as_if_complete(), self.plan)
+
     def planned_port(self, end: End) -> PlannedPort:
         """What is planned for a port; nothing, if the plan does not know it."""
         row = self.port(end) if self.plan.ports else None

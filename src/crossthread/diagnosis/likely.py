@@ -15,16 +15,20 @@ from crossthread.network.three_valued import all_of
 
 def likely(context: Context, source: str, target: str) -> list[Finding]:
     """What would be in the way if there were nothing but what was read: accused as far as facts speak for it."""
-    closed = context.network.as_if_complete()
-    if all_of(walk.arrives for walk in walks(closed, source, target)) is not False:
+    if all_of(walk.arrives for walk in walks(context.closed.network, source, target)) is not False:
         return []
-    suspected = mend(Context(closed, context.plan), source, target)
+    suspected = mend(context.closed, source, target)
     known = standing(context, suspected)
-    found = [finding for finding in suspected if finding.identity in known]
-    absent = [finding for finding in suspected if finding.identity not in known]
+    found = [finding for finding in suspected if finding.identity in known or _one_sided(finding)]
+    absent = [finding for finding in suspected if finding not in found]
     given_up = GivenUp(absent, found)
     told = [
-        known[one.identity] if given_up.contradicts(one) or given_up.tells(one) else cautious(context, one)
+        known.get(one.identity, one) if given_up.contradicts(one) or given_up.tells(one) else cautious(context, one)
         for one in found
     ]
     return told + [gap for finding in absent if (gap := route_unread(context, finding)) is not None]
+
+
+def _one_sided(finding: Finding) -> bool:
+    """Whether the two ends of a link disagree about the VLAN that it lacks: so much was read, whoever needs it."""
+    return finding.rule == "link-vlan-missing" and len(finding.subjects) == 1

@@ -153,7 +153,10 @@ def how_far(context: Context, source: Station, walk: Walk, back: bool = False) -
     if len(station.wherever) > 1:
         if passed:
             return f"Where the {what} from {source.name} meets {station.name} is not known."
-        return f"By which port the {what} from {source.name} comes in is not known."
+        several = len({place.end for place in station.wherever}) > 1
+        return (
+            f"{'By which port' if several else 'With which tag'} the {what} from {source.name} comes in is not known."
+        )
     exit_ = next((found for found in network.unread.exits(station) if found.unknown == 0), None)
     if exit_ is not None:
         inside = f" in VLAN {exit_.vid}" if exit_.vid else ""
@@ -186,6 +189,23 @@ def how_it_turns_by_place(context: Context, source: Station, target: Station) ->
         cases = sorted(found.items(), reverse=True)  # what works before what fails
         says = "; it ".join(f"{verdict} if {host.name} {' or '.join(dict.fromkeys(told))}" for verdict, told in cases)
         return f"It {says}."
+    return None
+
+
+def how_it_turns_beyond(context: Context, source: Station, target: Station) -> str | None:
+    """What the verdict will be where a host was learned at one port only, and beyond that port nobody looked."""
+    for host in (source, target):
+        ends = context.learned_at_open_ends(host) if isinstance(host, HostStation) and host.end is None else []
+        if len(ends) != 1:
+            continue
+        there = walks(context.closed.network, end_name(source), end_name(target))
+        name = context.network.open_ends[ends[0]].name or f"what is beyond {ends[0]}"
+        known = context.closed.network.stations.hosts[host.name.casefold()]
+        vid = known.tag or next((tap.enters.sure.bit_length() - 1 for tap in known.taps if tap.enters.sure), 0)
+        passed = f"{name} passes on what it did when {host.name} was learned at {ends[0]}"
+        passed += f" in VLAN {vid}" if vid > 0 else ""
+        if (arrives := all_of(walk.arrives for walk in there)) is not None:
+            return f"It works if {passed}." if arrives else f"It fails even if {passed}, as far as was read."
     return None
 
 

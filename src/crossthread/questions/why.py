@@ -11,7 +11,7 @@ from crossthread.diagnosis.expected.islands import apart
 from crossthread.diagnosis.findings import Confidence, Finding
 from crossthread.diagnosis.judgement.confidence import confidence, confidence_of, rivals
 from crossthread.diagnosis.likely import likely
-from crossthread.diagnosis.looking import how_far, how_it_turns, how_it_turns_by_place, looks
+from crossthread.diagnosis.looking import how_far, how_it_turns, how_it_turns_beyond, how_it_turns_by_place, looks
 from crossthread.diagnosis.meanings import meaning
 from crossthread.diagnosis.missing import gaps
 from crossthread.diagnosis.relevant_rows import focus
@@ -235,7 +235,9 @@ def _unknown(context: Context, pair: tuple[Station, Station], walked: tuple[Walk
         confidence="likely" if any(f.severity != "note" for f in findings) else "open",
         surely=how_far(context, first, open_walk, answers),
         look=looks(context, observe, [one.beyond.end for one in network.unread.exits(first)]),
-        turns=how_it_turns_by_place(context, one, two) or how_it_turns(context, open_walk, observe, paths[answers]),
+        turns=how_it_turns_by_place(context, one, two)
+        or how_it_turns_beyond(context, one, two)
+        or how_it_turns(context, open_walk, observe, paths[answers]),
     )
 
 

@@ -8,7 +8,7 @@ was learned. A host with an address of the VLAN that its port tells telephones t
 
 from __future__ import annotations
 
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Iterable, Sequence
 from itertools import compress, count
 from operator import ne
@@ -76,10 +76,7 @@ def telephones(survey: Survey, names: Names, places: Sequence[Place], heads: Seq
     told = compress(count(), survey.column("ports", "voice"))
     rows = (survey.ports[n] for n in told)
     voices: dict[Place, int | None] = {(names.spelled[row.device], row.port): row.voice for row in rows}
-    served: dict[int, set[Block]] = defaultdict(set)
-    for row in survey.gateways if voices else ():
-        if row.vid and row.address and row.address != NONE:
-            served[row.vid].add(Block.of(row.address))
+    served = _served(survey) if voices else {}
     if not served:
         return {}
     addresses, vids = survey.column("hosts", "address"), survey.column("hosts", "vid")
@@ -91,3 +88,29 @@ def telephones(survey: Survey, names: Names, places: Sequence[Place], heads: Seq
         if key[1] in served and (text := addresses[n]) and text != NONE and Block.of(text) in served[key[1]]
     }
     return {n: (NO_VID, key[1]) for n, key in enumerate(keys) if fits and key in fits and key[1] and vids[n] is None}
+
+
+def several_at_trunks(survey: Survey, names: Names, places: Sequence[Place]) -> Tags:
+    """The hosts of which there are several at one trunk: something is between, and may tag with their subnet's VLAN."""
+    taking = (mode in ("trunk", "hybrid") for mode in survey.column("ports", "mode"))
+    rows = compress(zip(survey.column("ports", "device"), survey.column("ports", "port"), strict=True), taking)
+    trunks: set[Place] = {(names.spelled[device], port) for device, port in rows}
+    there = [n for n in compress(count(), map(trunks.__contains__, places)) if survey.column("hosts", "vid")[n] is None]
+    number = Counter(places[n] for n in there)
+    beside = [n for n in there if number[places[n]] > 1]
+    addresses, served = survey.column("hosts", "address"), _served(survey) if beside else {}
+    homes: dict[Block, list[int]] = defaultdict(list)
+    for vid in sorted(served):
+        for block in served[vid]:
+            homes[block].append(vid)
+    known = ((n, text) for n in beside if (text := addresses[n]) and text != NONE)
+    return {n: (NO_VID, *vids) for n, text in known if (vids := homes.get(Block.of(text)))}
+
+
+def _served(survey: Survey) -> dict[int, set[Block]]:
+    """The subnets that interfaces serve in each VLAN."""
+    found: dict[int, set[Block]] = defaultdict(set)
+    for row in survey.gateways:
+        if row.vid and row.address and row.address != NONE:
+            found[row.vid].add(Block.of(row.address))
+    return found

@@ -11,7 +11,7 @@ from operator import is_not
 from crossthread.network.hosts.access import joined, joined_at
 from crossthread.network.hosts.address_holders import Holders
 from crossthread.network.hosts.hosts import Hosts
-from crossthread.network.hosts.learned_tags import Tags, learned_by, learned_tags, tag_of, telephones
+from crossthread.network.hosts.learned_tags import Tags, learned_by, learned_tags, several_at_trunks, tag_of, telephones
 from crossthread.network.hosts.locating import Locating
 from crossthread.network.hosts.station import Attachment, HostStation, Interface, Station, Tap
 from crossthread.network.switching.components import Components
@@ -163,13 +163,20 @@ class Stations:
 
     @cached_property
     def _told(self) -> Tags:
-        """The hosts that may be telephones."""
+        """The hosts that may tag by what their ports are."""
         before, survey = self._before, self._survey
-        columns = (("ports", "voice"), ("gateways", "address"), ("gateways", "vid"), ("hosts", "vid"))
+        columns = (
+            ("ports", "mode"),
+            ("ports", "voice"),
+            ("gateways", "address"),
+            ("gateways", "vid"),
+            ("hosts", "vid"),
+        )
         alike = before is not None and before.places is self.places and before.heads is self.heads
         if before is not None and alike and all(survey.column(*c) is before._survey.column(*c) for c in columns):
             return before._told
-        return telephones(survey, self._names, self.places, self.heads)
+        phones = telephones(survey, self._names, self.places, self.heads)
+        return phones | several_at_trunks(survey, self._names, self.places)
 
     @cached_property
     def _learned(self) -> Tags:

@@ -30,7 +30,7 @@ def port_mode_wrong(context: Context, host: HostStation, vid: int | None = None,
     Confirm: look at the port's mode and at what is really plugged in.
     Mend: make it an access port of the host's VLAN.
     """
-    if host.end is None or host.tag:
+    if host.end is None or host.tag or (host.may_tag and len(context.hosts_at(host.end)) > 1):
         return None
     row, wanted = context.port(host.end), vid or context.expected.vlan(host)
     if row is None or row.mode not in ("trunk", "hybrid") or wanted is None:
@@ -113,7 +113,7 @@ def port_mode_loose(context: Context, host: HostStation) -> Finding | None:
     Mend: make it an access port of the host's VLAN.
     """
     row = context.port(host.end) if host.end else None
-    if row is None or host.end is None or row.mode != "trunk" or host.tag or not row.pvid:
+    if row is None or host.end is None or row.mode != "trunk" or host.may_tag or not row.pvid:
         return None
     if row.allowed is None or len(row.allowed) < 2 or context.adjacencies_at.get(host.end):
         return None
