@@ -233,16 +233,18 @@ class BesideTheRows(unittest.TestCase):
 
     def test_a_host_behind_an_access_point_that_nobody_surveyed(self):
         """How the verdict turns, and what is wrong already on the way to where it was learned."""
+        passed = "if ap passes on what it did when laptop was learned at sw p2 in VLAN 40"
         for allowed, turns, likely in (
-            ("20 40", "It works if ap passes on what it did when laptop was learned at sw p2 in VLAN 40.", []),
-            ("20", "It fails even if ap passes on what it did when laptop was learned at sw p2 in VLAN 40, as far as was "
-             "read.", ["ports sw t1: allowed = 20 40"]),
-        ):  # fmt: skip
+            ("20 40", f"It works {passed}.", []),
+            ("20", f"It fails even {passed}, as far as was read.", ["ports sw t1: allowed = 20 40"]),
+        ):
             network = network_of(
                 gateways="device|interface|address|vid|admin|oper|proxy_arp\n"
                 + "\n".join(f"core|vlan{v}|10.{v}.0.1/24|{v}|up|up|no" for v in (20, 40)),
-                ports=ports("sw p1 access 20", "sw p2 trunk 1 20 40", f"sw t1 trunk 1 {allowed}", "core t1 trunk 1 20 40"),
-                hosts=hosts("desk 10.20.0.9/24 10.20.0.1 sw p1") + "\nlaptop|02:00:00:00:00:02|10.40.0.9/24|10.40.0.1|||",
+                ports=ports("sw p1 access 20", "sw p2 trunk 1 20 40", f"sw t1 trunk 1 {allowed}",
+                            "core t1 trunk 1 20 40"),
+                hosts=hosts("desk 10.20.0.9/24 10.20.0.1 sw p1")
+                + "\nlaptop|02:00:00:00:00:02|10.40.0.9/24|10.40.0.1|||",
                 devices="device|routing\nsw|no\ncore|yes", macs="device|vid|mac|port\nsw|40|02:00:00:00:00:02|p2",
                 neighbors=cabled("sw t1 core t1") + "\nsw|p2|ap|eth0",
             )  # fmt: skip

@@ -14,7 +14,7 @@ from crossthread.network.families import narrowed, one_family, versions, whole
 from crossthread.network.hosts.classes import Classes, ClassesBefore, current_vlan
 from crossthread.network.hosts.hearing import Hearing
 from crossthread.network.hosts.station import HostStation, Interface, Station
-from crossthread.network.hosts.stations import Stations
+from crossthread.network.hosts.stations import Stations, still_sent
 from crossthread.network.hosts.strangers import Strangers
 from crossthread.network.kept import Kept
 from crossthread.network.moved import find_moved
@@ -87,10 +87,13 @@ class Network:
     def mended(self, changes: Sequence[Change]) -> Network:
         """The same for changes that were thought out on this network, which knows one address of each host.
 
-        Where they set that address or its gateway, what a host has of the other version stays as it is.
+        Where they set that address or its gateway, what a host has of the other version stays as it is. What a port
+        learned tells how its hosts send as the port was set then: they go on so, however it is set now.
         """
         if self._alone(changes):
-            return self.changed(changes)
+            copy = self.changed(changes)
+            sent = still_sent(self.stations, copy.stations, changes)
+            return self.changed([*sent, *changes]) if sent else copy
         told = apply_changes(self.told, [whole(change, self.told) for change in changes])
         return self._share(self._of(told, apply_changes(self.survey, narrowed(changes, self.version))))
 
@@ -107,7 +110,9 @@ class Network:
         changes: list[Change] = []
         for step in steps:
             changes += step
-            yield self.changed(changes)
+            copy = self.changed(changes)
+            sent = still_sent(self.stations, copy.stations, changes)
+            yield self.changed([*sent, *changes]) if sent else copy
 
     def _alone(self, changes: Sequence[Change]) -> bool:
         """Whether no host has several addresses, before or after some changes."""

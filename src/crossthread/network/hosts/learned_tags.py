@@ -30,7 +30,7 @@ def tag_of(port: Port | None, vid: int | None) -> int:
         return NO_VID
     if port.mode == "access":
         return vid if port.voice == vid else NO_VID
-    takes = port.mode in ("trunk", "hybrid") and (port.allowed is None or vid in port.allowed)
+    takes = port.mode in ("trunk", "hybrid", None) and (port.allowed is None or vid in (*port.allowed, port.voice))
     return vid if takes and port.pvid is not None and vid not in (port.untagged or ()) else NO_VID
 
 

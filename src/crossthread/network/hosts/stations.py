@@ -22,6 +22,7 @@ from crossthread.network.topology.links import Link, cable_up, port_up
 from crossthread.network.topology.names import End, Names
 from crossthread.network.topology.open_ends import OpenEnd
 from crossthread.survey import Survey
+from crossthread.survey.changes import Change
 from crossthread.survey.records import Gateway, Host, MacEntry, Port
 from crossthread.values import NO_VID, NONE, SOME_VID, address
 
@@ -408,6 +409,17 @@ def admits(port: Port | None, mac: str | None) -> Truth:
 
 _WIDE = {"": set[str](), ".": set(map(str, range(25))), ":": set(map(str, range(97)))}
 """The prefix lengths that say nothing of the last part of an address, by what stands before that part."""
+
+
+def still_sent(before: Stations, after: Stations, changes: Iterable[Change]) -> list[Change]:
+    """The tags that hosts send, or none, where it would not be known any more with some changes made."""
+    was, now, names = before.learned, after.learned, before.hosts.names
+    if was == now or after.hosts.names != names:
+        return []
+    changed = {str(change.key.get("host")).casefold() for change in changes if change.table == "hosts"}
+    told = {n: was.get(n, (NO_VID,)) for n in was.keys() | now.keys() if was.get(n) != now.get(n)}
+    known = ((names[n], tags[0]) for n, tags in told.items() if len(tags) == 1 and names[n] not in changed)
+    return [Change("hosts", {"host": name}, {"vid": tag or NONE}) for name, tag in known]
 
 
 def _heads(addresses: Iterable[str | None]) -> list[str]:
