@@ -2,7 +2,7 @@
 
 import unittest
 
-from crossthread import Change, check, find, map_network, why
+from crossthread import Change, check, find, map_network, rehearse, why
 from crossthread.network.topology.names import End
 from tests.building import cabled, hosts, network_of, ports
 
@@ -230,6 +230,15 @@ class BesideTheRows(unittest.TestCase):
                 self.assertEqual(why(network, "phone", "desk").verdict, verdict)
                 found = {one.rule for one in check(network).findings if one.severity == "breaks"}
                 self.assertEqual(found, rules)
+        beside = asked(["phone 10.40.0.9/24 10.40.0.1 sw p1"], "\nsw|40|02:00:00:00:00:02|p1|learned")
+        self.assertEqual(
+            why(beside, "phone", "desk").verdict, "works"
+        )  # its voice VLAN was not read, and both are there
+        unplaced = [Change("hosts", {"host": "vm"}, {"device": "", "port": ""})]
+        vm = asked(["vm 10.40.0.9/24 10.40.0.1 x y"], in_40).changed(unplaced)
+        row = {"device": "sw", "port": "p2"}
+        rehearsed = rehearse(vm, [Change("ports", row, {"mode": "access", "pvid": 40, "allowed": ""})])
+        self.assertEqual(len(rehearsed.broken), 2)  # it goes on tagging
 
     def test_a_host_behind_an_access_point_that_nobody_surveyed(self):
         """How the verdict turns, and what is wrong already on the way to where it was learned."""

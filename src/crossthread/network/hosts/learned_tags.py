@@ -21,7 +21,8 @@ from crossthread.values import NO_VID, NONE
 
 Place = tuple[str, str | None]
 Tags = dict[int, tuple[int, ...]]
-"""The tags that hosts may send, by the places of their rows; `NO_VID` for none."""
+"""The tags that hosts may send, by the places of their rows; `NO_VID` for none, negative those that their ports take by
+what was learned only."""
 
 
 def tag_of(port: Port | None, vid: int | None) -> int:
@@ -63,9 +64,21 @@ def learned_by(survey: Survey, names: Names, places: Sequence[Place], wanted: It
             here = port and names.spelled[devices[at]] == device and own in (port, names.port(device, port))
             row = names.row(End(device, own)) if own and here and kinds[at] != "self" else None
             if row is not None:
-                found[n].add(tag_of(row, vids[at]))
+                found[n].add(-vids[at] if _beside_others(survey, row, at) else tag_of(row, vids[at]))
                 found[n] |= {NO_VID} if row.mode != "access" and homes[n] and sockets[n] else set()
-    return {n: tuple(sorted(tags)) for n, tags in found.items()}
+    return {n: tuple(sorted(tags, key=abs)) for n, tags in found.items()}
+
+
+def _beside_others(survey: Survey, port: Port, at: int) -> bool:
+    """Whether an access port learned one station in another VLAN and one in its own: it takes what a telephone tags.
+
+    So it may be where its voice VLAN was not read. The place of the entry of the former is given.
+    """
+    devices, ports, vids, kinds = (survey.column("macs", name) for name in ("device", "port", "vid", "kind"))
+    if port.mode != "access" or port.voice is not None or not port.pvid or vids[at] in (None, port.pvid):
+        return False
+    near = survey.table("macs").positions("device").get(devices[at].casefold(), ())
+    return any(ports[n] == ports[at] and vids[n] == port.pvid and kinds[n] != "self" for n in near)
 
 
 def telephones(survey: Survey, names: Names, places: Sequence[Place], heads: Sequence[str]) -> Tags:

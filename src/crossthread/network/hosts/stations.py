@@ -215,7 +215,7 @@ class Stations:
             return told
         found = list(told)
         for n, tags in self.learned.items():
-            found[n] = tags[0] or None
+            found[n] = abs(tags[0]) or None
         return found
 
     @cached_property
@@ -309,13 +309,16 @@ class Stations:
         return self._at(row, end, tag, ())
 
     def _at(self, row: Host, end: End | None, tag: int, entries: tuple[MacEntry, ...]) -> Attachment:
-        return Attachment(end.device if end else "", end, tag, entries, partial(self._plugged, row, end, tag))
+        return Attachment(end.device if end else "", end, abs(tag), entries, partial(self._plugged, row, end, tag))
 
     def _plugged(self, row: Host, end: End | None, tag: int) -> tuple[Truth, tuple[Tap, ...]]:
         if end is None:
             return False if row.link == "down" else None, (Tap("", None, ANYTHING, ANYTHING),)
         port = self._names.row(end)
         up = cable_up([port_up(port), {"up": True, "down": False}.get(row.link or "")])
+        if tag < 0:  # the port takes it, whatever else is known of its settings
+            inside = Bounds.exactly(1 << -tag).both(self._fabric.exists(end.device))
+            return up, (Tap(end.device, end, inside.when(admits(port, row.mac)), inside),)
         enters = self._fabric.enters(end, tag).when(admits(port, row.mac))
         return up, (Tap(end.device, end, enters, self._fabric.leaves(end, tag)),)
 
@@ -418,8 +421,8 @@ def still_sent(before: Stations, after: Stations, changes: Iterable[Change]) -> 
         return []
     changed = {str(change.key.get("host")).casefold() for change in changes if change.table == "hosts"}
     told = {n: was.get(n, (NO_VID,)) for n in was.keys() | now.keys() if was.get(n) != now.get(n)}
-    known = ((names[n], tags[0]) for n, tags in told.items() if len(tags) == 1 and names[n] not in changed)
-    return [Change("hosts", {"host": name}, {"vid": tag or NONE}) for name, tag in known]
+    known = ((names[n], *tags) for n, tags in told.items() if len(tags) == 1 and names[n] not in changed)
+    return [Change("hosts", {"host": name}, {"vid": tag or NONE}) for name, tag in known if tag >= 0]
 
 
 def _heads(addresses: Iterable[str | None]) -> list[str]:

@@ -32,6 +32,7 @@ def host_tag_wrong(context: Context, host: HostStation) -> Finding | None:
     if row is None or not own or wanted is None or row.mode not in ("access", "trunk", "hybrid"):
         return None
     takes = row.voice == own if row.mode == "access" else row.allowed is None or own in row.allowed
+    takes = takes or any(tap.enters.sure >> own & 1 for tap in host.taps)
     if takes and own == wanted:
         return None
     why = f"which {host.end} does not take{_is(row)}" if not takes else f"but belongs to VLAN {wanted}"
