@@ -181,13 +181,15 @@ def how_it_turns_by_place(context: Context, source: Station, target: Station) ->
         for place in (place for place in host.wherever if place.end is not None):
             changes = _placed(context, host, place.end) if several and place.end else [_tagging(host, place.tag)]
             there = walks(context.network.mended(changes), end_name(source), end_name(target))
-            case = f"is at {place.end}" if several else f"tags with VLAN {place.tag}" if place.tag else "does not tag"
+            case = f"at {place.end}" if several else f"tags with VLAN {place.tag}" if place.tag else "does not tag"
             found[VERDICTS[all_of(walk.arrives for walk in there)]].append(case)
         if "unknown" in found:
             what = f"the port that {host.name} is plugged into" if several else f"whether {host.name} tags its frames"
             return f"It turns on {what}, and on more."
         cases = sorted(found.items(), reverse=True)  # what works before what fails
-        says = "; it ".join(f"{verdict} if {host.name} {' or '.join(dict.fromkeys(told))}" for verdict, told in cases)
+        says = "; it ".join(
+            f"{verdict} if {host.name} {'is ' * several}{' or '.join(dict.fromkeys(told))}" for verdict, told in cases
+        )
         return f"It {says}."
     return None
 
@@ -216,11 +218,13 @@ def _tagging(host: Station, tag: int) -> Change:
 
 def _placed(context: Context, host: Station, end: End) -> list[Change]:
     """That a host which was learned elsewhere is at a port, and is learned there."""
-    entry = next(iter(context.network.stations.locating.unsettled[host.name].values()))
+    entries = context.network.stations.locating.unsettled[host.name]
+    entry, row = entries.get(end) or next(iter(entries.values())), context.port(end)
+    vid = entry.vid if end in entries else (row.pvid if row is not None else None) or entry.vid
     here = {"port": end.port, "kind": "learned"}
     return [
         Change("hosts", {"host": host.name}, {"device": end.device, "port": end.port}),
-        Change("macs", {"device": end.device, "vid": entry.vid, "mac": entry.mac}, here),
+        Change("macs", {"device": end.device, "vid": vid, "mac": entry.mac}, here),
     ]
 
 

@@ -110,11 +110,17 @@ def picked(finding: Finding) -> bool:
 
 
 def one_speaks(finding: Finding) -> bool:
-    """Whether a port is to be moved, a prefix length or a gateway set, because of what a single other station has."""
+    """Whether a port is to be moved, a length, a gateway or an address set, because of what a single other one has."""
     own, changed = _own(finding), [change.key for change in finding.repair]
     others = [fact for fact in finding.evidence if fact.key not in changed]
     if own is None or len(own.because) > 1:
         return False
+    if finding.rule == "gateway-address-wrong":
+        return (
+            len({fact.key.get("device") for fact in others if fact.table == "routes"})
+            == 1
+            == len({f.table for f in others})
+        )
     if finding.rule == "host-mask-differs":
         return [(fact.table, fact.column) for fact in others] == [("hosts", "address")]
     if finding.rule.startswith("host-gateway"):

@@ -61,7 +61,7 @@ def alternatives(
     elsewhere = list(ways)
     then = {_key(changes): says for changes, says in elsewhere}
     for other in (*others(context, finding), *(changes for changes, _ in elsewhere)):
-        if len(edited(other)) <= len(edited(chosen)) + 1:
+        if _work(other) <= _work(chosen) + 1:
             key = _key(other)
             if key not in found and works(other) and not any(dares(context, change) for change in other):
                 found[key] = other
@@ -82,6 +82,12 @@ def alternatives(
     if all(option.weight < weights.AGAINST and option.changes != chosen for option in harmless):
         harmless = []  # what costs nobody and is wrong is no better
     return tuple(sorted(harmless or options, key=lambda option: -option.weight)[:_MOST])
+
+
+def _work(changes: Sequence[Change]) -> int:
+    """How many rows some changes edit, where those of one routing table are done in one go."""
+    tables = {change.key.get("device") for change in changes if change.table == "routes"}
+    return len(edited(change for change in changes if change.table != "routes")) + len(tables)
 
 
 def _option(
