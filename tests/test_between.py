@@ -6,8 +6,9 @@ import unittest
 from pathlib import Path
 
 from crossthread import Change, Network, Survey, apply_changes, check, class_matrix, matrix, why
+from crossthread.faces.scripts.commands import as_commands
 from crossthread.sources.gathering import gather
-from tests.building import cabled, hosts, ports, survey_of
+from tests.building import cabled, hosts, network_of, ports, survey_of
 from tests.yard import at, yard
 
 
@@ -181,6 +182,53 @@ class Routes(Yards):
         answer = why(survey, "desk-loft-1", "till-keel-1")
         self.assertEqual((rules(answer), answer.repair), (["routing-tables-apart"], ()))
         self.assertEqual(check(survey).counts["breaks"], 0)
+
+    def test_a_router_that_joins_the_tables_of_a_device(self):
+        """A lost route of one table, and an interface that was put into the other one; of neither is it sure."""
+
+        def asked(*lost, blue="blue"):
+            legs = [
+                ("core", "10", "10.1.10.1/24", "red"),
+                ("core", "20", "10.1.20.1/24", "blue"),
+                ("core", "91", "10.9.1.1/30", "red"),
+                ("core", "92", "10.9.2.1/30", blue),
+                ("wall", "91", "10.9.1.2/30", ""),
+                ("wall", "92", "10.9.2.2/30", ""),
+            ]
+            routes = [
+                ("core", "0.0.0.0/0", "10.9.1.2", "91", "red"),
+                ("core", "0.0.0.0/0", "10.9.2.2", "92", "blue"),
+                ("wall", "10.1.10.0/24", "10.9.1.1", "91", ""),
+                ("wall", "10.1.20.0/24", "10.9.2.1", "92", ""),
+            ]
+            return network_of(
+                gateways="device|interface|address|vid|port|untagged|admin|oper|proxy_arp|table\n"
+                + "\n".join(f"{d}|v{v}|{own}|{v}|{'e1' if d == 'wall' else ''}|no|up|up|no|{table}"
+                            for d, v, own, table in legs),
+                routes="device|prefix|next_hop|interface|origin|table\n"
+                + "\n".join(f"{d}|{prefix}|{hop}|v{v}|static|{t}" for d, prefix, hop, v, t in routes if t not in lost),
+                ports=ports("core p1 access 10", "core p2 access 20", "core t1 trunk 1 91 92", "wall e1 routed none"),
+                hosts=hosts("a 10.1.10.9/24 10.1.10.1 core p1", "b 10.1.20.9/24 10.1.20.1 core p2"),
+                devices="device|routing|platform\ncore|yes|Linux\nwall|yes|", neighbors=cabled("core t1 wall e1"),
+            )  # fmt: skip
+
+        self.assertEqual(why(asked(), "a", "b").verdict, "works")
+        for network, rule, repair, command in (
+            (asked("blue"), "route-back-missing",
+             "routes core 0.0.0.0/0 10.9.2.2 blue: interface = v92, origin = static",
+             "ip route replace vrf blue 0.0.0.0/0 via 10.9.2.2"),
+            (asked("red"), "route-missing", "routes core 0.0.0.0/0 10.9.1.2 red: interface = v91, origin = static",
+             "ip route replace vrf red 0.0.0.0/0 via 10.9.1.2"),
+            (asked(blue="red"), "gateway-table-differs", "gateways core v92 10.9.2.1/30: table = blue",
+             "ip link set dev v92 master blue"),
+        ):  # fmt: skip
+            answer = why(network, "a", "b")
+            self.assertEqual((rules(answer), str(*answer.repair)), ([rule], repair))
+            self.assertEqual((answer.repair_proven, answer.confidence), (True, "likely"))
+            (told,) = (one for one in check(network).findings if one.severity == "breaks")
+            self.assertEqual((told.rule, told.repair, told.confidence), (rule, answer.repair, "likely"))
+            self.assertIn(command, as_commands(network, answer.order))
+        self.assertEqual(rules(why(asked("red", "blue", ""), "a", "b")), ["routing-tables-apart"])  # nobody joins them
 
     def test_the_device_forwards_each_version_by_itself(self):
         survey = made(self.yard, Change("devices", {"device": "crane"}, {"routing6": "no"}))

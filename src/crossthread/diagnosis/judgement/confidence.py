@@ -79,6 +79,7 @@ def confidence_of(finding: Finding) -> Confidence:
     if (
         at_a_host
         or by_hand
+        or kept_apart(finding)
         or picked(finding)
         or one_speaks(finding)
         or barely(finding)
@@ -107,6 +108,13 @@ def picked(finding: Finding) -> bool:
     changed = [change.key for change in finding.repair]
     others = [fact for fact in finding.evidence if fact.key not in changed]
     return [(fact.table, fact.column) for fact in others] == [("hosts", "address")]
+
+
+def kept_apart(finding: Finding) -> bool:
+    """Whether it sets what one of a device's several routing tables has: as it was may be what they are for."""
+    if any("table" in change.cells for change in finding.repair):
+        return True
+    return any(change.table == "routes" and change.key.get("table") and not change.delete for change in finding.repair)
 
 
 def one_speaks(finding: Finding) -> bool:

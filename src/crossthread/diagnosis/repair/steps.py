@@ -23,6 +23,7 @@ _WORDS = {
     "priority": "set its priority to {}", "cost": "set its path cost to {}", "virtual": "set its shared address to {}",
     "edge": "edge port: {}", "state": "make it {}", "name": "name it {}", "region": "set its region to {}",
     "vlans": "let VLANs {} follow it", "protocol": "run {}", "isolated": "isolate it: {}",
+    "table": "put it into the routing table “{}”",
 }  # fmt: skip
 
 
@@ -113,7 +114,8 @@ def _said(context: Context, change: Change, draft: Draft) -> list[str]:
         key = change.key
         hop = key.get("next_hop") or change.cells.get("next_hop")
         verb = "remove the route" if change.delete else "add a route"
-        return [f"{verb} to {key.get('prefix')}" + (f" by {hop}" if hop and hop != NONE else "")]
+        table = f" in table “{key['table']}”" if key.get("table") else ""
+        return [f"{verb} to {key.get('prefix')}" + (f" by {hop}" if hop and hop != NONE else "") + table]
     if change.delete:
         return ["remove it"]
     if change.table == "devices":

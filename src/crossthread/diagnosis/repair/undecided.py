@@ -11,7 +11,7 @@ from crossthread.diagnosis.caution import dares
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import SEVERITIES, Alternative, Finding
 from crossthread.diagnosis.judgement import weights
-from crossthread.diagnosis.judgement.confidence import beyond_doubt, confidence_of
+from crossthread.diagnosis.judgement.confidence import beyond_doubt, confidence_of, kept_apart
 from crossthread.diagnosis.judgement.needs import across
 from crossthread.diagnosis.judgement.weighing import unplanned
 from crossthread.diagnosis.repair.alternatives import alternatives
@@ -225,6 +225,8 @@ def with_confidence(context: Context, findings: Iterable[Finding]) -> tuple[Find
 
     def judged(finding: Finding) -> Finding:
         routes = finding.rule in ("route-missing", "route-back-missing")
+        if kept_apart(finding):
+            return msgspec.structs.replace(finding, confidence="likely")
         if not finding.repair or (not routes and all(_JUDGED.isdisjoint(c.cells) for c in finding.repair)):
             return finding
         options = alternatives(context, finding, (), lambda _: True, lambda _: 0)

@@ -11,7 +11,7 @@ from crossthread.network.routing.routes import Choice
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
 from crossthread.survey.records import Filter
-from crossthread.values import NONE, Address
+from crossthread.values import NONE
 
 _BUSY = 1000
 """From how many packets on it tells something that none of them arrived."""
@@ -60,29 +60,6 @@ def route_discards(context: Context, gateway: Interface, choice: Choice) -> Find
         f"{gateway.device} drops what is for {row.prefix}: its route there is {row.kind}.",
         context.evidence(row, "prefix", "kind"),
         (Change("routes", {column: value for column, value in key.items() if value}, delete=True),),
-    )
-
-
-@rule("routing-tables-apart", "What stands between")
-def routing_tables_apart(context: Context, gateway: Interface, target: Address) -> Finding | None:
-    """A device keeps two subnets in different routing tables, between which it passes nothing on.
-
-    Matters: the two subnets do not reach each other by this device; that may be just what the tables are for.
-    Notice: each subnet works by itself, and with others of its own table.
-    Confirm: list the interfaces of the device with their routing tables, and ask whether the two are meant to talk.
-    Mend: if they are, put the interface into the table of the other, or lead routes from one table into the other.
-    """
-    here = context.network.stations.on_device[gateway.device]
-    apart = [s for s in here if s.address and target in s.address.network and s.row.table != gateway.row.table]
-    if not apart:
-        return None
-    tables = [f"table “{s.row.table}”" if s.row.table else "the main table" for s in (gateway, apart[0])]
-    return Finding(
-        "routing-tables-apart",
-        "breaks",
-        (at_station(gateway), at_station(apart[0])),
-        f"{gateway.device} has {gateway.name} in {tables[0]}, and {apart[0].name}, where {target} is, in {tables[1]}.",
-        context.evidence(gateway.row, "table") + context.evidence(apart[0].row, "table", "address"),
     )
 
 

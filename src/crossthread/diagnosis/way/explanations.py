@@ -29,6 +29,11 @@ from crossthread.diagnosis.rules.host.subnet import (
 )
 from crossthread.diagnosis.rules.host.tag import host_tag_wrong
 from crossthread.diagnosis.rules.port.mode import port_mode_routed
+from crossthread.diagnosis.rules.routing_tables import (
+    gateway_table_differs,
+    route_missing_in_table,
+    routing_tables_apart,
+)
 from crossthread.diagnosis.rules.survey import unexplained
 from crossthread.diagnosis.rules.vlan_subnet import subnet_unrouted
 from crossthread.diagnosis.search.cheapest_way import Search
@@ -218,8 +223,8 @@ def _at_router(context: Context, stop: Stop, target: Station, back: bool) -> lis
     goal = target.address.ip if target.address else None
     if goal is None or not isinstance(gateway, Interface):
         return []
-    if stop.reason == "route" and (apart := between_rules.routing_tables_apart(context, gateway, goal)) is not None:
-        return [apart]
+    if stop.reason == "route" and (apart := routing_tables_apart(context, gateway, goal)) is not None:
+        return [route_missing_in_table(context, gateway, goal, back) or apart]
     if choice is not None and choice.route is None:  # it looks on its own wire
         if misaddressed(context, gateway):
             rules = (address_rules.gateway_address_wrong, address_rules.transit_address_wrong)
@@ -243,6 +248,8 @@ def _no_way(
 ) -> list[Finding]:
     """Tell whether the destination's subnet is lost, or only this device does not know the way to it."""
     rules: list[Callable[[], Finding | None]] = []
+    here = context.network.stations.on_device[gateway.device]
+    rules += [partial(gateway_table_differs, context, other) for other in here]
     rules += [partial(host_outside_subnet, context, host) for host in _hosts(target)]
     own = [s for s in context.network.stations.on_device[gateway.device] if s.address is not None]
     for other in context.network.stations.gateways:

@@ -60,7 +60,8 @@ def _lines(network: Network, kind: str, change: Change) -> Iterator[str]:
     elif change.table == "routes":
         hop = key.get("next_hop") or change.cells.get("next_hop")
         via = f" via {quote(str(hop))}" if hop and hop != NONE else ""
-        yield f"ip route {'del' if change.delete else 'replace'} {quote(key['prefix'])}{via}"
+        table = f" vrf {quote(key['table'])}" if key.get("table") else ""
+        yield f"ip route {'del' if change.delete else 'replace'}{table} {quote(key['prefix'])}{via}"
     elif change.table == "devices" and change.cells.get("routing") == "yes":
         yield "sysctl -w net.ipv4.ip_forward=1 net.ipv6.conf.all.forwarding=1"
     elif change.table == "devices" and change.cells.get("routing6") == "yes":
@@ -121,6 +122,8 @@ def _interface(network: Network, kind: str, key: dict[str, str], change: Change)
     name, cells = quote(key["interface"]), change.cells
     own = [s.row for s in network.stations.on_device.get(key["device"], ()) if s.name == key["interface"]]
     rows = [row for row in own if isinstance(row, Gateway)]
+    if "table" in cells:
+        yield f"ip link set dev {name} {'master ' + quote(str(cells['table'])) if cells['table'] else 'nomaster'}"
     if "vid" in cells and kind == "ovs":
         tag = cells["vid"]
         yield f"ovs-vsctl set port {name} tag={int(str(tag))}" if tag else f"ovs-vsctl clear port {name} tag"

@@ -4,7 +4,15 @@ from __future__ import annotations
 
 from rich.console import Console
 
-from crossthread.diagnosis.judgement.confidence import barely, confidence_of, doubted, one_speaks, picked, rivals
+from crossthread.diagnosis.judgement.confidence import (
+    barely,
+    confidence_of,
+    doubted,
+    kept_apart,
+    one_speaks,
+    picked,
+    rivals,
+)
 from crossthread.diagnosis.repair.harm.side_effects import Pairs
 from crossthread.faces.terminal.console import count, line, paragraph
 from crossthread.questions.why_answer import Why
@@ -69,6 +77,8 @@ def _how_sure(answer: Why) -> str:
         return f"it fits best; what the mend of {which} sets was picked, as nothing that was read names it."
     if all(one_speaks(finding) for _, finding in held):
         return f"it fits best; for the mend of {which} speaks what one other station has, and nothing else."
+    if all(kept_apart(finding) for _, finding in held):
+        return f"it fits best; how {which} is now may be what the routing tables are kept apart for."
     if all(barely(finding) for _, finding in held):
         return f"it fits best; for the mend of {which} speaks hardly more than against it."
     if all(doubted(finding) and len(finding.alternatives) == 1 for _, finding in held):

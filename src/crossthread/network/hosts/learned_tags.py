@@ -9,7 +9,7 @@ was learned. A host with an address of the VLAN that its port tells telephones t
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Sequence, Set
 from itertools import compress, count
 from operator import ne
 
@@ -41,16 +41,18 @@ def learned_tags(survey: Survey, names: Names, places: Sequence[Place], joined: 
     `joined` is the VLAN that frames without a tag join, or would, for the place where each host is: nearly all were
     learned in that one.
     """
-    hosts = survey.table("hosts").positions("mac")
     own = dict(zip(survey.column("hosts", "mac"), map(abs, joined), strict=True))
     own.pop(None, None)
     macs, vids = survey.column("macs", "mac"), survey.column("macs", "vid")
-    odd = (macs[at] for at in compress(count(), map(ne, vids, map(own.get, macs))) if macs[at] in own)
-    return learned_by(survey, names, places, (hosts[mac][0] for mac in dict.fromkeys(odd)))
+    odd = {macs[at] for at in compress(count(), map(ne, vids, map(own.get, macs)))} & own.keys()
+    hosts = survey.table("hosts").positions("mac") if odd else {}
+    return learned_by(survey, names, places, [hosts[mac][0] for mac in sorted(odd)])
 
 
-def learned_by(survey: Survey, names: Names, places: Sequence[Place], wanted: Iterable[int]) -> Tags:
+def learned_by(survey: Survey, names: Names, places: Sequence[Place], wanted: Collection[int]) -> Tags:
     """The same of some hosts, by the places of their rows."""
+    if not wanted:
+        return {}
     told, owned = survey.column("hosts", "vid"), survey.column("hosts", "mac")
     devices, ports, vids, kinds = (survey.column("macs", name) for name in ("device", "port", "vid", "kind"))
     homes, sockets = survey.column("hosts", "device"), survey.column("hosts", "port")
@@ -103,11 +105,16 @@ def telephones(survey: Survey, names: Names, places: Sequence[Place], heads: Seq
     return {n: (NO_VID, key[1]) for n, key in enumerate(keys) if fits and key in fits and key[1] and vids[n] is None}
 
 
-def several_at_trunks(survey: Survey, names: Names, places: Sequence[Place]) -> Tags:
-    """The hosts of which there are several at one trunk: something is between, and may tag with their subnet's VLAN."""
+def several_at_trunks(survey: Survey, names: Names, places: Sequence[Place], crowded: Set[Place]) -> Tags:
+    """The hosts of which there are several at one trunk: something is between, and may tag with their subnet's VLAN.
+
+    `crowded` are the places of several hosts.
+    """
+    if not crowded:
+        return {}
     taking = (mode in ("trunk", "hybrid") for mode in survey.column("ports", "mode"))
     rows = compress(zip(survey.column("ports", "device"), survey.column("ports", "port"), strict=True), taking)
-    trunks: set[Place] = {(names.spelled[device], port) for device, port in rows}
+    trunks = crowded & {(names.spelled[device], port) for device, port in rows}
     there = [n for n in compress(count(), map(trunks.__contains__, places)) if survey.column("hosts", "vid")[n] is None]
     number = Counter(places[n] for n in there)
     beside = [n for n in there if number[places[n]] > 1]

@@ -177,7 +177,7 @@ class Stations:
         if before is not None and alike and all(survey.column(*c) is before._survey.column(*c) for c in columns):
             return before._told
         phones = telephones(survey, self._names, self.places, self.heads)
-        return phones | several_at_trunks(survey, self._names, self.places)
+        return phones | several_at_trunks(survey, self._names, self.places, self.crowded)
 
     @cached_property
     def _learned(self) -> Tags:

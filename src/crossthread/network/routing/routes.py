@@ -145,6 +145,9 @@ class Routing:
         for choice in self.connected(device, table, hop):
             if not row.interface or choice.interface.name == row.interface or not named:
                 return Choice(choice.interface, hop, row, length, choice.usable)
+        apart = next((s for s in named if s.address and hop in s.address.network and s.row.table != table), None)
+        if apart is not None:  # whether a route leads out of another table's interface differs from maker to maker
+            return Choice(apart, hop, row, length, all_of((None, apart.up)))
         if hop.is_link_local:
             return Choice(named[0], hop, row, length, named[0].up) if named else None
         return self._by_others(device, table, row, hop, passed) if len(passed) < _DEPTH else None
