@@ -230,6 +230,62 @@ class Routes(Yards):
             self.assertIn(command, as_commands(network, answer.order))
         self.assertEqual(rules(why(asked("red", "blue", ""), "a", "b")), ["routing-tables-apart"])  # nobody joins them
 
+    def test_two_cores_that_share_an_address_and_a_distribution_switch_with_a_link_to_each(self):
+        """One fault, one finding: of a link with two ends, an interface cabled to another, and a VLAN between both."""
+
+        def asked(link="up", own="10.9.0.1/31", allowed="50", states=("master", "backup"), shut="up"):
+            legs = [
+                ("core1", "p1", "10.9.0.0/31", link),
+                ("core2", "p1", "10.9.0.2/31", "up"),
+                ("dist", "u1", own, link),
+                ("dist", "u2", "10.9.0.3/31", "up"),
+            ]
+            rows = [
+                "device|interface|address|vid|port|untagged|admin|oper|proxy_arp|virtual|virtual_state",
+                "dist|v10|10.1.10.1/24|10|||up|up|no|none|",
+                *(f"{d}|{p}|{at}||{p}|yes|up|{oper}|no|none|" for d, p, at, oper in legs),
+            ]
+            rows += [
+                f"core{n}|v50|10.1.50.{n + 1}/24|50|||{up}|{up}|no|10.1.50.1|{state}"
+                for n, state, up in zip((1, 2), states, (shut, "up"), strict=True)
+            ]
+            routes = [
+                ("dist", "50", "10.9.0.0", "u1"),
+                ("dist", "50", "10.9.0.2", "u2"),
+                ("core1", "10", "10.9.0.1", "p1"),
+                ("core2", "10", "10.9.0.3", "p1"),
+            ]
+            cable = ports(
+                "dist p1 access 10",
+                "core1 p9 access 50",
+                "core2 p9 access 50",
+                "core2 t1 trunk none 50",
+                f"core1 t1 trunk none {allowed}",
+                *(f"{d} {p} routed none" for d, p, _, _ in legs),
+            )
+            for end in ("core1|p1", "dist|u1"):
+                cable = cable.replace(f"{end}|up|up", f"{end}|up|{link}")
+            return network_of(
+                gateways="\n".join(rows), ports=cable, devices="device|routing\ncore1|yes\ncore2|yes\ndist|yes",
+                routes="device|prefix|next_hop|interface|origin\n"
+                + "\n".join(f"{d}|10.1.{net}.0/24|{hop}|{out}|ospf" for d, net, hop, out in routes),
+                neighbors=cabled("core1 p1 dist u1", "core2 p1 dist u2", "core1 t1 core2 t1"),
+                hosts=hosts("a 10.1.10.9/24 10.1.10.1 dist p1", "b 10.1.50.9/24 10.1.50.1 core1 p9",
+                            "c 10.1.50.8/24 10.1.50.1 core2 p9"),
+            )  # fmt: skip
+
+        self.assertEqual(check(asked()).counts["breaks"], 0)
+        for network, rule, follows in (
+            (asked(link="down"), "port-down", {"port-down", "gateway-down"}),
+            (asked(own="10.9.0.5/31"), "gateway-address-wrong", {"link-subnet-differs"}),
+            (asked(allowed="none", states=("master", "master")), "link-vlan-missing",
+             {"link-allowed-differs", "gateway-shared-state", "vlan-split"}),
+            (asked(shut="down"), "gateway-admin-down", {"gateway-shared-state"}),
+        ):  # fmt: skip
+            (found,) = check(network).findings
+            self.assertEqual((found.rule, found.severity), (rule, "breaks"))
+            self.assertEqual({one.rule for one in found.follows}, follows)
+
     def test_the_device_forwards_each_version_by_itself(self):
         survey = made(self.yard, Change("devices", {"device": "crane"}, {"routing6": "no"}))
         self.assertEqual(why(survey, "desk-loft-1", "till-keel-1").verdict, "works")

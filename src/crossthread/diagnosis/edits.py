@@ -37,7 +37,7 @@ def raise_link(context: Context, end: End) -> tuple[Change, ...]:
     for host in context.hosts_at(end):
         if host.row.link == "down":
             found.append(Change("hosts", {"host": host.name}, {"link": "up"}))
-    for gateway in context.network.gateways_at.get(end, ()):
+    for gateway in (s for each in dict.fromkeys(ends) for s in context.network.gateways_at.get(each, ())):
         if gateway.row.oper == "down" and gateway.row.admin != "down":
             found.append(set_gateway(gateway, oper="up"))
     return tuple(found)

@@ -112,7 +112,7 @@ def transit_address_wrong(context: Context, gateway: Interface) -> Finding | Non
         if len(lost) == 1 and (astray or peer not in near or len(rows) > 1):  # of a single route that may be the slip
             (hop,) = lost
             says = f"{called(gateway)} has the address {own}, {idle}, but {peer.device} {peer.name} beside it"
-            evidence = context.evidence(gateway.row, "address", "vid")
+            evidence = context.evidence(gateway.row, "address", *(["vid"] if gateway.row.vid else []))
             return Finding(
                 "gateway-address-wrong",
                 "breaks",
@@ -125,10 +125,13 @@ def transit_address_wrong(context: Context, gateway: Interface) -> Finding | Non
 
 
 def _is_beside(context: Context, peer: Interface, gateway: Interface) -> bool:
-    """Whether an interface of another device is in the VLAN of one, and has an address of the same version of IP."""
+    """Whether an interface of another device is in the VLAN of one, or cabled to it, and has the same version of IP."""
     if peer.device == gateway.device or peer.address is None or gateway.address is None:
         return False
-    return peer.address.version == gateway.address.version and bool(_vids(context, peer) & _vids(context, gateway))
+    faced = (link.far(gateway.end) for link in context.adjacencies_at.get(gateway.end, ())) if gateway.end else ()
+    cabled = peer.end is not None and peer.end in faced and peer.tag == gateway.tag
+    near = cabled or bool(_vids(context, peer) & _vids(context, gateway))
+    return near and peer.address.version == gateway.address.version
 
 
 def _lost_routes(context: Context, peer: Interface) -> list[Route]:
