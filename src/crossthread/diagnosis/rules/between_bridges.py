@@ -84,7 +84,7 @@ def tree_guard_tripped(context: Context, end: End) -> Finding | None:
     "What stands between",
     About.PORT,
     needs="ports.lag_state=detached",
-    follows="port-admin-down port-down",
+    follows="port-admin-down port-down link-lag-detached",
 )
 def link_lag_detached(context: Context, end: End) -> Finding | None:
     """A member of a bundle of links has a link and takes no part in the bundle.
