@@ -186,7 +186,7 @@ class Routes(Yards):
     def test_a_router_that_joins_the_tables_of_a_device(self):
         """A lost route of one table, and an interface that was put into the other one; of neither is it sure."""
 
-        def asked(*lost, blue="blue"):
+        def asked(*lost, blue="blue", untold=""):
             legs = [
                 ("core", "10", "10.1.10.1/24", "red"),
                 ("core", "20", "10.1.20.1/24", "blue"),
@@ -203,10 +203,11 @@ class Routes(Yards):
             ]
             return network_of(
                 gateways="device|interface|address|vid|port|untagged|admin|oper|proxy_arp|table\n"
-                + "\n".join(f"{d}|v{v}|{own}|{v}|{'e1' if d == 'wall' else ''}|no|up|up|no|{table}"
-                            for d, v, own, table in legs),
+                + "\n".join(f"{d}|v{v}|{own}|{v}|{'e1' * (d == 'wall')}|no|up|up|no|{t * (untold != 'interfaces')}"
+                            for d, v, own, t in legs),
                 routes="device|prefix|next_hop|interface|origin|table\n"
-                + "\n".join(f"{d}|{prefix}|{hop}|v{v}|static|{t}" for d, prefix, hop, v, t in routes if t not in lost),
+                + "\n".join(f"{d}|{prefix}|{hop}|v{v}|static|{t * (untold != 'routes')}"
+                            for d, prefix, hop, v, t in routes if t not in lost),
                 ports=ports("core p1 access 10", "core p2 access 20", "core t1 trunk 1 91 92", "wall e1 routed none"),
                 hosts=hosts("a 10.1.10.9/24 10.1.10.1 core p1", "b 10.1.20.9/24 10.1.20.1 core p2"),
                 devices="device|routing|platform\ncore|yes|Linux\nwall|yes|", neighbors=cabled("core t1 wall e1"),
@@ -228,6 +229,10 @@ class Routes(Yards):
             (told,) = (one for one in check(network).findings if one.severity == "breaks")
             self.assertEqual((told.rule, told.repair, told.confidence), (rule, answer.repair, "likely"))
             self.assertIn(command, as_commands(network, answer.order))
+        for untold, whose in (("routes", "routes"), ("interfaces", "routing interfaces")):
+            answer = why(asked(untold=untold), "a", "b")
+            told = f"read in which routing table each of the {whose} of core is"
+            self.assertEqual((answer.verdict, answer.look[0].says), ("unknown", told))
         self.assertEqual(rules(why(asked("red", "blue", ""), "a", "b")), ["routing-tables-apart"])  # nobody joins them
 
     def test_two_cores_that_share_an_address_and_a_distribution_switch_with_a_link_to_each(self):

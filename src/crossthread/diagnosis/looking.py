@@ -68,6 +68,9 @@ def _look(context: Context, table: str, whom: str, facts: Sequence[Evidence]) ->
     if table == "gateways" and {fact.column for fact in facts} == {"virtual"}:
         sharing = listed(tuple(f"{fact.key['device']} {fact.key['interface']}" for fact in facts))
         return Look(f"read the shared addresses of {sharing}", devices, table)
+    if {fact.column for fact in facts} == {"table"}:
+        whose = "routes" if table == "routes" else "routing interfaces"
+        return Look(f"read in which routing table each of the {whose} of {listed(devices)} is", devices, table)
     if table == "ports" and {fact.column for fact in facts} == {"lag_state"}:
         return Look(f"read which members of their aggregates are attached at {listed(devices)}", devices, table)
     cells = [fact for fact in facts if len(fact.key) > 1]

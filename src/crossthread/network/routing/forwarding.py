@@ -386,8 +386,14 @@ class Forwarding:
             if onward.arrives is False and way.route is not None and way.route.next_hop is None:  # not read
                 walks.append(Walk(False, (), Stop("unknown", gateway, goal), ((way.route, "next_hop"),)))
                 continue
-            if way.looked_up and way.route is not None and onward.arrives is not False:
-                onward = msgspec.structs.replace(onward, missing=(*onward.missing, (way.route, "interface")))
+            unread: list[tuple[Row, str]] = []
+            if way.looked_up and way.route is not None:
+                unread.append((way.route, "interface"))
+            if untold := self._routing.untold(device):
+                row = way.route if untold == "routes" else way.interface.row
+                unread += [(row, "table")] if row is not None else []
+            if unread and onward.arrives is not False:
+                onward = msgspec.structs.replace(onward, missing=(*onward.missing, *unread))
             if onward.stop is not None and onward.stop.station is way.interface and onward.stop.choice is None:
                 stop = msgspec.structs.replace(onward.stop, choice=way)
                 onward = msgspec.structs.replace(onward, stop=stop)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from functools import cached_property
-from typing import NamedTuple
+from typing import Literal, NamedTuple
 
 from crossthread.network.hosts.station import Station
 from crossthread.network.hosts.stations import Stations
@@ -46,6 +46,7 @@ class Routing:
     def __init__(self, survey: Survey, names: Names, stations: Stations) -> None:
         self._survey, self._names, self._stations = survey, names, stations
         self._chosen: dict[tuple[str, str | None, Address], list[Choice]] = {}
+        self._untold_of: dict[str, Literal["routes", "interfaces"] | None] = {}
 
     @cached_property
     def _rows(self) -> dict[str, Device]:
@@ -86,8 +87,21 @@ class Routing:
             if own is None or station.row.table != table or own.version != target.version:
                 continue
             if target in own.network and station.up is not False:
-                found.append(Choice(station, None, None, own.network.prefixlen, station.up))
+                sure = None if self.untold(device) == "interfaces" else True
+                found.append(Choice(station, None, None, own.network.prefixlen, all_of((sure, station.up))))
         return sorted(found, key=lambda choice: -choice.length)
+
+    def untold(self, device: str) -> Literal["routes", "interfaces"] | None:
+        """Of which on a device nobody read in what routing table each is: of none is it told, and of all the others."""
+        if device not in self._untold_of:
+            told = (
+                {row.table for row in self.routes(device)},
+                {s.row.table for s in self._stations.on_device.get(device, ())},
+            )
+            by_routes, by_interfaces = (held == {None} for held in told)
+            split = by_routes != by_interfaces and all(told) and not (None in told[0] and None in told[1])
+            self._untold_of[device] = ("routes" if by_routes else "interfaces") if split else None
+        return self._untold_of[device]
 
     def choices(self, device: str, table: str | None, target: Address) -> list[Choice]:
         """How a device may forward to an address, best first.
@@ -115,12 +129,16 @@ class Routing:
 
     def _choose(self, device: str, table: str | None, target: Address, passed: tuple[Route, ...] = ()) -> list[Choice]:
         found = [(-choice.length, 0, 0, n, choice) for n, choice in enumerate(self.connected(device, table, target))]
+        untold = self.untold(device)
         for number, row in enumerate(self.routes(device)):
             prefix = self._prefixes[row.prefix]
-            if row.origin == "connected" or row.table != table or target.version != prefix.version:
+            here = row.table == table or untold is not None
+            if row.origin == "connected" or not here or target.version != prefix.version:
                 continue
             if target in prefix and all(row is not other for other in passed):
                 choice = self._by_route(device, table, row, passed)
+                if choice is not None and untold is not None:
+                    choice = choice._replace(usable=all_of((None, choice.usable)))
                 if choice is not None and choice.usable is not False:
                     found.append((-prefix.prefixlen, 1, row.metric or 0, number, choice))
         found.sort(key=lambda entry: entry[:4])
