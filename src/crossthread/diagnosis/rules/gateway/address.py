@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
+from itertools import islice
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_gateway
@@ -98,7 +99,7 @@ def transit_address_wrong(context: Context, gateway: Interface) -> Finding | Non
     own, stations = gateway.address, context.network.stations
     if own is None or context.network.unread.anywhere:
         return None
-    near = [other for other in context.expected.near(own.ip) if other is not gateway]
+    near = [*islice((other for other in context.expected.near(own.ip) if other is not gateway), 2)]  # no more matter
     astray = misaddressed(context, gateway)
     if (str(own.ip) in context.next_hops or context.expected.users(own.ip) or len(near) > 1) and not astray:
         return None
