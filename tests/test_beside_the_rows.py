@@ -64,6 +64,29 @@ class BesideTheRows(unittest.TestCase):
         answer = why(asked(("e1", "fe80::1/64"), ("e2", "fe80::9/64")), "a", "b")
         self.assertEqual((answer.verdict, str(*answer.repair)), ("fails", "hosts a: gateway = fe80::1"))
 
+    def test_whose_link_local_address_hosts_use_is_their_router(self):
+        """An interface without the hosts' prefix, one with another prefix, and a host with an address of its own."""
+
+        def asked(own, *others, a="fd07:1::a"):
+            rows = [("v10", f"{at}/64", 10) for at in ("fe80::1", *own)] + [("v20", "fd07:2::1/64", 20)]
+            return network_of(
+                gateways="device|interface|address|vid|admin|oper\n"
+                + "\n".join(f"sw|{name}|{at}|{vid}|up|up" for name, at, vid in rows),
+                ports=ports("sw p1 access 10", "sw p2 access 10", "sw p3 access 20"),
+                hosts=hosts(
+                    f"a {a}/64 fe80::1 sw p1", "b fd07:1::b/64 fe80::1 sw p2", "c fd07:2::c/64 fd07:2::1 sw p3"
+                ),
+                devices="device|routing\nsw|yes",
+            )
+
+        for network, repair in (
+            (asked([]), "gateways sw v10 fd07:1::1/64: vid = 10, admin = up, oper = up, proxy_arp = no"),
+            (asked(["fd07:9::1"]), "gateways sw v10 fd07:9::1/64: address = fd07:1::1/64"),
+            (asked(["fd07:1::1"], a="fd07:9::a"), "hosts a: address = fd07:1::2/64"),
+        ):
+            answer = why(network, "a", "c")
+            self.assertEqual((str(*answer.repair), answer.repair_proven, answer.confidence), (repair, True, "likely"))
+
     def test_two_routers_of_a_subnet_may_share_an_address_that_nobody_read(self):
         """First-hop redundancy (RFC 9568): the hosts use one address, and the routers have two others."""
 

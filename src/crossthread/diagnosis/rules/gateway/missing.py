@@ -64,11 +64,13 @@ def gateway_missing(context: Context, host: HostStation, vid: int | None = None)
         return None
     wanted = interface(f"{free[0]}/{subnet.network.prefixlen}")
     vid = vid or context.expected.vlan(host)
-    places = places_for(context, wanted, vid)
+    own = next(_by_its_own(context, hop, wanted, vid), ())
+    places = chain([own] if own else [], places_for(context, wanted, vid))
     first = next(places, ())
     told = (one for one in chain((first,), places) if not any(row for c in one for row in heard_of(context, c)))
     repair = next(told, first)  # ARP caches may tell who had it
-    if known and not any(ip in subnet.network for ip in known) and not _is_routed_to(context, repair, wanted):
+    elsewhere = known and not any(ip in subnet.network for ip in known) and repair != own
+    if elsewhere and not _is_routed_to(context, repair, wanted):
         repair = ()  # whoever is there asks for an address elsewhere, and for none that one could think of
     where = f" VLAN {vid}" if vid else " its VLAN"
     if context.network.unread.anywhere:
@@ -86,6 +88,27 @@ def gateway_missing(context: Context, host: HostStation, vid: int | None = None)
     return Finding(
         "gateway-missing", "breaks", (_at(context, host, vid) if vid else at_station(host),), says, evidence, repair
     )
+
+
+def _by_its_own(context: Context, hop: str, wanted: PrefixedAddress, vid: int | None) -> Iterator[tuple[Change, ...]]:
+    """Give an address to the interface whose link-local address the hosts use: they have it as their router.
+
+    Instead of one that nobody uses, if it has such a one, with the same interface identifier (RFC 4291, 2.5.1).
+    """
+    holders = context.network.stations.by_address.of(hop) if hop != NONE and address(hop).is_link_local else ()
+    for gateway in holders:
+        if not isinstance(gateway, Interface) or vid is None or context.expected.current_vlan(gateway) != vid:
+            continue
+        rows = [s for s in context.network.stations.on_device[gateway.device] if s.name == gateway.name]
+        held = [s for s in rows if s.address is not None and s.address.version == wanted.version]
+        idle = next((s for s in held if unused(context, s)), None)
+        if idle is not None and idle.address is not None:
+            ip = wanted.network[int(idle.address.ip) - int(idle.address.network.network_address)]
+            yield (set_gateway(idle, address=f"{ip}/{wanted.network.prefixlen}"),)
+        key = {"device": gateway.device, "interface": gateway.name, "address": str(wanted)}
+        alike = {column: getattr(gateway.row, column, None) for column in ("vid", "port", "untagged", "table")}
+        cells = {column: value for column, value in alike.items() if value is not None}
+        yield (Change("gateways", key, {**cells, "admin": "up", "oper": "up", "proxy_arp": "no"}),)
 
 
 def _at(context: Context, host: HostStation, vid: int) -> Subject:

@@ -39,7 +39,8 @@ def host_outside_subnet(context: Context, host: HostStation) -> Finding | None:
     hop = address(own.gateway or "")
     for gateway in context.expected.served(vid, host) if vid else ():
         subnet = context.expected.subnet(gateway)
-        if subnet is None or subnet.version != host.address.version or hop not in subnet.network:
+        its_own = hop.is_link_local and _has(context, gateway, hop) and not _mates(context, host)
+        if subnet is None or subnet.version != host.address.version or not (its_own or hop in subnet.network):
             continue
         if host.address.ip in subnet.network or context.expected.undecided(gateway):
             continue
@@ -55,6 +56,18 @@ def host_outside_subnet(context: Context, host: HostStation) -> Finding | None:
             repair,
         )
     return None
+
+
+def _has(context: Context, gateway: Interface, hop: Address) -> bool:
+    """Whether an address is one of an interface, link-local or not."""
+    holders = context.network.stations.by_address.of(str(hop))
+    return any(isinstance(s, Interface) and (s.device, s.name) == (gateway.device, gateway.name) for s in holders)
+
+
+def _mates(context: Context, host: HostStation) -> bool:
+    """Whether another host has an address of a host's subnet and the same gateway."""
+    near = context.expected.near(host.address.ip) if host.address is not None else ()
+    return any(isinstance(s, HostStation) and s is not host and s.row.gateway == host.row.gateway for s in near)
 
 
 @rule("host-outside-subnet", "Host")
