@@ -187,20 +187,12 @@ class Routes(Yards):
         """A lost route of one table, and an interface that was put into the other one; of neither is it sure."""
 
         def asked(*lost, blue="blue", untold=""):
-            legs = [
-                ("core", "10", "10.1.10.1/24", "red"),
-                ("core", "20", "10.1.20.1/24", "blue"),
-                ("core", "91", "10.9.1.1/30", "red"),
-                ("core", "92", "10.9.2.1/30", blue),
-                ("wall", "91", "10.9.1.2/30", ""),
-                ("wall", "92", "10.9.2.2/30", ""),
-            ]
-            routes = [
-                ("core", "0.0.0.0/0", "10.9.1.2", "91", "red"),
-                ("core", "0.0.0.0/0", "10.9.2.2", "92", "blue"),
-                ("wall", "10.1.10.0/24", "10.9.1.1", "91", ""),
-                ("wall", "10.1.20.0/24", "10.9.2.1", "92", ""),
-            ]
+            legs = [("core", "10", "10.1.10.1/24", "red"), ("core", "20", "10.1.20.1/24", "blue"),
+                    ("core", "91", "10.9.1.1/30", "red"), ("core", "92", "10.9.2.1/30", blue),
+                    ("wall", "91", "10.9.1.2/30", ""), ("wall", "92", "10.9.2.2/30", "")]  # fmt: skip
+            routes = [("core", "0.0.0.0/0", "10.9.1.2", "91", "red"), ("core", "0.0.0.0/0", "10.9.2.2", "92", "blue"),
+                      ("wall", "10.1.10.0/24", "10.9.1.1", "91", ""),
+                      ("wall", "10.1.20.0/24", "10.9.2.1", "92", "")]  # fmt: skip
             return network_of(
                 gateways="device|interface|address|vid|port|untagged|admin|oper|proxy_arp|table\n"
                 + "\n".join(f"{d}|v{v}|{own}|{v}|{'e1' * (d == 'wall')}|no|up|up|no|{t * (untold != 'interfaces')}"
@@ -239,35 +231,18 @@ class Routes(Yards):
         """One fault, one finding: of a link with two ends, an interface cabled to another, and a VLAN between both."""
 
         def asked(link="up", own="10.9.0.1/31", allowed="50", states=("master", "backup"), shut="up"):
-            legs = [
-                ("core1", "p1", "10.9.0.0/31", link),
-                ("core2", "p1", "10.9.0.2/31", "up"),
-                ("dist", "u1", own, link),
-                ("dist", "u2", "10.9.0.3/31", "up"),
-            ]
-            rows = [
-                "device|interface|address|vid|port|untagged|admin|oper|proxy_arp|virtual|virtual_state",
-                "dist|v10|10.1.10.1/24|10|||up|up|no|none|",
-                *(f"{d}|{p}|{at}||{p}|yes|up|{oper}|no|none|" for d, p, at, oper in legs),
-            ]
-            rows += [
-                f"core{n}|v50|10.1.50.{n + 1}/24|50|||{up}|{up}|no|10.1.50.1|{state}"
-                for n, state, up in zip((1, 2), states, (shut, "up"), strict=True)
-            ]
-            routes = [
-                ("dist", "50", "10.9.0.0", "u1"),
-                ("dist", "50", "10.9.0.2", "u2"),
-                ("core1", "10", "10.9.0.1", "p1"),
-                ("core2", "10", "10.9.0.3", "p1"),
-            ]
-            cable = ports(
-                "dist p1 access 10",
-                "core1 p9 access 50",
-                "core2 p9 access 50",
-                "core2 t1 trunk none 50",
-                f"core1 t1 trunk none {allowed}",
-                *(f"{d} {p} routed none" for d, p, _, _ in legs),
-            )
+            legs = [("core1", "p1", "10.9.0.0/31", link), ("core2", "p1", "10.9.0.2/31", "up"),
+                    ("dist", "u1", own, link), ("dist", "u2", "10.9.0.3/31", "up")]  # fmt: skip
+            rows = ["device|interface|address|vid|port|untagged|admin|oper|proxy_arp|virtual|virtual_state",
+                    "dist|v10|10.1.10.1/24|10|||up|up|no|none|"]  # fmt: skip
+            rows += [f"{d}|{p}|{at}||{p}|yes|up|{oper}|no|none|" for d, p, at, oper in legs]
+            rows += [f"core{n}|v50|10.1.50.{n + 1}/24|50|||{up}|{up}|no|10.1.50.1|{state}"
+                     for n, state, up in zip((1, 2), states, (shut, "up"), strict=True)]  # fmt: skip
+            routes = [("dist", "50", "10.9.0.0", "u1"), ("dist", "50", "10.9.0.2", "u2"),
+                      ("core1", "10", "10.9.0.1", "p1"), ("core2", "10", "10.9.0.3", "p1")]  # fmt: skip
+            cable = ports("dist p1 access 10", "core1 p9 access 50", "core2 p9 access 50", "core2 t1 trunk none 50",
+                          f"core1 t1 trunk none {allowed}",
+                          *(f"{d} {p} routed none" for d, p, _, _ in legs))  # fmt: skip
             for end in ("core1|p1", "dist|u1"):
                 cable = cable.replace(f"{end}|up|up", f"{end}|up|{link}")
             return network_of(
