@@ -223,14 +223,14 @@ class BesideTheRows(unittest.TestCase):
         ):  # fmt: skip
             network = asked([f"vm 10.40.0.9/24 10.40.0.1 {where}"], learned, tag)
             with self.subTest(where=where, learned=learned, tag=tag):
-                self.assertEqual(why(network, "vm", "desk").verdict, verdict)
-                self.assertEqual(why(network, "desk", "vm").verdict, verdict)
+                both = why(network, "vm", "desk").verdict, why(network, "desk", "vm").verdict
+                self.assertEqual(both, (verdict, verdict))
         answer = why(asked(["vm 10.40.0.9/24 10.40.0.1 sw p2"], in_40), "vm", "desk")
-        self.assertEqual(answer.look[0].says, "see whether vm tags its frames: not at all or with VLAN 40")
-        self.assertEqual(answer.turns, "It works if vm tags with VLAN 40; it fails if vm does not tag.")
+        look, turns = "not at all or with VLAN 40", "It works if vm tags with VLAN 40; it fails if vm does not tag."
+        self.assertEqual((answer.look[0].says, answer.turns), (f"see whether vm tags its frames: {look}", turns))
         pair = asked(["vm 10.40.0.9/24 10.40.0.1 sw p2", "vm2 10.20.0.8/24 10.20.0.1 sw p2"])
-        self.assertEqual(why(pair, "vm", "vm2").verdict, "unknown")  # something is between them and the trunk
-        self.assertEqual([one.rule for one in check(pair).findings if one.severity != "note"], [])
+        told = [one.rule for one in check(pair).findings if one.severity != "note"]
+        self.assertEqual((why(pair, "vm", "vm2").verdict, told), ("unknown", []))  # something is between
         astray = asked(["vm 10.20.0.7/24 10.20.0.1 x y"], in_40)
         (told,) = (one for one in check(astray).findings if one.severity == "breaks")
         self.assertEqual((told.rule, list(map(str, told.repair))), ("host-tag-wrong", ["hosts vm: vid = 20"]))
@@ -240,9 +240,8 @@ class BesideTheRows(unittest.TestCase):
         ):  # fmt: skip
             network = asked(["phone 10.40.0.9/24 10.40.0.1 sw p4"], learned, voice="40")
             with self.subTest(learned=learned):
-                self.assertEqual(why(network, "phone", "desk").verdict, verdict)
                 found = {one.rule for one in check(network).findings if one.severity == "breaks"}
-                self.assertEqual(found, rules)
+                self.assertEqual((why(network, "phone", "desk").verdict, found), (verdict, rules))
         beside = asked(["phone 10.40.0.9/24 10.40.0.1 sw p1"], "\nsw|40|02:00:00:00:00:02|p1|learned")
         self.assertEqual(why(beside, "phone", "desk").verdict, "works")  # its voice VLAN was not read
         vm, untagged = asked(["vm 10.40.0.9/24 10.40.0.1 x y"], in_40), {"mode": "access", "pvid": 40, "allowed": ""}
