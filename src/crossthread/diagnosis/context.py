@@ -12,7 +12,7 @@ from crossthread.network.hosts.classes import HostClass
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.network import Network
 from crossthread.network.three_valued import EVERY_VID
-from crossthread.network.topology.adjacency import Adjacency, bundle
+from crossthread.network.topology.adjacency import Adjacency, bundle, on_a_cycle
 from crossthread.network.topology.graph import distances, joined
 from crossthread.network.topology.names import End
 from crossthread.plan import Plan
@@ -323,6 +323,13 @@ class Context:
                 found[adjacency.a.device] |= bits
                 found[adjacency.b.device] |= bits
         return found
+
+    @cached_property
+    def cabled_in_rings(self) -> set[End]:
+        """The ports of bridges that are cabled in a ring, whatever of it is up now."""
+        bridged = self.network.fabric.member
+        links = [a for a in self.network.adjacencies if bridged(a.a).bridged and bridged(a.b).bridged]
+        return {end for n in on_a_cycle(links) for end in (links[n].a, links[n].b)}
 
     @cached_property
     def mostly_trunks(self) -> bool:

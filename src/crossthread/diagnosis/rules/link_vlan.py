@@ -157,7 +157,7 @@ def uplink_access(context: Context, adjacency: Adjacency) -> Finding | None:
     rows = ends_of(context, adjacency)
     if rows is None or rows[0].mode != "access" or rows[1].mode != "access" or context.mostly_trunks is False:
         return None
-    if not context.network.fabric.trees.on_a_ring(adjacency.a) or rows[0].pvid != rows[1].pvid:
+    if adjacency.a not in context.cabled_in_rings or rows[0].pvid != rows[1].pvid:
         return None  # a single link that carries the one VLAN that is needed beyond it may be meant
     return Finding(
         "port-mode-wrong",
