@@ -229,6 +229,9 @@ class BesideTheRows(unittest.TestCase):
         look, turns = "not at all or with VLAN 40", "It works if vm tags with VLAN 40; it fails if vm does not tag."
         self.assertEqual((answer.look[0].says, answer.turns), (f"see whether vm tags its frames: {look}", turns))
         pair = asked(["vm 10.40.0.9/24 10.40.0.1 sw p2", "vm2 10.20.0.8/24 10.20.0.1 sw p2"])
+        for changed, verdict in (({"vid": "20"}, "unknown"), ({"device": "", "port": ""}, "fails")):  # or it is alone
+            one = Change("hosts", {"host": "vm2"}, changed)
+            self.assertEqual(why(pair.changed([one]), "vm", "desk").verdict, verdict)
         told = [one.rule for one in check(pair).findings if one.severity != "note"]
         self.assertEqual((why(pair, "vm", "vm2").verdict, told), ("unknown", []))  # something is between
         astray = asked(["vm 10.20.0.7/24 10.20.0.1 x y"], in_40)

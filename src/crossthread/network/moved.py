@@ -38,6 +38,7 @@ def find_moved(network: _Network, copy: _Network, kept: Kept) -> frozenset[int] 
     found |= {n for end in kept.ports for one in (network, copy) for n in one.host_rows_at(end)}
     unsettled = copy.stations.locating.unsettled.items()
     found |= {copy.stations.hosts.number(name) for name, ends in unsettled if not kept.ports.isdisjoint(ends)}
+    found |= {n for n, _ in network.stations.learned.items() ^ copy.stations.learned.items()}
     if places[0] is not places[1]:
         found |= {n for n, (old, new) in enumerate(zip(*places, strict=True)) if old != new}
     return frozenset(found) if (network.classes.apart | copy.classes.apart).isdisjoint(found) else None

@@ -90,10 +90,13 @@ class Network:
         Where they set that address or its gateway, what a host has of the other version stays as it is. What a port
         learned tells how its hosts send as the port was set then: they go on so, however it is set now.
         """
+        copy = self._mended(changes)
+        sent = still_sent(self.stations, copy.stations, changes)
+        return self._mended([*sent, *changes]) if sent else copy
+
+    def _mended(self, changes: Sequence[Change]) -> Network:
         if self._alone(changes):
-            copy = self.changed(changes)
-            sent = still_sent(self.stations, copy.stations, changes)
-            return self.changed([*sent, *changes]) if sent else copy
+            return self.changed(changes)
         told = apply_changes(self.told, [whole(change, self.told) for change in changes])
         return self._share(self._of(told, apply_changes(self.survey, narrowed(changes, self.version))))
 

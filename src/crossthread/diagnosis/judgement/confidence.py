@@ -124,11 +124,7 @@ def one_speaks(finding: Finding) -> bool:
     if own is None or len(own.because) > 1:
         return False
     if finding.rule == "gateway-address-wrong":
-        return (
-            len({fact.key.get("device") for fact in others if fact.table == "routes"})
-            == 1
-            == len({f.table for f in others})
-        )
+        return len({(fact.table, fact.key.get("device")) for fact in others}) == 1 and others[0].table == "routes"
     if finding.rule == "host-mask-differs":
         return [(fact.table, fact.column) for fact in others] == [("hosts", "address")]
     if finding.rule.startswith("host-gateway"):

@@ -115,16 +115,16 @@ def several_at_trunks(survey: Survey, names: Names, places: Sequence[Place], cro
     taking = (mode in ("trunk", "hybrid") for mode in survey.column("ports", "mode"))
     rows = compress(zip(survey.column("ports", "device"), survey.column("ports", "port"), strict=True), taking)
     trunks = crowded & {(names.spelled[device], port) for device, port in rows}
-    there = [n for n in compress(count(), map(trunks.__contains__, places)) if survey.column("hosts", "vid")[n] is None]
-    number = Counter(places[n] for n in there)
-    beside = [n for n in there if number[places[n]] > 1]
+    there = [*compress(count(), map(trunks.__contains__, places))]
+    number, vids = Counter(places[n] for n in there), survey.column("hosts", "vid")
+    beside = [n for n in there if number[places[n]] > 1 and vids[n] is None]
     addresses, served = survey.column("hosts", "address"), _served(survey) if beside else {}
     homes: dict[Block, list[int]] = defaultdict(list)
     for vid in sorted(served):
         for block in served[vid]:
             homes[block].append(vid)
     known = ((n, text) for n in beside if (text := addresses[n]) and text != NONE)
-    return {n: (NO_VID, *vids) for n, text in known if (vids := homes.get(Block.of(text)))}
+    return {n: (NO_VID, *served_in) for n, text in known if (served_in := homes.get(Block.of(text)))}
 
 
 def _served(survey: Survey) -> dict[int, set[Block]]:
