@@ -68,12 +68,9 @@ class BesideTheRows(unittest.TestCase):
             return network_of(
                 gateways="device|interface|address|vid|admin|oper\n"
                 + "\n".join(f"sw|{name}|{at}|{vid}|up|up" for name, at, vid in rows),
-                ports=ports("sw p1 access 10", "sw p2 access 10", "sw p3 access 20"),
-                hosts=hosts(
-                    f"a {a}/64 fe80::1 sw p1", "b fd07:1::b/64 fe80::1 sw p2", "c fd07:2::c/64 fd07:2::1 sw p3"
-                ),
-                devices="device|routing\nsw|yes",
-            )
+                ports=ports("sw p1 access 10", "sw p2 access 10", "sw p3 access 20"), devices="device|routing\nsw|yes",
+                hosts=hosts(f"a {a}/64 fe80::1 sw p1", "b fd07:1::b/64 fe80::1 sw p2", "c fd07:2::c/64 fd07:2::1 sw p3")
+            )  # fmt: skip
 
         for network, repair in (
             (asked([]), "gateways sw v10 fd07:1::1/64: vid = 10, admin = up, oper = up, proxy_arp = no"),
