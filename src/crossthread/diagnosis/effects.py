@@ -47,10 +47,10 @@ class Effect:
 
     def told(self) -> Finding:
         """The finding with what it affects."""
-        names = [host.name for one in self._classes.values() for host in one.hosts[:_NAMED]]
-        count = sum(len(one.hosts) for one in self._classes.values())
+        names = dict.fromkeys(host.name for one in self._classes.values() for host in one.hosts[:_NAMED])
+        count = len(set[int]().union(*(one.hosts.numbers for one in self._classes.values())))
         return msgspec.structs.replace(
-            self.finding, severity="breaks", affected=count, affects=tuple(names[:_NAMED]), example=self.example
+            self.finding, severity="breaks", affected=count, affects=tuple(names)[:_NAMED], example=self.example
         )
 
 

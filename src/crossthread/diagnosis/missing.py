@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 
 from crossthread.diagnosis.context import Context
+from crossthread.network.hosts.learned_tags import may_be_told
 from crossthread.network.hosts.station import HostStation, Interface, Station, Tap
 from crossthread.network.hosts.stations import admits
 from crossthread.network.routing.forwarding import Forwarding
@@ -128,13 +129,15 @@ def _of_station(context: Context, station: Station) -> list[Evidence]:
 
 def _of_place(context: Context, host: Station) -> list[Evidence]:
     """What was not observed of a host, and of the port that it is at."""
-    assert isinstance(host.row, Host)
+    assert isinstance(host, HostStation)
     assert host.end is not None
     found: list[Evidence] = []
     if host.up is None:
         found += _missing(context, host.row, "hosts", {}, "link") + _of_port(context, host.end, "oper")
     if admits(context.port(host.end), host.row.mac) is None:
         found += _missing(context, host.row, "hosts", {}, "mac")
+    if may_be_told(context.port(host.end), host.tag):
+        found += _of_port(context, host.end, "voice") if host.tag else []
     return found + _of_port(context, host.end, *_vlan_columns(context, host.end))
 
 

@@ -91,8 +91,13 @@ def _first_of_each_mend(findings: Iterable[Finding]) -> dict[int, Finding]:
     found = {}
     for finding in findings:
         if finding.repair:
-            found[id(finding)] = first.setdefault(" ".join(sorted(map(str, finding.repair))), finding)
+            found[id(finding)] = first.setdefault(" ".join(sorted(map(_in_order, finding.repair))), finding)
     return {known: one for known, one in found.items() if known != id(one)}
+
+
+def _in_order(change: Change) -> str:
+    """A change as text that is the same in whatever order its cells were written."""
+    return f"{change.table} {sorted(change.key.items())} {sorted(change.cells.items())} {change.delete}"
 
 
 def _as_bad(finding: Finding, others: Mapping[int, Finding]) -> Iterator[Finding]:

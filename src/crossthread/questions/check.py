@@ -14,7 +14,8 @@ from crossthread.diagnosis.context import Context, context_of
 from crossthread.diagnosis.faults import Faults, find_faults
 from crossthread.diagnosis.findings import SEVERITIES, Finding, Identity, Severity, Subject
 from crossthread.diagnosis.repair.facts import told_apart
-from crossthread.diagnosis.repair.harm.harmless import each_harmless, together_harmless
+from crossthread.diagnosis.repair.harm.harmless import each_harmless, together_harmless, with_luck
+from crossthread.diagnosis.repair.together import carrying_all
 from crossthread.diagnosis.repair.undecided import with_confidence
 from crossthread.network.given import of_network
 from crossthread.network.network import Network
@@ -137,8 +138,9 @@ def _told(one: Faults, known: Set[Identity]) -> Check:
     kept = [finding if finding.identity in known else next(proven) for finding in one.kept]
     if any(finding.rule == "host-address-duplicate" and not finding.repair for finding in kept):
         kept = together_harmless(context, kept)  # what lets the two hear each other, each by itself or not
-    leading = with_confidence(context, sorted(consequences(context, kept, one.causes), key=_order))
-    findings = told_apart(context.network.survey, leading)
+    found = carrying_all(sorted(consequences(context, kept, one.causes), key=_order))
+    leading = with_confidence(context, found)
+    findings = told_apart(context.network.survey, with_luck(context, leading))
     accepted = tuple(sorted(one.accepted, key=_order))
     return Check(findings, _counts(findings), accepted, unchecked=not_read(context.network))
 

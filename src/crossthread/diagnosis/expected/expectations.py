@@ -7,12 +7,12 @@ Here they vote.
 
 from __future__ import annotations
 
-import re
 from collections import Counter, defaultdict
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from functools import cached_property, partial
 from ipaddress import ip_network
 
+from crossthread.diagnosis.expected.interfaces import Interfaces
 from crossthread.diagnosis.expected.prefix_lengths import PrefixLengths
 from crossthread.diagnosis.expected.voters import (
     GATEWAY,
@@ -27,9 +27,9 @@ from crossthread.diagnosis.expected.voters import (
 from crossthread.network.hosts.classes import HostClass, current_vlan
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.network import Network
-from crossthread.network.switching.known_vids import find_named_vids
 from crossthread.plan import Plan
-from crossthread.values import NO_VID, Address, Prefix, PrefixedAddress, resized
+from crossthread.survey.records import Gateway
+from crossthread.values import Address, Prefix, PrefixedAddress, resized
 
 _DEFAULT = 0.25
 """What is left of a vote for VLAN 1 by a port, which is there if nobody set it: a default witnesses hardly anything."""
@@ -48,10 +48,10 @@ class Expected:
         self._vlan: dict[Station, int | None] = {}
         self._weights: dict[Station, dict[int, float]] = {}
         self._astray: dict[Station, bool] = {}
-        self._claims: dict[Station, bool] = {}
         self._alike: dict[Station, bool] = {}
         self._voters = Voters(network)
         self._lengths = PrefixLengths(network, self._voters)
+        self._interfaces = Interfaces(network, self._lengths)
         self._gateways: dict[Station, list[Interface]] = {}
 
     def groups(self, wanted: Address) -> Iterator[Group]:
@@ -171,9 +171,14 @@ class Expected:
             return self.current_vlan(station)
         weights: dict[int, float] = defaultdict(float)
         own = GATEWAY if isinstance(station, Interface) else HOST
-        for other, weight in (*self._votes(station), (station, own)):
+        votes = [*self._votes(station), (station, own)]
+        default = 1.0 if self.meant(1, [other for other, _ in votes]) else _DEFAULT
+        for other, weight in votes:
             for vid, share in self._says_vlan(other):
-                weights[vid] += weight * share
+                weights[vid] += weight * share * (default if vid == 1 and other.row.vid is None else 1.0)
+        interfaces = [other for other, _ in votes if isinstance(other, Interface)]
+        for vid in [vid for vid in weights if self._interfaces.refused(vid, interfaces)]:
+            del weights[vid]
         self._weights[station] = weights
         if not weights:
             return None
@@ -206,47 +211,24 @@ class Expected:
         if vid is not None:
             share = 0.5 if named is not None else 1.0  # the name is the better witness of the two
             share *= WEAK if named != vid and self._in_doubt(station) else 1.0
-            share *= 0.5 if self._on_trunk(station) else 1.0
-            yield vid, share * (_DEFAULT if vid == 1 and station.row.vid is None else 1.0)
+            share *= 0.5 if self.on_trunk(station) else 1.0
+            yield vid, share
+
+    def meant(self, vid: int, stations: Sequence[Station]) -> bool:
+        """Whether an interface and a host of one subnet are in a VLAN, be it the default one: hardly by two slips."""
+        there = (s for s in stations if (self.current_vlan(s) or self.named_vid(s)) == vid)
+        return len({isinstance(s, Interface) for s in there}) > 1
 
     def _in_doubt(self, station: Station) -> bool:
         """Whether something else than its name says of a station's VLAN that it is not its own."""
-        return self.astray(station) or self._claimed(station) or self._let_through_as_named(station)
+        return (
+            self.astray(station) or self._interfaces.claimed(station) or self._interfaces.let_through_as_named(station)
+        )
 
-    def _let_through_as_named(self, station: Station) -> bool:
-        """Whether the port that an interface is plugged into carries the VLAN that it is named after, not its tag."""
-        if not isinstance(station, Interface) or station.end is None or not station.row.vid:
-            return False
-        named, tag = self.named_vid(station), station.row.vid
-        ports = (self._network.port(link.far(station.end)) for link in self._network.stations.facing(station))
-        lists = [row.allowed for row in ports if row is not None and row.mode != "access"]
-        return bool(lists) and all(held is not None and named in held and tag not in held for held in lists)
-
-    def _on_trunk(self, station: Station) -> bool:
+    def on_trunk(self, station: Station) -> bool:
         """Whether a host that does not tag is at a trunk port, which is hardly meant for it as it is."""
         row = self._network.port(station.end) if isinstance(station, HostStation) and station.end else None
         return row is not None and row.mode == "trunk"
-
-    def _claimed(self, station: Station) -> bool:
-        """Whether another interface of the device has a better claim to the tag of this one: two cannot hold it."""
-        if station not in self._claims:
-            self._claims[station] = isinstance(station, Interface) and any(
-                self._claims_tag(other, station.row.vid)
-                for other in self._network.stations.on_device.get(station.device, ())
-                if other.name != station.name and other.end == station.end
-            )
-        return self._claims[station]
-
-    def _claims_tag(self, gateway: Interface, vid: int | None) -> bool:
-        """Whether the hosts of an interface's subnet, and its name, say more for a tag than for the one it has."""
-        own = gateway.row.vid
-        if gateway.address is None or vid is None or own in (None, vid):
-            return False
-        said: Counter[int | None] = Counter({self.named_vid(gateway): 1})
-        for group in self._lengths.around(gateway.address.ip):
-            if isinstance(group.stations[0], HostStation):
-                said[group.vid] += len(group.stations)
-        return said[vid] > said[own]
 
     def astray(self, station: Station) -> bool:
         """Whether a station is where others live and hardly any of its own subnet: a poor witness of its VLAN."""
@@ -265,27 +247,21 @@ class Expected:
             assert first.address is not None
             if first is station or first.address.ip in own.network or own.ip in first.address.network:
                 mates += count - (first is station)
-            elif not one_interface(first, station) and self.named_vid(first) in (None, vid):
+            elif not (one_interface(first, station) or self.on_trunk(first)) and self.named_vid(first) in (None, vid):
                 strangers += count
         return strangers > _OUTNUMBERED * mates
 
-    @cached_property
-    def _spoken(self) -> int:
-        return find_named_vids(self._network.survey)
-
     def told_vid(self, station: Station) -> int | None:
         """The VID that an interface's name says; else the VLAN that it says it serves, if its frames carry no tag."""
-        untagged = isinstance(station, Interface) and station.end is not None and station.tag == NO_VID
-        return self.named_vid(station) or (station.row.vid if untagged else None)
+        return self._interfaces.told_vid(station)
 
     def named_vid(self, station: Station) -> int | None:
         """The VID in an interface's name, such as 30 in `vlan30` or `up1.30`, if it is a VLAN of this network."""
-        if isinstance(station, HostStation):
-            return None
-        found = re.search(r"(?:vlan[^0-9]*|\.)(\d{1,4})$", station.name.casefold())
-        if found is None or not self._spoken >> int(found[1]) & 1:
-            return None
-        return int(found[1])
+        return self._interfaces.named_vid(station)
+
+    def only_managed(self, station: Station) -> bool:
+        """Whether an interface is there to manage its device, which has no other and forwards for nobody."""
+        return self._interfaces.only_managed(station)
 
     def length(self, station: Station) -> int | None:
         """The prefix length a station should have: the plan's, else what most of those in its subnet have."""
@@ -298,7 +274,7 @@ class Expected:
         return None if length is None or station.address is None else resized(station.address, length)
 
     def gateways(self, host: Station) -> list[Interface]:
-        """The interfaces that serve a host's subnet, the one most of its peers use first."""
+        """The interfaces that serve a host's subnet: that first which most of its peers use, and which holds it."""
         host = self._one_for_all(host)
         if host not in self._gateways:
             self._gateways[host] = self._find_gateways(host)
@@ -308,7 +284,8 @@ class Expected:
         wanted = self.subnet(host)
         if wanted is None:
             return []
-        found = [s for s in self._network.stations.gateways if s.address and s.address.ip in wanted.network]
+        near = (s for s in self._network.stations.gateways if s.address and s.address.ip in wanted.network)
+        found = [s for s in near if not self.only_managed(s)]
         used: Counter[Address | None] = Counter()
         for group in self._lengths.around(wanted.ip):
             if isinstance(group.stations[0], HostStation) and group.stations[0] is not host:
@@ -319,14 +296,16 @@ class Expected:
 
         def rank(one: Interface) -> tuple[object, ...]:
             elsewhere = self.vlan(one) != served, self.current_vlan(one) != served
-            return -used[gateway_address(one)], *elsewhere, one.device, one.name
+            idle = isinstance(one.row, Gateway) and one.row.virtual_state in ("backup", "down")
+            return -used[gateway_address(one)], *elsewhere, idle, one.device, one.name
 
         return sorted(found, key=rank)
 
     def served(self, vid: int | None, station: Station) -> list[Interface]:
         """The gateway interfaces whose subnet lives in a VLAN, where a station is that may be in it."""
         near = partial(self._network.one_lan, station)
-        return [s for s in self._network.stations.gateways if s.address is not None and self.vlan(s) == vid and near(s)]
+        held = (s for s in self._network.stations.gateways if s.address is not None and not self.only_managed(s))
+        return [s for s in held if self.vlan(s) == vid and near(s)]
 
     def users(self, wanted: Address) -> list[HostStation]:
         """The hosts that have an address as their gateway."""

@@ -25,15 +25,28 @@ class ListedVlans:
         tags = {1 << vid for vid in self._survey.column("gateways", "vid") if vid}
         return VlanSet(reduce(or_, [self._in_lists, self._natives, *tags] if self._in_lists else [], 0))
 
-    def misses(self, vid: object) -> bool:
-        """Whether lists name VLANs, and not this one."""
+    def misses(self, vid: object, lan: str | None = None) -> bool:
+        """Whether lists name VLANs, and not this one; where bridges are joined that have no list, they say nothing."""
+        if lan is not None and lan not in self._listing:
+            return False
         return isinstance(vid, int) and bool(self.named) and vid not in self.named
+
+    @cached_property
+    def _listing(self) -> frozenset[str]:
+        """A bridge for each group of joined ones of which any has a trunk with a list."""
+        network, held = self._context.network, self._survey.column("ports", "allowed")
+        devices = {device for device, vids in zip(self._survey.column("ports", "device"), held, strict=True) if vids}
+        return frozenset(network.lan_at(network.names.spelled[device]) for device in devices)
+
+    def on_trunks(self, vid: int) -> bool:
+        """Whether a trunk's list names a VLAN."""
+        return bool(self._in_lists >> vid & 1)
 
     def of_nobody_known(self, vid: int) -> bool:
         """Whether trunks' lists name a VLAN that no interface is in: what serves it may be elsewhere, or lost."""
         expected = self._context.expected
         gateways = self._context.network.stations.gateways
-        return bool(self._in_lists >> vid & 1) and not any(expected.current_vlan(one) == vid for one in gateways)
+        return self.on_trunks(vid) and not any(expected.current_vlan(one) == vid for one in gateways)
 
     @cached_property
     def empty(self) -> VlanSet:

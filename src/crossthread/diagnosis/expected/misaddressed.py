@@ -51,7 +51,9 @@ def _is_misaddressed(context: Context, gateway: Interface) -> bool:
         return False
     if here is None:  # a host may be plugged into the router itself
         plugged = context.hosts_at(gateway.end) if gateway.end is not None else []
-        strangers = any(host.address and host.address.ip not in own.network for host in plugged)
+        faced = [link.far(gateway.end) for link in context.adjacencies_at.get(gateway.end, ())] if gateway.end else []
+        peers = [s for end in faced for s in context.network.gateways_at.get(end, ()) if s.tag == gateway.tag]
+        strangers = any(s.address and s.address.ip not in own.network for s in (*plugged, *peers))
         return strangers and bool(same_address(context, gateway))
     if others := same_address(context, gateway):
         routes = context.network.routing.routes
@@ -97,32 +99,53 @@ def swapped_with(context: Context, gateway: Interface) -> Interface | None:
     return context.once(_swapped).get(gateway)
 
 
+def asks_for_another(context: Context, host: HostStation) -> bool:
+    """Whether the interface of a host's subnet was given its address in exchange for that of the host's VLAN."""
+    return any(swapped_with(context, gateway) for gateway in context.expected.gateways(host))
+
+
+def beside_swapped(context: Context, gateway: Interface, *_: object) -> bool:
+    """Whether another interface of an interface's subnet was given its address in exchange for that of another VLAN."""
+    near = context.expected.near(gateway.address.ip) if gateway.address is not None else ()
+    return any(isinstance(s, Interface) and s is not gateway and swapped_with(context, s) is not None for s in near)
+
+
 def _swapped(context: Context) -> dict[Interface, Interface]:
     homes: dict[tuple[object, ...], tuple[Interface, int]] = {}
     for one in context.network.stations.gateways:
-        living = list(_hosts_of(context, one).items()) if one.row.vid else []
+        around = _hosts_of(context, one) + _routers_of(context, one) if one.row.vid else Counter()
+        living = [(vid, count) for vid, count in around.items() if vid is not None]
         if one.address is not None and len(living) == 1 and living[0][0] != one.row.vid:
             ((home, count),) = living
             homes[one.device, one.end, one.address.version, one.row.vid, home] = one, count
     found = {}
     for (*place, vid, at), (one, count) in homes.items():
         other, more = homes.get((*place, at, vid), (None, 0))
-        if other is not None and min(count, more) >= _FEW and _tags_are_right(context, (one, other)):
+        if other is not None and count + more > _FEW and _tags_are_right(context, (one, other)):
             found[one] = other
     return found
 
 
 _FEW = 2
-"""Of fewer hosts of either subnet it may as well be that each was plugged in at the other's port."""
+"""If no more hosts of both subnets are there it may as well be that each was plugged in at the other's port."""
 
 
 def _hosts_of(context: Context, gateway: Interface) -> Counter[int | None]:
-    """How many hosts of an interface's subnet are in which VLAN."""
+    """How many hosts of an interface's subnet are in which VLAN, and devices that are managed there."""
     living: Counter[int | None] = Counter()
     for group in context.expected.groups(gateway.address.ip) if gateway.address is not None else ():
-        if isinstance(group.stations[0], HostStation):
+        first = group.stations[0]
+        if isinstance(first, HostStation) or context.expected.only_managed(first):
             living[group.vid] += len(group.stations)
     return living
+
+
+def _routers_of(context: Context, gateway: Interface) -> Counter[int | None]:
+    """How much the interfaces of other routers in its subnet say of its VLAN: each as much as a few hosts."""
+    near = context.expected.near(gateway.address.ip) if gateway.address is not None else ()
+    others = (s for s in near if isinstance(s, Interface) and s.device != gateway.device)
+    routing = (s for s in others if not context.expected.only_managed(s))
+    return Counter({vid: _FEW * n for vid, n in Counter(map(context.expected.current_vlan, routing)).items()})
 
 
 def _tags_are_right(context: Context, pair: tuple[Interface, Interface]) -> bool:

@@ -20,6 +20,8 @@ _AT_END = 0.75
 """What it weighs for a prefix length that a gateway is then at an end of its subnet, as most are."""
 
 
+_NOBODYS = 0.25
+"""What is left of all that speaks for a length with which a station's address would be the subnet's own, or for all."""
 _ROUTE = 1.0
 """What a route to the subnet says of its prefix length."""
 _FEW = 2
@@ -82,7 +84,7 @@ class PrefixLengths:
         weights: dict[int, float] = defaultdict(float)
         own, twice = station.address, 1
         served = {own.ip} if isinstance(station, Interface) else set[Address]()
-        used = {hop_of(station)}
+        used, held = {hop_of(station)}, {own.ip}
         for other, weight in votes(station, around(own.ip)):
             assert other.address is not None
             twice = 2 if self._needs_more(station, other) else twice
@@ -90,6 +92,7 @@ class PrefixLengths:
             weights[other.address.network.prefixlen] += weight * self._believable(other) * wider
             served |= {other.address.ip} if isinstance(other, Interface) else set()
             used.add(hop_of(other))
+            held.add(other.address.ip)
         own_weight = HOST if isinstance(station, HostStation) else GATEWAY
         weights[own.network.prefixlen] += own_weight * self._believable(station) * twice
         for length in self.routed(own.ip):
@@ -101,6 +104,8 @@ class PrefixLengths:
         }:  # a gateway that nobody has was at an end, too
             for length in weights:
                 weights[length] += _AT_END if end_of(ip, interface(f"{ip}/{length}")) else 0.0
+        for length in weights if len(weights) > 1 else ():
+            weights[length] *= _NOBODYS if any(_is_nobodys(ip, length) for ip in held) else 1.0
         return weights
 
     def _passed_on(self, interface: Interface) -> set[int]:
@@ -206,6 +211,18 @@ class PrefixLengths:
                     if alike and one.name != other.name and block.length < inner.length and block.meets(inner):
                         found.add(one)
         return found
+
+
+def _is_nobodys(ip: Address, length: int) -> bool:
+    """Whether an address is the subnet's own with some prefix length, or that for all in it (RFC 919)."""
+    subnet = interface(f"{ip}/{length}").network
+    few = subnet.num_addresses <= _FEW or ip.version == 6
+    return not few and ip in (subnet.network_address, subnet.broadcast_address)
+
+
+def at_end(own: PrefixedAddress, end: str) -> Address:
+    """The `first` or the `last` address for hosts in a subnet."""
+    return own.network.network_address + 1 if end == "first" else own.network.broadcast_address - 1
 
 
 def end_of(ip: Address, own: PrefixedAddress) -> str | None:

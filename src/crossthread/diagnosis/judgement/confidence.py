@@ -102,7 +102,12 @@ def beyond_doubt(finding: Finding) -> bool:
 
 
 def picked(finding: Finding) -> bool:
-    """Whether what its repair sets was picked, as no fact names it: so the VLAN that is left for a host at a trunk."""
+    """Whether what its repair sets was picked, as no fact names it.
+
+    So the VLAN that is left for a host at a trunk, and an interface's own address beside one that it shares.
+    """
+    if finding.rule == "gateway-address-wrong" and any(fact.column == "virtual" for fact in finding.evidence):
+        return True
     if finding.rule != "port-mode-wrong" or not any(subject.host for subject in finding.subjects):
         return finding.rule in _CHOSEN
     changed = [change.key for change in finding.repair]

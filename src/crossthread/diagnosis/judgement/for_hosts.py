@@ -63,10 +63,15 @@ def _for_gateway(hearing: Hearing, host: HostStation, hop: str) -> Iterator[Witn
     there = hearing.context.expected.planned(host) in (None, served)
     if served is not None and there and own is not None and address(hop) in own.network:
         yield Witness(weights.PLAN, f"the plan has the gateway {hop} for VLAN {served}")
+    network, vid = hearing.context.network, hearing.context.expected.current_vlan(host)
+    holders = [s for s in network.stations.by_address.of(hop) if isinstance(s, Interface)]
+    inside = own is not None and (address(hop) in own.network or address(hop).is_link_local)
+    here = (s for s in holders if hearing.context.expected.current_vlan(s) == vid and network.one_lan(s, host))
+    if holders and not inside and not any(here):
+        return  # it is neither in its prefix nor where it is, whoever uses it elsewhere
     users = hearing.count_users(hop, host)
     yield from agreeing(users, f"{_count(users, 'other host')} {'use' if users > 1 else 'uses'} {hop}")
-    holders = [s for s in hearing.context.network.stations.by_address.of(hop) if isinstance(s, Interface)]
-    if holders and own is not None and (address(hop) in own.network or address(hop).is_link_local):
+    if holders and inside:
         yield Witness(weights.IN_USE, "")  # one outside its own prefix is no gateway
     now = host.row.gateway
     inside = host.address is not None and now not in (None, NONE) and address(now or "") in host.address.network
@@ -130,7 +135,8 @@ def _for_place(hearing: Hearing, host: HostStation, own: PrefixedAddress, both: 
         yield Witness(
             weights.PORT, f"{_count(mates, 'other host')} in VLAN {vid} {'are' if mates > 1 else 'is'} of that subnet"
         )
-    if host.address is not None and own.ip == host.address.ip and hearing.in_transit(host):
+    stays = host.address is not None and own.ip == host.address.ip
+    if hearing.in_transit(host) if stays else hearing.in_transit(host, own):
         yield Witness(weights.TRANSIT, "")
     row = host.row
     if not both and row.gateway not in (None, NONE) and address(row.gateway or "") in own.network:

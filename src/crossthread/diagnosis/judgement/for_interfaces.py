@@ -106,7 +106,7 @@ def _for_address(hearing: Hearing, own: Interface | None, wanted: PrefixedAddres
     yield from agreeing(count, says, weights.OWN, weights.SEVERAL)
     near_routers = (s for s in hearing.context.expected.near(wanted.ip) if isinstance(s, Interface) and s is not own)
     if all(s.address is None or end_of(s.address.ip, s.address) is None for s in near_routers):
-        yield from _at_an_end(hearing, own, wanted)  # of several routers one is there
+        yield from _at_an_end(hearing, own, wanted, instead)  # of several routers one is there
     if (
         own is not None
         and _tells_vid(own.row.vid, wanted)
@@ -123,21 +123,26 @@ def _for_address(hearing: Hearing, own: Interface | None, wanted: PrefixedAddres
         yield from agreeing(leading, f"{leading} routes lead to {wanted.ip}")
 
 
-def _at_an_end(hearing: Hearing, own: Interface | None, wanted: PrefixedAddress) -> Iterator[Witness]:
+def _at_an_end(hearing: Hearing, own: Interface | None, wanted: PrefixedAddress, instead: str) -> Iterator[Witness]:
     """Whether an address is the first or last of its subnet, and whether gateways mostly are there at this site."""
-    ends = [
-        end_of(s.address.ip, s.address)
-        for s in hearing.context.network.stations.gateways
-        if s.address is not None and s is not own
-    ]
+    held = hearing.context.network.stations.gateways
+    others = [at for s in held if (at := s.address) is not None and s is not own]
+    used = [at for at in others if hearing.context.expected.users(at.ip)]  # between routers there is no such habit
+    ends = [end_of(at.ip, at) for at in used or others]
     end = end_of(wanted.ip, wanted)
     if end is None:
         if ends and None not in ends:
             yield Witness(-weights.USUAL * len(ends) / (len(ends) + 1), "")  # all others are at an end
     elif 2 * ends.count(end) >= len(ends) > 0:  # what fewer have is no habit of the site
         yield Witness(weights.USUAL, f"other gateways too have the {end} address of their subnets")
+        if len(used) > 1 and {*ends} == {end} and _at_no_end(instead):
+            yield Witness(weights.ALL_OTHERS, "")
     else:
         yield Witness(weights.AT_END, f"{wanted.ip} is the {end} address of its subnet, as gateways mostly are")
+
+
+def _at_no_end(text: str) -> bool:
+    return text not in ("", NONE) and end_of(interface(text).ip, interface(text)) is None
 
 
 def _tells_vid(vid: int | None, own: PrefixedAddress | None) -> bool:

@@ -158,10 +158,11 @@ def for_station(hearing: Hearing, station: Station, vid: int) -> Iterator[Witnes
 
 def _of_vlan(hearing: Hearing, vid: int, stations: Sequence[Station]) -> Iterator[Witness]:
     """What makes a VLAN an unlikely one for some stations, whoever they are."""
-    if vid == 1 and not any(isinstance(s, Interface) and s.row.vid == 1 for s in stations):
+    tagged = (s for s in stations if isinstance(s, Interface) and s.row.vid == 1)
+    if vid == 1 and not any(tagged) and not hearing.context.expected.meant(1, stations):
         yield Witness(weights.FORGOTTEN, "")
     listed = hearing.context.once(ListedVlans)
-    if listed.misses(vid):
+    if listed.misses(vid, hearing.context.network.lan(stations[0])):
         yield Witness(weights.UNLISTED, "")
     elif isinstance(stations[0], HostStation) and vid in listed.homes(stations[0]):
         yield Witness(weights.PEER, f"{stations[0].end} carries VLAN {vid}, and nobody is in it")

@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 from crossthread.diagnosis.context import Context
 from crossthread.network.hosts.station import HostStation, Interface, Station
-from crossthread.values import NONE, Address, address
+from crossthread.values import NONE, Address, PrefixedAddress, address
 
 Accused = tuple[str, str]
 """A host ("", its name) or an interface (its device, its name) whose settings an explanation calls wrong."""
@@ -126,9 +126,9 @@ class Hearing:
         gateways = (s for s in gateways if self.context.network.one_lan(s, station))
         return any(s is not station and self.hears(s) and _one_version(s, station) for s in (*hosts, *gateways))
 
-    def in_transit(self, host: HostStation) -> bool:
-        """Whether a host's address is in a subnet that joins routers, one of which routes to another there."""
-        stations = [one.station for one in self.kin(host)]
+    def in_transit(self, host: HostStation, own: PrefixedAddress | None = None) -> bool:
+        """Whether a host's address, or another, is in a subnet that joins routers, one of which routes to another."""
+        stations = [one.station for one in (self.kin(host) if own is None else self.near(own.ip, host))]
         if not stations or not all(isinstance(station, Interface) for station in stations):
             return False
         devices, routing = {station.device for station in stations}, self.context.network.routing

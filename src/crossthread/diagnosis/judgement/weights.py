@@ -55,6 +55,8 @@ UNUSED = 0.75
 """The address that the interface has instead is used by nobody, and nobody is in its subnet."""
 SECOND = -1.0
 """Hosts of another subnet live in that VLAN, which an interface serves: two subnets in one VLAN are rare."""
+ALL_OTHERS = 0.75
+"""Every other gateway that hosts use has it so, of several, and what is there now is at no end of its subnet."""
 AT_END = 0.3
 """It is the first or last address of its subnet, as gateways mostly are: decides only between equals."""
 FREE_NATIVE = 0.5

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator, Mapping
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_gateway, set_host, set_port
+from crossthread.diagnosis.expected.prefix_lengths import at_end, end_of
 from crossthread.diagnosis.expected.voters import gateway_address
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.rules.gateway.address import asked_for
@@ -98,6 +99,8 @@ def _gateways(context: Context, finding: Finding) -> Iterator[Option]:
         for gateway in context.expected.gateways(host):
             yield (set_host(host, gateway=str(gateway_address(gateway))),)
     yield from _as_others_ask(context, finding)
+    if finding.rule == "host-gateway-wrong":
+        yield from _at_the_usual_end(context, finding)
 
 
 def _hosts(context: Context, finding: Finding) -> list[HostStation]:
@@ -200,14 +203,7 @@ def _as_others_ask(context: Context, finding: Finding) -> Iterator[Option]:
     """Give the interface the address that other hosts of its subnet use, and have those use it that use another."""
     if context.network.unread.anywhere:
         return  # somebody nobody read may have the address that they use
-    hosts = _hosts(context, finding)
-    interfaces = [own for host in hosts for own in context.expected.gateways(host)[:1]][:1]
-    if finding.rule == "gateway-address-wrong":
-        known = context.network.stations
-        asked = dict.fromkeys(str(fact.key["host"]).casefold() for fact in finding.evidence if fact.table == "hosts")
-        hosts = [known.hosts[name] for name in asked if name in known.hosts]
-        subjects = {(s.device, s.interface) for s in finding.subjects}
-        interfaces = [own for own in known.gateways if (own.device, own.name) in subjects and own.address is not None]
+    interfaces, hosts = _disagreeing(context, finding)
     for own in interfaces:
         if own.address is None:
             continue
@@ -220,9 +216,41 @@ def _as_others_ask(context: Context, finding: Finding) -> Iterator[Option]:
                 yield (set_gateway(own, address=f"{hop}/{length}"), *changed)
 
 
+def _at_the_usual_end(context: Context, finding: Finding) -> Iterator[Option]:
+    """The address that the other gateways have in their subnets, for an interface and those who ask it in vain.
+
+    So where neither what it has nor what they ask for is the first address, or the last, as all others are.
+    """
+    known, (interfaces, hosts) = context.network.stations, _disagreeing(context, finding)
+    for own in interfaces:
+        if own.address is None or not hosts:
+            continue
+        others = (s for s in known.gateways if s is not own and s.address and context.expected.users(s.address.ip))
+        ends = [end_of(s.address.ip, s.address) for s in others if s.address]
+        usual = at_end(own.address, ends[0]) if len(ends) > 1 and len(set(ends)) == 1 and ends[0] else None
+        used = [own.address.ip, *(address(host.row.gateway or NONE) for host in hosts)]
+        if usual is None or str(usual) in known.by_address or any(end_of(ip, own.address) for ip in used):
+            continue
+        moved = (set_host(host, gateway=str(usual)) for host in hosts)
+        yield (set_gateway(own, address=f"{usual}/{own.address.network.prefixlen}"), *moved)
+
+
+def _disagreeing(context: Context, finding: Finding) -> tuple[list[Interface], list[HostStation]]:
+    """The interface, and the hosts that ask it by another address, that a finding is about."""
+    known = context.network.stations
+    if finding.rule != "gateway-address-wrong":
+        hosts = _hosts(context, finding)
+        return [own for host in hosts for own in context.expected.gateways(host)[:1]][:1], hosts
+    asked = dict.fromkeys(str(fact.key["host"]).casefold() for fact in finding.evidence if fact.table == "hosts")
+    subjects = {(s.device, s.interface) for s in finding.subjects}
+    interfaces = [own for own in known.gateways if (own.device, own.name) in subjects and own.address is not None]
+    return interfaces, [known.hosts[name] for name in asked if name in known.hosts]
+
+
 def _as_planned(context: Context, finding: Finding) -> Iterator[Option]:
     """Have those who use the address that an interface has instead of the planned one use the planned one, too."""
     yield from _as_others_ask(context, finding)
+    yield from _at_the_usual_end(context, finding)
     yield from _hops_instead(context, finding)
     for change in finding.repair[:1]:
         wanted = str(change.cells.get("address") or "").partition("/")[0]

@@ -18,6 +18,7 @@ from crossthread.diagnosis.rules.gateway.address import asked_for, gateway_addre
 from crossthread.diagnosis.rules.gateway.interface import gateway_vlan_wrong
 from crossthread.diagnosis.rules.gateway.missing import gateway_missing, idle_ports, leads_to
 from crossthread.diagnosis.rules.gateway.port import gateway_port_vlan_wrong
+from crossthread.diagnosis.rules.gateway.transit import transit_lost, transit_missing
 from crossthread.diagnosis.rules.host.address import addresses_missing
 from crossthread.diagnosis.rules.host.gateway import (
     host_gateway_outside_subnet,
@@ -109,7 +110,7 @@ def _of_its_gateway(context: Context, host: HostStation, now: int) -> Iterator[F
     served = [*context.expected.served(now, host), *misaddressed_in(context, now, host)]
     found = [gateway_address_wrong(context, gateway, address(hop or "")) for gateway in near or served]
     if near:
-        found.append(host_gateway_wrong(context, host))
+        found += [host_gateway_wrong(context, host), *_of_who_lost_it(context, hop or "")]
     else:
         found += [host_of_another_vlan(context, host), host_gateway_unlike_its_peers(context, host)]
         found += [gateway_missing(context, host, now)] if not served else []
@@ -123,6 +124,15 @@ def _of_its_gateway(context: Context, host: HostStation, now: int) -> Iterator[F
         homes = [vid for vid, _ in elsewhere.most_common() if vid not in (None, now)]  # of those that ask for it, too
         found += [port_vlan_wrong(context, host, vid) for vid in homes[:_HOMES]]
     yield from (told for told in found if told is not None)
+
+
+def _of_who_lost_it(context: Context, hop: str) -> Iterator[Finding]:
+    """The router that had an address which others' routes lead to."""
+    for device in [*context.network.stations.on_device] if hop in context.routed_to else ():
+        told = transit_missing(context, device) or transit_lost(context, device)
+        given = (str(c.key.get("address")) for c in told.repair if c.table == "gateways") if told is not None else ()
+        if told is not None and any(text.partition("/")[0] == hop for text in given):
+            yield told
 
 
 def _around_its_gateway(context: Context, host: HostStation, hop: Address) -> Iterator[Finding]:

@@ -7,6 +7,7 @@ from itertools import islice, product
 from typing import NamedTuple
 
 from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.expected.listed_vlans import ListedVlans
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.confidence import lacking, left_out
@@ -17,6 +18,7 @@ from crossthread.diagnosis.repair.harm.side_effects import Stopped
 from crossthread.diagnosis.repair.hypotheses import hypotheses
 from crossthread.diagnosis.repair.together import changes_of, given_back, refused, try_out
 from crossthread.diagnosis.repair.trials import Outcomes, collect, only_needed
+from crossthread.diagnosis.rules.gateway.interface import gateway_unreachable
 from crossthread.diagnosis.vlan_pieces import split_vlans
 from crossthread.network.hosts.ends import end_named
 from crossthread.network.hosts.station import HostStation
@@ -186,8 +188,10 @@ def _suffered(context: Context, findings: Sequence[Finding]) -> bool:
 
 
 def _in_pieces(context: Context) -> frozenset[int]:
-    """The VLANs that are in several pieces."""
-    return frozenset(vid for vid, _ in split_vlans(context))
+    """The VLANs that are in several pieces; also those of trunks' lists that get to no port where an interface is."""
+    cut_off = (s.row.vid for s in context.network.stations.gateways if gateway_unreachable(context, s) is not None)
+    named = (vid for vid in cut_off if vid and context.once(ListedVlans).on_trunks(vid))
+    return frozenset([*named, *(vid for vid, _ in split_vlans(context))])
 
 
 def _nothing_right(context: Context, findings: Sequence[Finding]) -> bool:

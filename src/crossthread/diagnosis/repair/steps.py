@@ -176,7 +176,9 @@ def _port_words(context: Context, change: Change) -> list[str]:
         wanted = VlanSet.parse(str(cells["allowed"]))
         had = row.allowed if row is not None else None
         grows = "mode" not in cells and had is not None and had.bits and not had - wanted
-        found.append(f"carry VLAN {wanted - had} as well" if grows and had is not None else f"carry VLANs {wanted}")
+        several = "s" * (len(wanted) > 1)
+        more = f"carry VLAN {wanted - had} as well" if grows and had is not None else None
+        found.append(more or f"carry VLAN{several} {wanted}")
     if "forbidden" in cells and row is not None and row.forbidden is not None:
         found.append(f"forbid VLAN {row.forbidden - VlanSet.parse(str(cells['forbidden']))} there no longer")
     if "allowed_macs" in cells and row is not None and row.allowed_macs:

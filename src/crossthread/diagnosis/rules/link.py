@@ -41,17 +41,17 @@ def like(far: Port) -> dict[str, object]:
     return cells
 
 
-def trunks_for(context: Context, adjacency: Adjacency, *rows: Port) -> tuple[Change, ...]:
-    """The changes that make both ends of a link trunks, as planned, or else for all VLANs that have stations."""
-    used = context.used_vlans | VlanSet.of(row.pvid for row in rows if row.pvid)
+def trunks_for(context: Context, adjacency: Adjacency, *rows: Port, vid: int | None = None) -> tuple[Change, ...]:
+    """The changes that make both ends trunks, as planned, else for all VLANs with stations and one that is needed."""
+    used = context.used_vlans | VlanSet.of([*(row.pvid for row in rows if row.pvid), *([vid] if vid else [])])
     cells = {"mode": "trunk", "pvid": NONE, "allowed": used}
     return tuple(set_port(end, **cells | planned_trunk(context, end)) for end in (adjacency.a, adjacency.b))
 
 
-def both_trunks(context: Context, adjacency: Adjacency) -> tuple[Change, ...]:
+def both_trunks(context: Context, adjacency: Adjacency, vid: int | None = None) -> tuple[Change, ...]:
     """The same for what was observed of the two ends."""
     rows = [row for row in map(context.port, (adjacency.a, adjacency.b)) if row is not None]
-    return trunks_for(context, adjacency, *rows)
+    return trunks_for(context, adjacency, *rows, vid=vid)
 
 
 @rule("link-access-vlan-differs", "Link", About.LINK, differ="pvid", cuts=True)
@@ -170,10 +170,12 @@ def _as_planned(context: Context, end: End, row: Port, native: int | None) -> Ch
 
 
 def with_native(end: End, row: Port, vid: int | None) -> Change:
-    """Give a trunk's end the native VLAN of the other, which its list then has as well."""
+    """Give a trunk's end the native VLAN of the other, which its list then has as well; and sends without a tag."""
     cells: dict[str, object] = {"pvid": vid or NONE}
     if vid and row.mode in TAGS and row.allowed is not None and vid not in row.allowed:
         cells["allowed"] = row.allowed | VlanSet.of([vid])
+    if row.mode == "hybrid" and row.untagged is not None and row.pvid and row.pvid in row.untagged:
+        cells["untagged"] = row.untagged - VlanSet.of([row.pvid]) | VlanSet.of([vid] if vid else ())
     return set_port(end, **cells)
 
 

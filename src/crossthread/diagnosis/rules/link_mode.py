@@ -78,7 +78,7 @@ def link_access_both(context: Context, adjacency: Adjacency, vid: int) -> Findin
         f"{adjacency.a} and {adjacency.b}, the two ends of one link, are access ports "
         f"(VLAN {rows[0].pvid or 'unknown'} and {rows[1].pvid or 'unknown'}); VLAN {vid} is needed across it.",
         context.evidence(rows[0], "mode", "pvid") + context.evidence(rows[1], "mode", "pvid"),
-        both_trunks(context, adjacency),
+        both_trunks(context, adjacency, vid),
     )
 
 
@@ -121,4 +121,5 @@ def routes_by_mistake(context: Context, end: End) -> bool:
         return False
     asked_for = {*network.survey.distinct("hosts", "gateway"), *network.survey.distinct("routes", "next_hop")}
     lost = any(hop not in network.stations.by_address for hop in asked_for - {None, NONE})
-    return not lost and any(row.mode in (*TAGS, "access") for row in beside)
+    inside = any(s.end is None and s.row.vid for s in network.stations.on_device.get(end.device, ()))
+    return not lost and (inside or any(row.mode in (*TAGS, "access") for row in beside))

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from ipaddress import ip_network
 
 from msgspec import structs
 
 from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.expected.voters import gateway_address
 from crossthread.diagnosis.findings import Finding, Subject, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway.interface import gateway_admin_down, gateway_down
@@ -17,7 +19,7 @@ from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.survey.changes import Change, merge_changes
 from crossthread.survey.records import Route
 from crossthread.survey.survey import Evidence
-from crossthread.values import NONE, Address, address
+from crossthread.values import NONE, Address, Prefix, address
 
 OF_ROUTES = ("route-missing", "route-back-missing")
 """Findings of which one router may have several behind one of its interfaces: they are told as one."""
@@ -42,10 +44,8 @@ def routing_off(context: Context, device: str) -> Finding | None:
         return None
     column = "routing6" if version == 6 and rows[0].routing6 is not None else "routing"
     what = "IPv6 packets" if column == "routing6" else "packets"
-    if len({s.name for s in gateways}) == 1 and not any(
-        context.expected.users(s.address.ip) for s in gateways if s.address
-    ):
-        return None  # a single address that nobody uses as a gateway is there to manage the device
+    if all(map(context.expected.only_managed, gateways)):
+        return None
     return Finding(
         "routing-off",
         "breaks",
@@ -92,11 +92,15 @@ def route_missing(context: Context, gateway: Interface, target: Address, back: b
     serving, hop, out = _next_hop(context, device, table, target)
     subnet = context.expected.subnet(serving) if serving is not None else None
     goal = subnet.network if subnet is not None and hop is not None else None
+    best = next(iter(context.network.routing.choices(device, table, target)), None)
+    if best is not None and best.route is not None and best.next_hop == hop:
+        return None  # it is there
     evidence: tuple[Evidence, ...] = ()
     repair: tuple[Change, ...] = ()
     wrong: Route | None = None
+    drops = [row for row in routes if row.kind not in (None, "unicast") and goal not in (None, ip_network(row.prefix))]
     for row in routes:
-        if hop is None or row.next_hop != str(hop):
+        if row not in drops and (hop is None or row.next_hop != str(hop)) and not _serves_others(context, row, goal):
             wrong = row
             evidence = context.evidence(row, "next_hop")
             break
@@ -124,6 +128,7 @@ def route_missing(context: Context, gateway: Interface, target: Address, back: b
         says = f"{device} sends packets for {prefix} to {wrong.next_hop}, which does not lead there"
     else:
         says = f"{device} has no route to {prefix}"
+        says += f" but the one that drops what is for {drops[0].prefix}" if drops else ""
     hint = f"; {hop} (by {out}) leads there." if hop is not None else "."
     return Finding(
         "route-back-missing" if back else "route-missing",
@@ -133,6 +138,31 @@ def route_missing(context: Context, gateway: Interface, target: Address, back: b
         evidence,
         repair,
     )
+
+
+def _serves_others(context: Context, row: Route, goal: Prefix | None) -> bool:
+    """Whether a route that is wider than a subnet leads rightly to others, which its device has no other route to.
+
+    So a default route does: what is missing beside it is the subnet's own.
+    """
+    wide = ip_network(row.prefix)
+    if goal is None or wide.prefixlen >= goal.prefixlen or row.next_hop in (None, NONE):
+        return False
+    if not context.network.routing.resolves(row.device, row):
+        return False
+    stations, known = context.network.stations, {ip_network(other.prefix) for other in _more_specific(context, row)}
+    known |= {s.address.network for s in stations.on_device.get(row.device, ()) if s.address is not None}
+    devices = {s.device for s in stations.by_address.of(row.next_hop or "") if isinstance(s, Interface)}
+    there = (s.address for device in devices for s in stations.on_device.get(device, ()) if s.address is not None)
+    return any(own.ip in wide and not any(own.ip in subnet for subnet in known) for own in there)
+
+
+def _more_specific(context: Context, row: Route) -> Iterator[Route]:
+    """The other routes of a device within one of its routes."""
+    wide = ip_network(row.prefix)
+    for other in context.network.routing.routes(row.device):
+        if other is not row and (inner := ip_network(other.prefix)).prefixlen > wide.prefixlen and inner[0] in wide:
+            yield other
 
 
 def routes_missing(one: Finding, other: Finding) -> Finding:
@@ -176,12 +206,14 @@ def _next_hop(
                 return serving[at], hop, out
             for near in stations.on_device.get(at, ()):
                 for far in context.expected.near(near.address.ip) if near.address else ():
-                    if isinstance(far, HostStation) or far.device in seen or far.address is None:
+                    if not isinstance(far, Interface) or far.device in seen or far.address is None:
                         continue
                     if hop is None and far.address.ip in own:
                         continue  # nobody sends to himself
                     seen.add(far.device)
-                    first = (far.address.ip, near.name) if hop is None else (hop, out)
+                    shared = near.row.virtual not in (None, NONE) and near.row.virtual == far.row.virtual
+                    its = far.address.ip if shared else gateway_address(far)  # what both share is its own as well
+                    first = (its, near.name) if hop is None else (hop, out)
                     following.append((far.device, *first))
         layer = following
     return next(iter(serving.values()), None), None, None

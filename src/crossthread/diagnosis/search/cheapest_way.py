@@ -10,6 +10,7 @@ from __future__ import annotations
 import heapq
 from collections import defaultdict
 from collections.abc import Container, Iterator, Sequence
+from itertools import chain
 from math import inf
 
 from crossthread.diagnosis.context import Context
@@ -19,6 +20,7 @@ from crossthread.diagnosis.rules import between_hosts
 from crossthread.diagnosis.search.costs import ANOTHER_TREE, LEAK, NO_CHANGE, PLAIN, Cost, Step, step_of
 from crossthread.diagnosis.search.crossings import Crossings
 from crossthread.diagnosis.search.joins import Joins
+from crossthread.diagnosis.search.tunnels import Tunnels
 from crossthread.network.hosts.station import HostStation, Station
 from crossthread.network.switching.nodes import Crossing, Node
 from crossthread.network.topology.adjacency import Adjacency
@@ -38,6 +40,7 @@ class Search:
         self._crossings = Crossings(context)
         self._joins = Joins(context, self._crossings)
         self._sound: dict[Adjacency, tuple[int, bool]] = {}
+        self._tunnels = Tunnels(context, self._crossings, self._service)
 
     def down(self, station: Station) -> list[Finding]:
         """What keeps a station's own link or interface down."""
@@ -131,6 +134,7 @@ class Search:
         banned: frozenset[str],
         without: Container[Adjacency] = (),
         most: float = inf,
+        tunnels: bool = True,
     ) -> tuple[Step | None, list[Node]]:
         """The cheapest way from some nodes to others, past some devices and links, and the nodes on it.
 
@@ -164,11 +168,17 @@ class Search:
                 end = goals[at]
                 heapq.heappush(queue, (cost.plus(end.cost), count, None, at, findings + end.findings))
                 count += 1
-            for node, step in self._steps(at, vids, without):
+            through = self._tunnels.steps(at) if tunnels and at.vid in vids else ()
+            for node, step in chain(self._steps(at, vids, without), through):
                 if node not in done and node.device not in banned:
                     heapq.heappush(queue, (cost.plus(step.cost), count, node, at, findings + step.findings))
                     count += 1
         return None, []
+
+    def _service(self, one: Node, two: Node) -> Step | None:
+        """The cheapest way for a service VLAN."""
+        free = Step(Cost(0, 0, 0))
+        return self._cheapest([(one, free)], [(two, free)], {one.vid}, frozenset(), tunnels=False)[0]
 
     def _steps(self, at: Node, vids: set[int], without: Container[Adjacency]) -> Iterator[tuple[Node, Step]]:
         for adjacency, near, far in self._around(at.device):

@@ -51,10 +51,7 @@ class Crossings:
         closed = [finding for finding in map(self.closed, ends) if finding is not None]
         if closed:
             return step_of(closed, hops=1)
-        findings: list[Finding | None] = []
-        if adjacency.up is False:
-            shut = [port_admin_down(context, end) for end in self._cables(adjacency)]
-            findings += [f for f in shut if f] or self._dark(ends, self._cables(adjacency))
+        findings = self._down(adjacency)
         findings += [self.vlan_on(end, vid) for end in ends]
         blocked = blocked_by_tree(context, adjacency, vid) if adjacency.up is not False and not any(findings) else None
         findings.append(blocked)
@@ -73,6 +70,20 @@ class Crossings:
     def closed(self, end: End) -> Finding | None:
         """What holds a port closed that has a link: access control, or a guard of the spanning tree."""
         return bridge_rules.port_unauthorized(self._context, end) or bridge_rules.tree_guard_tripped(self._context, end)
+
+    def opened(self, adjacency: Adjacency, service: int) -> Step:
+        """What it costs that a cable to a tunnel is up, and that the tunnel's VLAN is there at this end."""
+        closed = [finding for finding in map(self.closed, (adjacency.a, adjacency.b)) if finding is not None]
+        tunnels = (end for end in (adjacency.a, adjacency.b) if self._fabric.member(end).tunnel)
+        findings = [*(closed or self._down(adjacency)), *(self.vlan_on(end, service) for end in tunnels)]
+        return step_of(findings, observations=int(adjacency.up is None))
+
+    def _down(self, adjacency: Adjacency) -> list[Finding | None]:
+        if adjacency.up is not False:
+            return []
+        cables = self._cables(adjacency)
+        shut = [told for end in cables if (told := port_admin_down(self._context, end)) is not None]
+        return [*shut] or self._dark((adjacency.a, adjacency.b), cables)
 
     def _dark(self, ends: Sequence[End], cables: Sequence[End]) -> list[Finding | None]:
         """Why a link is down that nobody shut: members that do not bundle, or the cable, if a test says so."""

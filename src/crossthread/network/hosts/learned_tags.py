@@ -35,6 +35,13 @@ def tag_of(port: Port | None, vid: int | None) -> int:
     return vid if takes and port.pvid is not None and vid not in (port.untagged or ()) else NO_VID
 
 
+def may_be_told(port: Port | None, tag: int) -> bool:
+    """Whether an access port may take frames with a tag that is not its own VLAN's: nobody read its voice VLAN."""
+    if port is None or port.mode != "access" or port.voice is not None or port.frames == "untagged":
+        return False
+    return port.pvid != tag
+
+
 def learned_tags(survey: Survey, names: Names, places: Sequence[Place], joined: Sequence[int]) -> Tags:
     """The tags that hosts send by what their ports learned, of those whose rows name none; none of what is as expected.
 

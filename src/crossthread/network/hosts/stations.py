@@ -11,7 +11,15 @@ from operator import is_not
 from crossthread.network.hosts.access import joined, joined_at
 from crossthread.network.hosts.address_holders import Holders
 from crossthread.network.hosts.hosts import Hosts
-from crossthread.network.hosts.learned_tags import Tags, learned_by, learned_tags, several_at_trunks, tag_of, telephones
+from crossthread.network.hosts.learned_tags import (
+    Tags,
+    learned_by,
+    learned_tags,
+    may_be_told,
+    several_at_trunks,
+    tag_of,
+    telephones,
+)
 from crossthread.network.hosts.locating import Locating
 from crossthread.network.hosts.station import Attachment, HostStation, Interface, Station, Tap
 from crossthread.network.switching.components import Components
@@ -318,6 +326,9 @@ class Stations:
         up = cable_up([port_up(port), {"up": True, "down": False}.get(row.link or "")])
         if tag < 0:  # the port takes it, whatever else is known of its settings
             inside = Bounds.exactly(1 << -tag).both(self._fabric.exists(end.device))
+            return up, (Tap(end.device, end, inside.when(admits(port, row.mac)), inside),)
+        if tag and may_be_told(port, tag):
+            inside = Bounds(0, 1 << tag).both(self._fabric.exists(end.device)).both(self._fabric.forwarding(end))
             return up, (Tap(end.device, end, inside.when(admits(port, row.mac)), inside),)
         enters = self._fabric.enters(end, tag).when(admits(port, row.mac))
         return up, (Tap(end.device, end, enters, self._fabric.leaves(end, tag)),)

@@ -80,7 +80,7 @@ class Fabric:
         self._forwarding: dict[End, Bounds] = {}
         self._floods: dict[Node, dict[Node, Reached]] = {}
         self._onward: dict[Node, list[tuple[Crossing, Node, bool, bool]]] = {}
-        self._tunnels = Tunnels(self, lambda device: names.ports.get(device, {}))
+        self._tunnels = Tunnels(self, lambda device: names.ports.get(device, {}), self._tunnel_ends)
         self.vlan_rows: dict[str, RowsBy[int, Vlan]] = {}
         self._states: dict[str, dict[int, str | None]] = defaultdict(dict)
         self._exists: dict[str, Bounds] = {}
@@ -251,6 +251,7 @@ class Fabric:
                 may = (far.accepts.possible | far.joins.possible) & self.forwarding(crossing.far).possible & self.vids
                 for arrives in vids_in(may if far.bridged else 0):
                     yield crossing, Node(crossing.far.device, arrives), False, False
+            yield from self._tunnels.from_beyond()
             return
         for crossing in self.out.get(node.device, ()):
             yield from self.cross(crossing, node.vid)
@@ -273,6 +274,11 @@ class Fabric:
             for arrives in vids_in(enters.possible):
                 sure = leaves is True and up is True and enters.has(arrives) is True
                 yield crossing, Node(crossing.far.device, arrives), tagged, sure
+
+    def _tunnel_ends(self) -> list[End]:
+        modes, rows = self._survey.column("ports", "mode"), self._survey.ports
+        numbers = (n for n, mode in enumerate(modes) if mode == "tunnel") if "tunnel" in modes else ()
+        return [End(self._names.spelled[rows[n].device], rows[n].port) for n in numbers]
 
     def flood(self, start: Node) -> dict[Node, Reached]:
         """Every node that a frame in `start` gets to, each by the surest and then shortest way.

@@ -8,12 +8,12 @@ IEEE 802.1Q, clause 15: provider bridges, customer ports.
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from functools import partial
 from typing import Protocol
 
 from crossthread.network.switching.membership import Membership
-from crossthread.network.switching.nodes import Crossing, Node
+from crossthread.network.switching.nodes import BEYOND, Crossing, Node
 from crossthread.network.three_valued import Bounds, Truth, all_of, vids_in
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End
@@ -30,14 +30,27 @@ class _Bridges(Protocol):
     def member(self, end: End) -> Membership: ...
     def forwarding(self, end: End) -> Bounds: ...
     def leaves(self, end: End, tag: int) -> Bounds: ...
+    def leaving(self, end: End) -> int: ...
     def cross(self, crossing: Crossing, vid: int) -> Iterator[tuple[Crossing, Node, bool, bool]]: ...
 
 
 class Tunnels:
-    """The tunnels of a fabric, found when a frame first goes into one."""
+    """The tunnels of a fabric, found when a frame first goes into one.
 
-    def __init__(self, bridges: _Bridges, ports: Callable[[str], Mapping[str, object]]) -> None:
-        self._bridges, self._ports = bridges, ports
+    Parameters
+    ----------
+    bridges
+        What ports do, and where frames go.
+    ports
+        The ports of a device.
+    entries
+        All ports that are ends of tunnels.
+    """
+
+    def __init__(
+        self, bridges: _Bridges, ports: Callable[[str], Mapping[str, object]], entries: Callable[[], Iterable[End]]
+    ) -> None:
+        self._bridges, self._ports, self._entries = bridges, ports, entries
         self._ends: dict[End, dict[End, Truth]] = {}
 
     def out_of(self, crossing: Crossing, vid: int) -> Iterator[tuple[Crossing, Node, bool, bool]]:
@@ -47,6 +60,8 @@ class Tunnels:
         if leaves is False:
             return
         tagging = bridges.member(crossing.near).tagging
+        if self._leads_out(crossing.far):
+            yield Crossing(crossing.near, OUTSIDE, crossing.adjacency), BEYOND, True, False
         for end, through in self._others(crossing.far).items():
             for out in bridges.out.get(end.device, ()):
                 if out.near != end or out.far in (OUTSIDE, crossing.near):
@@ -58,8 +73,24 @@ class Tunnels:
                     link = Adjacency(crossing.near, out.far, (), up)
                     yield Crossing(crossing.near, out.far, link), Node(out.far.device, vid), True, up is True
 
+    def from_beyond(self) -> Iterator[tuple[Crossing, Node, bool, bool]]:
+        """Where tagged frames come out that get into tunnels where the known part ends."""
+        bridges = self._bridges
+        for end in filter(self._leads_out, self._entries()):
+            for out in bridges.out.get(end.device, ()):
+                if out.near == end and out.far != OUTSIDE:
+                    enters = bridges.member(out.far).accepts.both(bridges.forwarding(out.far)).possible & bridges.vids
+                    for vid in vids_in(enters):
+                        yield Crossing(OUTSIDE, out.far, out.adjacency), Node(out.far.device, vid), True, False
+
+    def _leads_out(self, end: End) -> bool:
+        """Whether what goes into a tunnel may come out where the known part ends."""
+        others = self._others(end)
+        crossings = (out for other in others for out in self._bridges.out.get(other.device, ()) if out.near == other)
+        return OUTSIDE in others or any(out.far == OUTSIDE for out in crossings)
+
     def _others(self, end: End) -> dict[End, Truth]:
-        """The other tunnel ports that frames come out of which went in at one, and how surely."""
+        """The other ends at which comes out what went in at one, and how surely; `OUTSIDE` for unknown ones."""
         if end not in self._ends:
             self._ends[end] = self._find_others(end)
         return self._ends[end]
@@ -70,6 +101,9 @@ class Tunnels:
         vids = Bounds.exactly(1 << member.pvid) if member.pvid else Bounds(0, bridges.vids)
         for vid in vids_in(bridges.forwarding(end).both(vids).possible if member.pvid != NO_VID else 0):
             for device, sure in self._carrying(Node(end.device, vid)).items():
+                outward = (out.near for out in bridges.out.get(device, ()) if out.far == OUTSIDE)
+                if any(bridges.leaving(near) >> vid & 1 for near in outward if not bridges.member(near).tunnel):
+                    found[OUTSIDE] = None
                 for other in map(partial(End, device), self._ports(device)):
                     there = bridges.member(other)
                     if other == end or not there.tunnel or there.pvid not in (vid, None):

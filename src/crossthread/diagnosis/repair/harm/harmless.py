@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable, Sequence
 import msgspec
 
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.findings import Finding
+from crossthread.diagnosis.findings import Alternative, Finding
 from crossthread.diagnosis.repair.harm.side_effects import Pairs, Stopped
 from crossthread.diagnosis.repair.together import changes_of
 from crossthread.diagnosis.repair.withheld import ONLY_TOLD, bare, told_only
@@ -52,10 +52,33 @@ def each_harmless(context: Context, findings: Iterable[Finding]) -> list[Finding
     return [_told_as_harmful(one, harmful[id(one)]) if id(one) in harmful else one for one in found]
 
 
+def with_luck(context: Context, findings: Iterable[Finding]) -> list[Finding]:
+    """The same findings; where a mend stops who works by luck only, such as by a leak, with whom.
+
+    Somebody may have meant it so, such as with a filter between two VLANs that no setting tells of.
+    """
+
+    def told(finding: Finding) -> Finding:
+        asked = finding.repair and not finding.alternatives and finding.severity != "note" and _may_stop(finding)
+        lucky = context.once(Stopped).by(finding.repair, proposed=True).luck if asked else ()
+        against = (f"{_first_of(lucky)} work by what it ends, and stop",) if lucky else ()
+        return msgspec.structs.replace(finding, alternatives=_only(finding, against)) if lucky else finding
+
+    return [*map(told, findings)]
+
+
+def _only(finding: Finding, against: tuple[str, ...]) -> tuple[Alternative, ...]:
+    return (Alternative(finding.repair, (), against=against),)
+
+
+def _first_of(pairs: Pairs) -> str:
+    others = f" and {len(pairs) - 1} more" if pairs[1:] else ""
+    return f"{' to '.join(pairs[0])}{others}"
+
+
 def _told_as_harmful(finding: Finding, pairs: Pairs) -> Finding:
     """The same finding, whose mend is told with whom it would stop."""
-    others = f" and {len(pairs) - 1} more" if pairs[1:] else ""
-    against = (f"{' to '.join(pairs[0])}{others} may stop to work by it",)
+    against = (f"{_first_of(pairs)} may stop to work by it",)
     found = told_only(finding)
     return msgspec.structs.replace(
         found,

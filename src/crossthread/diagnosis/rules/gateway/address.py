@@ -29,7 +29,7 @@ def gateway_address_wrong(context: Context, gateway: Interface, asked: Address |
     out addresses.
     Mend: give the interface the address that its hosts use.
     """
-    if gateway.address is None:
+    if gateway.address is None or context.expected.only_managed(gateway):
         return None
     astray = misaddressed(context, gateway)
     vid = context.expected.current_vlan(gateway) if astray else context.expected.vlan(gateway)
@@ -97,7 +97,7 @@ def transit_address_wrong(context: Context, gateway: Interface) -> Finding | Non
     Mend: give the interface the address that the other router's routes lead to.
     """
     own, stations = gateway.address, context.network.stations
-    if own is None or context.network.unread.anywhere:
+    if own is None or context.network.unread.anywhere or context.expected.only_managed(gateway):
         return None
     near = [*islice((other for other in context.expected.near(own.ip) if other is not gateway), 2)]  # no more matter
     astray = misaddressed(context, gateway)

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.edits import carry, planned_trunk, set_port
-from crossthread.diagnosis.expected.misaddressed import misaddressed
+from crossthread.diagnosis.edits import carry, planned_trunk, set_gateway, set_port
+from crossthread.diagnosis.expected.misaddressed import beside_swapped, misaddressed
 from crossthread.diagnosis.findings import Finding, at_port, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway.interface import called, gateway_vlan_wrong
@@ -98,7 +98,7 @@ def _usual_native(context: Context, device: str, tags: VlanSet) -> int | None:
     return native if native and native not in tags else None
 
 
-@rule("port-vlan-wrong", "Port", About.GATEWAY_PORT)
+@rule("port-vlan-wrong", "Port", About.GATEWAY_PORT, unless=(beside_swapped,))
 def gateway_port_vlan_wrong(context: Context, gateway: Interface, far: End, vid: int | None = None) -> Finding | None:
     """The switch port towards a gateway that does not tag is in another VLAN than the gateway's subnet.
 
@@ -119,6 +119,8 @@ def gateway_port_vlan_wrong(context: Context, gateway: Interface, far: End, vid:
     beside = [s for s in context.network.gateways_at.get(gateway.end or far, ()) if s.tag]
     if beside and port.mode == "access":  # what is wrong is the mode, and told of those that tag
         return gateway_port_mode_wrong(context, beside[0], far, native=wanted) if vid is not None else None
+    if (bare := _without_its_tag(context, gateway, far, wanted)) is not None:
+        return bare
     cells: dict[str, object] = {"pvid": wanted}
     if port.mode != "access" and port.allowed is not None and wanted not in port.allowed:
         cells["allowed"] = port.allowed | VlanSet.of([wanted])
@@ -164,6 +166,27 @@ def gateway_port_routed(context: Context, gateway: Interface, far: End, vid: int
         f"VLAN {wanted}.",
         context.evidence(port, "mode") + context.evidence(gateway.row, "address", "vid"),
         (set_port(far, mode="trunk", pvid=wanted, allowed=VlanSet.of([wanted])),),
+    )
+
+
+def _without_its_tag(context: Context, gateway: Interface, far: End, wanted: int) -> Finding | None:
+    """Two interfaces of one port do not tag, and the switch port takes the VLAN of one of them with its tag."""
+    port, row = context.port(far), gateway.row
+    beside = context.network.gateways_at.get(gateway.end, ()) if gateway.end else ()
+    rivals = [s for s in beside if s.name != gateway.name and s.tag == NO_VID]
+    rightly = port is not None and any(context.expected.vlan(s) == port.pvid for s in rivals)
+    takes = context.network.fabric.member(far).tagged.has(wanted)
+    if port is None or not rightly or wanted not in (row.vid, context.expected.named_vid(gateway)) or takes is False:
+        return None
+    rows = [s for s in beside if s.name == gateway.name]
+    return Finding(
+        "gateway-port-mode-wrong",
+        "breaks",
+        (at_port(far, wanted), at_station(gateway)),
+        f"{called(gateway)} does not tag its frames, nor does {called(rivals[0])} on the same port; {far} takes VLAN "
+        f"{port.pvid or NONE} without a tag, and {'' if takes else 'perhaps '}VLAN {wanted} with its tag.",
+        context.evidence(row, "vid", "untagged") + context.evidence(port, "mode", "pvid", "allowed"),
+        tuple(set_gateway(s, untagged="no") for s in rows) if takes else (),
     )
 
 

@@ -8,9 +8,11 @@ from ipaddress import ip_network
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_gateway
+from crossthread.diagnosis.expected.misaddressed import swapped_with
 from crossthread.diagnosis.findings import Finding, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway.interface import called
+from crossthread.diagnosis.rules.host.address import free_address
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.survey.changes import Change
 from crossthread.values import NONE, Prefix, address
@@ -56,6 +58,42 @@ def _with_length(context: Context, gateway: Interface, own: str) -> Change:
     rows = (s.row.address for s in context.network.stations.on_device[gateway.device] if s.name == gateway.name)
     change = set_gateway(gateway, address=own)
     return Change(change.table, change.key, delete=True) if own in rows else change
+
+
+@rule("gateway-address-wrong", "Gateway and routing", About.GATEWAY)
+def gateway_outside_shared(context: Context, gateway: Interface) -> Finding | None:
+    """An interface is not in the subnet of the address that it shares, and another one that shares it is (RFC 9568).
+
+    Matters: its device has no way into that subnet, also where it holds the shared address.
+    Notice: the hosts of the subnet are not reached by that router, or only as long as the other one holds the address.
+    Confirm: compare the addresses of all interfaces that share it.
+    Decide: ask which address the interface is meant to have: the list of addresses names it.
+    Mend: give it an address of that subnet, the one that stands at the same place there if nobody has it.
+    """
+    own, shared = gateway.address, gateway.row.virtual
+    if own is None or not shared or shared == NONE or address(shared) in own.network:
+        return None
+    if swapped_with(context, gateway):
+        return None
+    sharing = (s for s in context.network.stations.gateways if s.row.virtual == shared and s.device != gateway.device)
+    other = next((s for s in sharing if s.address is not None and address(shared) in s.address.network), None)
+    if other is None or other.address is None:
+        return None
+    place, subnet = int(own.ip) - int(own.network.network_address), other.address.network
+    wanted = subnet[place] if place < subnet.num_addresses - 1 else None
+    taken = context.network.stations.by_address
+    free = wanted if wanted is not None and str(wanted) not in taken else free_address(context, other.address)
+    unknown = free is None or context.network.unread.anywhere  # somebody nobody read may have it
+    repair = () if unknown else (set_gateway(gateway, address=f"{free}/{subnet.prefixlen}"),)
+    return Finding(
+        "gateway-address-wrong",
+        "breaks",
+        (at_station(gateway),),
+        f"{called(gateway)} has the address {own}, which is not in {subnet}, the subnet of the address {shared} that "
+        f"it shares with {called(other)}.",
+        context.evidence(gateway.row, "address", "virtual") + context.evidence(other.row, "address", "virtual"),
+        repair,
+    )
 
 
 @rule(

@@ -34,7 +34,8 @@ def transit_missing(context: Context, device: str, target: Address | None = None
             continue
         hop = address(row.next_hop or "")
         peers = [s for s in network.stations.by_address.of(str(hop)) if isinstance(s, Interface) and s.address]
-        if len(peers) != 1 or any(hop in mine.network for mine in own) or peers[0].device == device:
+        shared = len(peers) > 1 and all(s.row.virtual == str(hop) for s in peers)
+        if not (len(peers) == 1 or shared) or any(hop in mine.network for mine in own) or peers[0].device == device:
             continue
         if network.routing.resolves(device, row):
             continue  # other routes lead to the next hop
@@ -113,7 +114,8 @@ def _lost_hops(context: Context) -> Mapping[str, list[tuple[Interface, Address, 
             goals = [prefix(row.prefix) for row in rows]
             there = [s for s in stations.gateways if s.address is not None and s.device != peer.device]
             holders = {s.device for s in there for goal in goals if s.address and s.address.ip in goal}
-            beside = any(own is not None and s.address and s.address.ip in own.network for s in there)
+            others = [s for s in there if s.row.virtual in (None, NONE) or s.row.virtual != peer.row.virtual]
+            beside = any(own is not None and s.address and s.address.ip in own.network for s in others)
             if len(holders) == 1 and not beside:
                 found[holders.pop()].append((peer, address(hop), rows))
     return found

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_host
+from crossthread.diagnosis.expected.misaddressed import asks_for_another
 from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.expected.voters import gateway_address
 from crossthread.diagnosis.findings import Finding, at_station
@@ -81,7 +82,7 @@ def host_of_another_vlan(context: Context, host: HostStation) -> Finding | None:
     Confirm: ask where the host is meant to be; compare with the description of its port.
     Mend: put its port into the VLAN of its address, or give it an address and the gateway of its port's VLAN.
     """
-    vid = context.expected.current_vlan(host)
+    vid = context.expected.current_vlan(host) if not asks_for_another(context, host) else None
     for mate, hop in _living_in(context, vid, host) if vid and host.address is not None else ():
         subnet = context.expected.subnet(mate)
         if subnet is None or host.address is None or host.address.ip in subnet.network:

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import carry, set_host, set_port
+from crossthread.diagnosis.expected.misaddressed import asks_for_another
 from crossthread.diagnosis.findings import Finding, at_port, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.port.vlan import vlan_witnesses
+from crossthread.network.hosts.learned_tags import may_be_told
 from crossthread.network.hosts.station import HostStation
 from crossthread.survey.changes import Change
 from crossthread.survey.records import MacEntry, Port
@@ -15,7 +17,16 @@ from crossthread.values import NO_VID, NONE, VlanSet
 Option = tuple[Change, ...]
 
 
-@rule("host-tag-wrong", "Host", About.HOST, reads="subnet tag port-vlan place expected", needs="hosts.vid", cuts=True)
+@rule(
+    "host-tag-wrong",
+    "Host",
+    About.HOST,
+    reads="subnet tag port-vlan place expected",
+    needs="hosts.vid",
+    unless=(asks_for_another,),
+    follows="port-mode-wrong",
+    cuts=True,
+)
 def host_tag_wrong(context: Context, host: HostStation) -> Finding | None:
     """The host tags its frames with a VLAN that its port does not take, or that is not the VLAN of its subnet.
 
@@ -32,7 +43,7 @@ def host_tag_wrong(context: Context, host: HostStation) -> Finding | None:
     if row is None or not own or wanted is None or row.mode not in ("access", "trunk", "hybrid"):
         return None
     takes = row.voice == own if row.mode == "access" else row.allowed is None or own in row.allowed
-    takes = takes or any(tap.enters.sure >> own & 1 for tap in host.taps)
+    takes = takes or may_be_told(row, own) or any(tap.enters.sure >> own & 1 for tap in host.taps)
     if takes and own == wanted:
         return None
     why = f"which {host.end} does not take{_is(row)}" if not takes else f"but belongs to VLAN {wanted}"

@@ -7,11 +7,15 @@ from collections import Counter
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_port
 from crossthread.diagnosis.expected.listed_vlans import ListedVlans
+from crossthread.diagnosis.expected.misaddressed import asks_for_another
 from crossthread.diagnosis.findings import Alternative, Finding, at_port, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.port.vlan import vlan_witnesses
 from crossthread.network.hosts.station import HostStation
-from crossthread.values import NO_VID
+from crossthread.network.topology.names import End
+from crossthread.survey.changes import Change
+from crossthread.survey.records import Port
+from crossthread.values import NO_VID, VlanSet
 
 
 @rule(
@@ -19,6 +23,7 @@ from crossthread.values import NO_VID
     "Port",
     About.HOST,
     reads="subnet port-vlan place tag expected",
+    unless=(asks_for_another,),
     cuts=True,
     follows="gateway-port-mode-wrong link-mode-differs port-mode-wrong",
 )
@@ -28,7 +33,7 @@ def port_mode_wrong(context: Context, host: HostStation, vid: int | None = None,
     Matters: its frames join the trunk's native VLAN or are dropped, and it does not understand the tags it hears.
     Notice: the host has no network, or that of the native VLAN.
     Confirm: look at the port's mode and at what is really plugged in.
-    Mend: make it an access port of the host's VLAN.
+    Mend: make it an access port of the host's VLAN; where others there tag, the VLAN for untagged frames.
     """
     if host.end is None or host.tag or (host.may_tag and len(context.hosts_at(host.end)) > 1):
         return None
@@ -39,7 +44,7 @@ def port_mode_wrong(context: Context, host: HostStation, vid: int | None = None,
         return None
     native = f"native VLAN {row.pvid}" if row.pvid else ("no native VLAN" if row.pvid == 0 else "native VLAN unknown")
     possible = [wanted, *(() if tried else _as_likely(context, host, wanted))]  # tried: whoever asks weighs them
-    moves = [(set_port(host.end, mode="access", pvid=one, allowed="", untagged=""),) for one in possible]
+    moves = [(_without_tag(context, host, row, one),) for one in possible]
     undecided = len(possible) > 1
     belongs = " or ".join(map(str, possible)) + "; nothing that was read decides which" * undecided
     return Finding(
@@ -51,6 +56,17 @@ def port_mode_wrong(context: Context, host: HostStation, vid: int | None = None,
         () if undecided else moves[0],
         tuple(Alternative(move, ()) for move in moves) if undecided else (),
     )
+
+
+def _without_tag(context: Context, host: HostStation, row: Port, vid: int) -> Change:
+    """Let a port take what has no tag into a VLAN: as an access port, unless others tag there, as beside a phone."""
+    end = End(row.device, row.port)
+    tags = [tag for s in context.hosts_at(host.end or end) if (tag := s.tag) and s is not host]
+    if not tags:
+        return set_port(host.end or end, mode="access", pvid=vid, allowed="", untagged="")
+    cells: dict[str, object] = {"untagged": VlanSet.of([vid])} if row.mode == "hybrid" else {}
+    carried = (row.allowed or VlanSet()) | VlanSet.of([vid, *tags])
+    return set_port(host.end or end, pvid=vid, allowed=carried, **cells)
 
 
 def _as_likely(context: Context, host: HostStation, wanted: int) -> list[int]:

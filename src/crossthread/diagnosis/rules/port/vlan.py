@@ -7,7 +7,7 @@ from collections import Counter, defaultdict
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_port
 from crossthread.diagnosis.expected.listed_vlans import ListedVlans
-from crossthread.diagnosis.expected.misaddressed import swapped_with
+from crossthread.diagnosis.expected.misaddressed import asks_for_another
 from crossthread.diagnosis.findings import Alternative, Finding, at_port, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.host.subnet import host_outside_subnet
@@ -20,17 +20,12 @@ from crossthread.survey.survey import Evidence
 from crossthread.values import NONE, PrefixedAddress
 
 
-def _asks_for_another(context: Context, host: HostStation) -> bool:
-    """Whether the interface of a host's subnet was given its address in exchange for that of the host's VLAN."""
-    return any(swapped_with(context, gateway) for gateway in context.expected.gateways(host))
-
-
 @rule(
     "port-vlan-wrong",
     "Port",
     About.HOST,
     reads="subnet port-vlan place expected",
-    unless=(host_outside_subnet, _asks_for_another),
+    unless=(host_outside_subnet,),
     follows="link-mode-differs gateway-vlan-wrong port-vlan-wrong",
 )
 def port_vlan_wrong(context: Context, host: HostStation, vid: int | None = None) -> Finding | None:
@@ -50,13 +45,16 @@ def port_vlan_wrong(context: Context, host: HostStation, vid: int | None = None)
     row = context.port(host.end)
     if row is None or row.mode not in (None, "access") or row.pvid is None or row.pvid == wanted or host.may_tag:
         return None  # of one that tags it is told what its tag does there
+    if asks_for_another(context, host):
+        return None
     evidence = context.evidence(row, "mode", "pvid") + context.evidence(host.row, "address")
     evidence += vlan_witnesses(context, host, wanted)
     now = f"VLAN {row.pvid}" if row.pvid else "no VLAN"
     settled = wanted == context.expected.vlan(host) and host.address is not None
     blind = not settled and context.network.unread.anywhere and not context.expected.gateways(host)
-    listed = context.once(ListedVlans)
-    cut_off = blind and listed.misses(row.pvid) and not listed.misses(wanted) and _is_cut_off(context, host, row.pvid)
+    listed, lan = context.once(ListedVlans), context.network.lan(host)
+    cut_off = blind and listed.misses(row.pvid, lan) and not listed.misses(wanted, lan)
+    cut_off = cut_off and _is_cut_off(context, host, row.pvid)
     odd = blind and (cut_off or context.expected.astray(host)) and _one_home(context, host, not cut_off) == wanted
     belongs = f"belongs to {host.address.network}, which lives in" if settled and host.address else "would need"
     says = f"{host.end} is in {now}; {host.name} {belongs} VLAN {wanted}."
@@ -99,7 +97,8 @@ def port_vlan_of_nobody(context: Context, host: HostStation) -> Finding | None:
     empty = listed.empty
     if len(empty) != 1:
         return None
-    if not all(vid and (listed.misses(vid) or _has_strangers(context, vid, host, host.address)) for vid in homes):
+    lan = context.network.lan(host)
+    if not all(vid and (listed.misses(vid, lan) or _has_strangers(context, vid, host, host.address)) for vid in homes):
         return None  # one of them is where it may well belong
     (vid,) = empty
     return Finding(
@@ -182,7 +181,7 @@ def _is_cut_off(context: Context, host: HostStation, vid: int) -> bool:
 
 def _has_strangers(context: Context, vid: int, host: HostStation, own: PrefixedAddress) -> bool:
     """Whether hosts of another subnet are in a VLAN, other than those whose subnet lives elsewhere."""
-    firsts = (one.hosts[0] for one in context.living_in(vid, host))
+    firsts = (one.hosts[0] for one in context.living_in(vid, host) if not context.expected.on_trunk(one.hosts[0]))
     others = (first.address for first in firsts if context.expected.vlan(first) in (None, vid))
     return any(ip is not None and ip.ip not in own.network and own.ip not in ip.network for ip in others)
 
