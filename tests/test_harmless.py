@@ -92,8 +92,9 @@ class Harmless(unittest.TestCase):
     def test_what_everything_speaks_against_is_neither_mended_nor_told(self):
         for survey in (campus("578031"), without_device(campus("578031"), "sw-c")):
             answer = why(Network(survey), "host-3", "host-1")
-            self.assertEqual((answer.verdict, answer.repair, answer.confidence), ("fails", (), "open"))
-            self.assertEqual([finding.rule for finding in answer.findings], ["subnet-unrouted"])
+            self.assertEqual((answer.verdict, answer.confidence), ("fails", "open"))
+            self.assertEqual([one.repair for one in answer.findings if one.rule == "subnet-unrouted"], [()])
+            self.assertNotIn("192.168.33.", str(answer.repair))  # what else is wrong may be mended
 
     def test_a_gateway_stays_where_somebody_whom_nobody_listed_may_be_served(self):
         moved = [at("keel", f"till{n}", pvid=10) for n in (1, 2)] + [host("till-loft-1", address="")]

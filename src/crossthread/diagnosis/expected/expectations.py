@@ -72,6 +72,10 @@ class Expected:
         held = [s for group in self._lengths.around(wanted) for s in group.stations if isinstance(s, Interface)]
         return {length for own in held for length in self._lengths.disputed(own)}
 
+    def may_have_length(self, station: Station, length: int) -> bool:
+        """Whether a station may as well have a certain prefix length as the one that it should have."""
+        return self._lengths.may_be(station, length)
+
     def near_in(self, wanted: Address, vid: int) -> Iterator[Station]:
         """Those of them whose frames join a certain VLAN as things are."""
         for group in self._lengths.around(wanted):

@@ -70,6 +70,10 @@ class PrefixLengths:
             length for length, weight in weights.items() if length != wanted and weight > weights[wanted or 0] - _CLEAR
         ]
 
+    def may_be(self, station: Station, length: int) -> bool:
+        """Whether a length is the one that a station should have, or about as much speaks for it."""
+        return length == self.length(station) or length in self.disputed(station)
+
     def _vote(self, station: Station, around: Callable[[Address], Iterable[Group]]) -> int | None:
         if station.address is None:
             return None
@@ -167,9 +171,13 @@ class PrefixLengths:
         return is_it or (hop_of(other) == hop and hop in other.address.network)
 
     def _believable(self, station: Station) -> float:
-        """How far to believe a prefix length: less if it puts several interfaces of one device into one subnet."""
+        """How far to believe a prefix length: less if it puts into one subnet what lives in several.
+
+        That are several interfaces of one device, or those who say that they are in smaller ones, in several VLANs.
+        """
         if isinstance(station, HostStation) and station.address is not None:
-            return WEAK if self._crowded(Block.of(str(station.address))) else 1.0
+            block = Block.of(str(station.address))
+            return WEAK if self._crowded(block) or len(self._voters.homes_within(block)) > 1 else 1.0
         return WEAK if station in self._overlapping else 1.0
 
     def _crowded(self, block: Block) -> bool:

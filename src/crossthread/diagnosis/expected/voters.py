@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left, bisect_right
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Sequence
 from functools import cached_property
@@ -68,6 +69,19 @@ class Voters:
         for lan, groups in self._in_vlan.get(vid, {}).items():
             if own is None or lan in (None, own):
                 yield from groups
+
+    def homes_within(self, block: Block) -> set[int]:
+        """The VLANs in which those are who say that they are in a smaller subnet within one."""
+        blocks, firsts = self._in_order[block.version]
+        inside = blocks[bisect_left(firsts, block.first) : bisect_right(firsts, block.last)]
+        return {group.vid for one in inside if one.length > block.length for group in self._groups[one] if group.vid}
+
+    @cached_property
+    def _in_order(self) -> dict[int, tuple[list[Block], list[int]]]:
+        """By IP version all subnets by their first address, and those addresses."""
+        ordered = sorted(self._groups, key=lambda block: (block.version, block.first))
+        known = {version: [block for block in ordered if block.version == version] for version in (4, 6)}
+        return {version: (blocks, [block.first for block in blocks]) for version, blocks in known.items()}
 
     def around(self, wanted: Address) -> Iterator[Group]:
         """The groups in whose subnet an address is, by their own prefix length."""

@@ -13,7 +13,7 @@ from crossthread.survey.changes import Change, merge_changes
 from crossthread.survey.records import Gateway, Host, Port
 from crossthread.values import NONE, VlanSet
 
-_SEEN = {"oper", "link"}
+_SEEN = {"oper", "link", "virtual_state"}
 """Columns that are observed, not set: what will be seen once something else is done."""
 _WORDS = {
     "mode": "make it {}", "pvid": "put its untagged frames into VLAN {}", "tagging": "set its tag type to {}",
@@ -153,7 +153,8 @@ def _new_address(change: Change) -> list[str]:
     where = f", in VLAN {cells['vid']}" if cells.get("vid") else ""
     if cells.get("port") and cells.get("port") != change.key.get("interface"):
         where += f", {'without a tag' if cells.get('untagged') == 'yes' else 'tagged'} on {cells['port']}"
-    return [f"give it the address {change.key['address']}{where}", "bring it up"]
+    shared = [f"let it share {cells['virtual']}"] if cells.get("virtual") not in (None, "", NONE) else []
+    return [f"give it the address {change.key['address']}{where}", *shared, "bring it up"]
 
 
 def _port_words(context: Context, change: Change) -> list[str]:
@@ -176,9 +177,8 @@ def _port_words(context: Context, change: Change) -> list[str]:
         wanted = VlanSet.parse(str(cells["allowed"]))
         had = row.allowed if row is not None else None
         grows = "mode" not in cells and had is not None and had.bits and not had - wanted
-        several = "s" * (len(wanted) > 1)
-        more = f"carry VLAN {wanted - had} as well" if grows and had is not None else None
-        found.append(more or f"carry VLAN{several} {wanted}")
+        added = wanted - had if grows and had is not None else wanted
+        found.append(f"carry VLAN{'s' * (len(added) > 1)} {added}{' as well' * (added != wanted)}")
     if "forbidden" in cells and row is not None and row.forbidden is not None:
         found.append(f"forbid VLAN {row.forbidden - VlanSet.parse(str(cells['forbidden']))} there no longer")
     if "allowed_macs" in cells and row is not None and row.allowed_macs:

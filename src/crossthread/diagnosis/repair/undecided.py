@@ -106,10 +106,14 @@ def _port_would_decide(context: Context, finding: Finding) -> bool:
 
 
 def _renumbered(context: Context, finding: Finding) -> list[tuple[Change, ...]]:
-    """The address of the VLAN that a port is in for a host without a gateway, if nobody serves that VLAN."""
+    """The address of the VLAN that a port is in for a host without a gateway, if nobody serves that VLAN.
+
+    Not of VLAN 1, in which a port is if nobody set it.
+    """
     hosts = [context.network.stations.hosts[s.host.casefold()] for s in finding.subjects if s.host]
     for host in hosts[:1]:
-        lone = host.row.gateway == NONE and not context.expected.served(context.expected.current_vlan(host), host)
+        now = context.expected.current_vlan(host)
+        lone = host.row.gateway == NONE and now != 1 and not context.expected.served(now, host)
         if lone and context.expected.planned(host) is None:
             return _other_addresses(context, host)
     return []

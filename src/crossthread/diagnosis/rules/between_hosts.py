@@ -123,7 +123,7 @@ def host_address_automatic(context: Context, host: HostStation) -> Finding | Non
     "What stands between",
     About.GATEWAY,
     follows="gateway-admin-down gateway-down",
-    follows_in_vlan="link-vlan-missing link-mode-differs port-admin-down port-down",
+    follows_in_vlan="gateway-missing link-vlan-missing link-mode-differs port-admin-down port-down",
 )
 def gateway_shared_state(context: Context, gateway: Interface) -> Finding | None:
     """An address that several gateways share is held by two of them, or by none.

@@ -13,6 +13,7 @@ from crossthread.diagnosis.rules import between_hosts as between_rules
 from crossthread.diagnosis.rules.gateway import address as address_rules
 from crossthread.diagnosis.rules.gateway.missing import gateway_missing
 from crossthread.diagnosis.rules.gateway.subnet import gateway_mask_differs
+from crossthread.diagnosis.rules.gateway.transit import shared_by_one
 from crossthread.diagnosis.rules.host.gateway import (
     host_gateway_missing,
     host_gateway_outside_subnet,
@@ -29,7 +30,7 @@ from crossthread.diagnosis.search.cheapest_way import Search
 from crossthread.diagnosis.way.at_router import at_router, first_of, hosts_of, way_between
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.routing.walks import Stop
-from crossthread.values import Address
+from crossthread.values import Address, address
 
 
 def at_host(context: Context, stop: Stop, target: Station) -> list[Finding]:
@@ -81,17 +82,22 @@ def at_host(context: Context, stop: Stop, target: Station) -> list[Finding]:
 
 
 def _raised(context: Context, sharing: list[Interface]) -> list[Finding]:
-    """What keeps down the interface that has a shared address, or all that might."""
+    """What keeps down the interface that has a shared address, or all that might; or who shares it no longer."""
     holders = [one for one in sharing if one.row.virtual_state == "master"] or sharing
     down = holders if all(one.up is False for one in holders) else []
-    return [finding for one in down[:1] for finding in context.once(Search).down(one)]
+    if down:
+        return [*context.once(Search).down(down[0])]
+    hop = address(sharing[0].row.virtual or "")
+    lost = (shared_by_one(context, device, hop) for device in [*context.network.stations.on_device])
+    return [told for told in lost if told is not None][:1]
 
 
 def _like_the_other(context: Context, host: HostStation, target: HostStation) -> Finding | None:
     """Without any gateway to decide: the other host takes the two for neighbours, so let this one do so too."""
     if host.address is None or target.address is None or host.address.ip not in target.address.network:
         return None
-    return host_mask_differs(context, host, target.address.network.prefixlen)
+    length = target.address.network.prefixlen
+    return host_mask_differs(context, host, length) if context.expected.may_have_length(host, length) else None
 
 
 def _mask_misleads(context: Context, host: Station, target: Station, hop: Address | None) -> bool:

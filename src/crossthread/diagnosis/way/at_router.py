@@ -13,7 +13,7 @@ from crossthread.diagnosis.rules import routing as routing_rules
 from crossthread.diagnosis.rules.gateway import address as address_rules
 from crossthread.diagnosis.rules.gateway.missing import gateway_missing
 from crossthread.diagnosis.rules.gateway.subnet import gateway_mask_differs
-from crossthread.diagnosis.rules.gateway.transit import transit_lost, transit_missing
+from crossthread.diagnosis.rules.gateway.transit import shared_by_one, transit_lost, transit_missing
 from crossthread.diagnosis.rules.host.address import host_address_missing
 from crossthread.diagnosis.rules.host.subnet import (
     host_outside_subnet,
@@ -112,6 +112,7 @@ def _no_way(
         partial(transit_missing, context, device, goal if device == gateway.device else None) for device in routing
     ]
     lacking = _going_round(context, gateway, goal) if looped else gateway
+    rules.append(partial(shared_by_one, context, gateway.device, goal))
     rules.append(partial(_route, context, lacking, goal, back))
     rules += [partial(transit_lost, context, device, None if device == gateway.device else goal) for device in routing]
     vid = context.expected.current_vlan(target)

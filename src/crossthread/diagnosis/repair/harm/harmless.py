@@ -55,12 +55,15 @@ def each_harmless(context: Context, findings: Iterable[Finding]) -> list[Finding
 def with_luck(context: Context, findings: Iterable[Finding]) -> list[Finding]:
     """The same findings; where a mend stops who works by luck only, such as by a leak, with whom.
 
-    Somebody may have meant it so, such as with a filter between two VLANs that no setting tells of.
+    Somebody may have meant it so, such as with a filter between two VLANs that no setting tells of. In a network of
+    many hosts it is asked of what breaks nothing.
     """
+    stopped = context.once(Stopped)
 
     def told(finding: Finding) -> Finding:
-        asked = finding.repair and not finding.alternatives and finding.severity != "note" and _may_stop(finding)
-        lucky = context.once(Stopped).by(finding.repair, proposed=True).luck if asked else ()
+        worth = finding.severity == "risks" or (finding.severity == "breaks" and not stopped.large)
+        asked = worth and finding.repair and not finding.alternatives and _may_stop(finding)
+        lucky = stopped.by(finding.repair, proposed=True).luck if asked else ()
         against = (f"{_first_of(lucky)} work by what it ends, and stop",) if lucky else ()
         return msgspec.structs.replace(finding, alternatives=_only(finding, against)) if lucky else finding
 

@@ -4,17 +4,18 @@ from __future__ import annotations
 
 import re
 from collections import defaultdict
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Mapping, Sequence
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding, Subject
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway.address import transit_address_wrong
-from crossthread.diagnosis.rules.gateway.missing import places_for
+from crossthread.diagnosis.rules.gateway.missing import idle_ports, places_for
+from crossthread.diagnosis.rules.host.address import free_address
 from crossthread.network.hosts.station import Interface
 from crossthread.survey.changes import Change
 from crossthread.survey.records import Route
-from crossthread.values import NONE, Address, address, interface, prefix
+from crossthread.values import NONE, Address, PrefixedAddress, address, interface, prefix
 
 
 @rule("gateway-missing", "Gateway and routing", About.DEVICE)
@@ -45,6 +46,8 @@ def transit_missing(context: Context, device: str, target: Address | None = None
         if any(s.name == row.interface and transit_address_wrong(context, s) is not None for s in here):
             continue  # it has one that is wrong, which is told of that
         wanted = _asked_of(context, peers[0])
+        if wanted is None and (told := shared_by_one(context, device, hop)) is not None:
+            return told
         subnet = peers[0].address.network if peers[0].address else None
         if subnet is None or (wanted is None and any(_meets(context, s) for s in here if s.name == row.interface)):
             continue  # nobody asks for it there, and the interface meets a router elsewhere: so the next hop is wrong
@@ -93,6 +96,62 @@ def transit_lost(context: Context, device: str, target: Address | None = None) -
             next(here, ()),
         )
     return None
+
+
+@rule("gateway-missing", "Gateway and routing")
+def shared_by_one(context: Context, device: str, target: Address) -> Finding | None:
+    """Two routers share addresses of several subnets, and in that of a destination only one of them has an interface.
+
+    Matters: what comes to the other router for that subnet has no way, and nobody stands in for the first one.
+    Notice: some are not reached from those subnets for which the other router is in charge now.
+    Confirm: compare the interfaces of both, and who hears whose announcements in that VLAN (RFC 9568).
+    Decide: ask whether the subnet is meant to have both routers: the list of addresses has one for each of them then.
+    Mend: give the other router its interface in that VLAN again.
+    """
+    stations = context.network.stations
+    mine = [s for s in stations.on_device.get(device, ()) if s.address is not None]
+    shared = {s.row.virtual for s in mine} - {None, NONE}
+    for other in stations.gateways:
+        own, vid = other.address, context.expected.current_vlan(other)
+        if own is None or target not in own.network or not vid or other.device == device:
+            continue
+        theirs = {s.row.virtual for s in stations.on_device[other.device]} & shared
+        there = any(context.expected.current_vlan(s) == vid for s in mine)
+        if other.row.virtual in (None, NONE) or not theirs or there or context.network.unread.anywhere:
+            continue
+        place = _place(context, device, other, vid)
+        free = _at_its_place(context, [s for s in mine if s.row.virtual in theirs], own)
+        state = "backup" if other.row.virtual_state == "master" else "master"  # else nobody would hold it
+        cells = {**place, "virtual": other.row.virtual, "virtual_state": state, "admin": "up", "oper": "up"}
+        name = cells.get("port") or f"vlan{vid}"
+        key = {"device": device, "interface": name, "address": f"{free}/{own.network.prefixlen}"}
+        return Finding(
+            "gateway-missing",
+            "breaks",
+            (Subject(device=device, vid=vid),),
+            f"{device} has no interface in VLAN {vid}, where {other.device} {other.name} has the address "
+            f"{other.row.virtual} to share, as the two share {', '.join(sorted(filter(None, theirs)))}.",
+            context.evidence(other.row, "virtual", "vid"),
+            (Change("gateways", key, {**cells, "proxy_arp": "no"}),) if free is not None and place else (),
+        )
+    return None
+
+
+def _place(context: Context, device: str, other: Interface, vid: int) -> dict[str, object]:
+    """Where a router may have an interface in a VLAN, as another one has: on its bridge, or at a port that is idle."""
+    if other.end is None:
+        return {"vid": vid} if context.network.fabric.exists(device).has(vid) else {}
+    ends = (end for end, home in idle_ports(context) if end.device == device and home == vid)
+    return next(({"port": end.port, "untagged": "yes"} for end in ends), {})
+
+
+def _at_its_place(context: Context, mine: Sequence[Interface], own: PrefixedAddress) -> Address | None:
+    """The address at the same place in a subnet as a router's others have in theirs, or any that is free."""
+    places = {int(s.address.ip) - int(s.address.network.network_address) for s in mine if s.address is not None}
+    place = places.pop() if len(places) == 1 else own.network.num_addresses
+    wanted = own.network[place] if place < own.network.num_addresses - 1 else None
+    taken = wanted is None or str(wanted) in context.network.stations.by_address
+    return free_address(context, own) if taken else wanted
 
 
 def _lost_hops(context: Context) -> Mapping[str, list[tuple[Interface, Address, list[Route]]]]:
