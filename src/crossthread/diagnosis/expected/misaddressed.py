@@ -49,23 +49,23 @@ def _is_misaddressed(context: Context, gateway: Interface) -> bool:
     own, here = gateway.address, context.expected.current_vlan(gateway)
     if own is None:
         return False
-    if here is None:  # a host may be plugged into the router itself
-        plugged = context.hosts_at(gateway.end) if gateway.end is not None else []
-        faced = [link.far(gateway.end) for link in context.adjacencies_at.get(gateway.end, ())] if gateway.end else []
-        peers = [s for end in faced for s in context.network.gateways_at.get(end, ()) if s.tag == gateway.tag]
-        strangers = any(s.address and s.address.ip not in own.network for s in (*plugged, *peers))
-        return strangers and bool(same_address(context, gateway))
     if others := same_address(context, gateway):
         routes = context.network.routing.routes
         rivals = {one.device for one in (gateway, *others)}
         sending = {device for device in rivals if any(row.next_hop == str(own.ip) for row in routes(device))}
         if sending and sending != rivals:
             return gateway.device in sending
-    elif _asked_in_vain(context, gateway, here):
+    if here is None:  # a host may be plugged into the router itself
+        plugged = context.hosts_at(gateway.end) if gateway.end is not None else []
+        faced = [link.far(gateway.end) for link in context.adjacencies_at.get(gateway.end, ())] if gateway.end else []
+        peers = [s for end in faced for s in context.network.gateways_at.get(end, ()) if s.tag == gateway.tag]
+        strangers = any(s.address and s.address.ip not in own.network for s in (*plugged, *peers))
+        return strangers and bool(others)
+    if not others and _asked_in_vain(context, gateway, here):
         others = [*_beside(context, gateway, context.expected.near(own.ip))]
-    living = _hosts_of(context, gateway) if others else Counter()
-    there = max((living[context.expected.current_vlan(other)] for other in others), default=0)
-    return living[here] < there or (bool(others) and not living[here] and context.expected.astray(gateway))
+    living = _hosts_of(context, gateway, gateway)[here] if others else 0
+    there = (_hosts_of(context, gateway, other)[context.expected.current_vlan(other)] for other in others)
+    return living < max(there, default=0) or (bool(others) and not living and context.expected.astray(gateway))
 
 
 def _asked_in_vain(context: Context, gateway: Interface, vid: int) -> bool:
@@ -130,12 +130,16 @@ _FEW = 2
 """If no more hosts of both subnets are there it may as well be that each was plugged in at the other's port."""
 
 
-def _hosts_of(context: Context, gateway: Interface) -> Counter[int | None]:
-    """How many hosts of an interface's subnet are in which VLAN, and devices that are managed there."""
+def _hosts_of(context: Context, gateway: Interface, near: Station | None = None) -> Counter[int | None]:
+    """How many hosts of an interface's subnet are in which VLAN, and devices that are managed there.
+
+    With a station only those who may be where it is: elsewhere the same numbers may be other VLANs.
+    """
     living: Counter[int | None] = Counter()
     for group in context.expected.groups(gateway.address.ip) if gateway.address is not None else ():
         first = group.stations[0]
-        if isinstance(first, HostStation) or context.expected.only_managed(first):
+        away = near is not None and not context.network.one_lan(first, near)
+        if not away and (isinstance(first, HostStation) or context.expected.only_managed(first)):
             living[group.vid] += len(group.stations)
     return living
 
