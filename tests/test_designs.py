@@ -59,6 +59,30 @@ def doubled():
     )  # fmt: skip
 
 
+def between(drops=""):
+    """Two sites, each with its router, and an exit to which both their default routes lead by the first."""
+    hops = [("east", "10.4.2.0/24", "10.4.9.2", ""), ("east", "0.0.0.0/0", "10.4.8.2", ""),
+            ("west", "0.0.0.0/0", "10.4.9.1", ""), ("exit", "10.4.0.0/16", "10.4.8.1", "")]  # fmt: skip
+    hops += [("east", "10.0.0.0/8", "", drops)] if drops else []
+    return survey_of(
+        devices=devices("east west exit", "out"),
+        ports=ports("east p access 10", "west p access 10", "east w routed none", "west w routed none",
+                    "east o routed none", "exit o routed none", "exit l routed none",
+                    "out u access 1", "out p access 1"),
+        neighbors=cabled("east w west w", "east o exit o", "exit l out u"),
+        gateways=gateways("east vlan10 10.4.1.1/24 10 - - - -", "west vlan10 10.4.2.1/24 10 - - - -",
+                          "east w 10.4.9.1/30 - w - - -", "west w 10.4.9.2/30 - w - - -",
+                          "east o 10.4.8.1/30 - o - - -", "exit o 10.4.8.2/30 - o - - -",
+                          "exit l 192.0.2.1/24 - l - - -"),
+        routes="device|prefix|next_hop|kind\n" + "\n".join("|".join(hop) for hop in hops),
+        hosts=hosts("buoy 10.4.1.5/24 10.4.1.1 east p", "dock 10.4.2.5/24 10.4.2.1 west p",
+                    "far 192.0.2.5/24 192.0.2.1 out p"),
+    )  # fmt: skip
+
+
+LOST = Change("routes", {"device": "east", "prefix": "10.4.2.0/24", "next_hop": "10.4.9.2"}, {}, True)
+
+
 def interface(device, name, own, **cells):
     return Change("gateways", {"device": device, "interface": name, "address": own}, cells)
 
@@ -86,6 +110,26 @@ CASES = (
 
 
 class Designs(unittest.TestCase):
+    def test_a_lost_route_comes_back_and_no_wider_one_is_taken_away_or_turned(self):
+        for drops in ("", "blackhole"):
+            network = Network(apply_changes(between(drops), [LOST]))
+            for pair in (("buoy", "dock"), ("dock", "buoy"), ("far", "dock")):  # the last goes round, east and exit
+                self.assertEqual(why(between(drops), *pair).verdict, "works")
+                answer = why(network, *pair)
+                self.assertEqual([(c.key, c.delete) for c in answer.repair], [(LOST.key, False)])
+                self.assertTrue(answer.repair_proven)
+            (told,) = (one for one in check(network).findings if one.severity == "breaks")
+            self.assertEqual([c.key for c in told.repair], [LOST.key])
+
+    def test_an_access_port_whose_voice_vlan_nobody_read_may_take_a_tag(self):
+        tags = Change("hosts", {"host": "mate"}, {"vid": 20, "address": "10.1.20.7/24", "gateway": "10.1.20.1"})
+        for voice, verdict in (("", "unknown"), (20, "works"), (30, "fails")):
+            answer = why(apply_changes(managed(), [tags, port("two", "r", voice=voice)]), "mate", "lab")
+            self.assertEqual(answer.verdict, verdict, voice)
+            self.assertEqual(
+                [one.says for one in answer.look if "voice of two r" in one.says] != [], verdict == "unknown"
+            )
+
     def test_the_mend_of_each_mistake_is_where_it_was_made_and_check_has_it_too(self):
         for build, mistakes, pair, places, sure in CASES:
             with self.subTest(f"{build.__name__}: {'; '.join(map(str, mistakes))}"):

@@ -100,10 +100,18 @@ class Interfaces:
 
     def only_managed(self, one: Station) -> bool:
         """Whether an interface is there to manage its device, which has no other and forwards for nobody."""
-        if not isinstance(one, Interface) or self._network.routing.on(one.device, self._network.version) is not False:
-            return False
-        own = [s for s in self._network.stations.on_device[one.device] if s.address is not None]
-        return len({s.name for s in own}) == 1 and not any(str(s.ip) in self._asked_for for s in own)
+        return isinstance(one, Interface) and one.device in self._managed
+
+    @cached_property
+    def _managed(self) -> set[str]:
+        """The devices that forward nothing, and have one interface, whose address no host has as its gateway."""
+        found = set[str]()
+        for device, held in self._network.stations.on_device.items():
+            own = [s for s in held if s.address is not None]
+            alone = len({s.name for s in own}) == 1 and not any(str(s.ip) in self._asked_for for s in own)
+            if alone and self._network.routing.on(device, self._network.version) is False:
+                found.add(device)
+        return found
 
     @cached_property
     def _asked_for(self) -> set[str | None]:

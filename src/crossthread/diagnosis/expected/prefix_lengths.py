@@ -42,6 +42,7 @@ class PrefixLengths:
         self._first: dict[Station, int | None] = {}
         self._settled: dict[Station, int | None] = {}
         self._held: dict[Block, bool] = {}
+        self._spanning: dict[Block, bool] = {}
 
     def length(self, station: Station) -> int | None:
         """The prefix length that a station should have; its own where nobody says otherwise."""
@@ -177,8 +178,14 @@ class PrefixLengths:
         """
         if isinstance(station, HostStation) and station.address is not None:
             block = Block.of(str(station.address))
-            return WEAK if self._crowded(block) or len(self._voters.homes_within(block)) > 1 else 1.0
+            return WEAK if self._crowded(block) or self._spans(block) else 1.0
         return WEAK if station in self._overlapping else 1.0
+
+    def _spans(self, block: Block) -> bool:
+        """Whether those who say that they are in smaller subnets within one live in several VLANs."""
+        if block not in self._spanning:
+            self._spanning[block] = len(self._voters.homes_within(block)) > 1
+        return self._spanning[block]
 
     def _crowded(self, block: Block) -> bool:
         """Whether interfaces of one device that have subnets of their own are all in a prefix."""

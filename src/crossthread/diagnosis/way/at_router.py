@@ -15,9 +15,7 @@ from crossthread.diagnosis.rules.gateway.missing import gateway_missing
 from crossthread.diagnosis.rules.gateway.subnet import gateway_mask_differs
 from crossthread.diagnosis.rules.gateway.transit import shared_by_one, transit_lost, transit_missing
 from crossthread.diagnosis.rules.host.address import host_address_missing
-from crossthread.diagnosis.rules.host.subnet import (
-    host_outside_subnet,
-)
+from crossthread.diagnosis.rules.host.subnet import host_outside_subnet
 from crossthread.diagnosis.rules.host.tag import host_tag_wrong
 from crossthread.diagnosis.rules.port.mode import port_mode_routed
 from crossthread.diagnosis.rules.routing_tables import (

@@ -96,7 +96,7 @@ def _show_each(
             label = "then  " if fact.source == ONCE_MENDED else "seen  "
             paragraph(out, line((label, "dim"), (fact, "dim")), 5)
         if finding.alternatives:
-            _mends(finding.alternatives, bool(finding.repair), out, at, homes)
+            _mends(finding.alternatives, bool(finding.repair), out, at, homes, finding.confidence == "likely")
             if decide:
                 _what_decides(finding, out)
         else:
@@ -124,7 +124,9 @@ def show_mend(finding: Finding, out: Console) -> None:
         paragraph(out, line(("mend  ", "green"), describe(change), (word, "dim")), 5)
 
 
-def _mends(ranked: Sequence[Alternative], proposed: bool, out: Console, at: int, homes: _Homes) -> None:
+def _mends(
+    ranked: Sequence[Alternative], proposed: bool, out: Console, at: int, homes: _Homes, likely: bool = False
+) -> None:
     """The mend and its alternatives, each with what speaks for it and against it; "maybe" where none is proposed."""
     for number, one in enumerate(ranked):
         if (home := homes[_key(one)]) != at:
@@ -132,7 +134,8 @@ def _mends(ranked: Sequence[Alternative], proposed: bool, out: Console, at: int,
             continue
         for place, change in enumerate(one.changes):
             word = "      " if place else "or    " if number else "mend  " if proposed else "maybe "
-            reasons = _reasons(one) if place == len(one.changes) - 1 else ""
+            sure = "likely" if likely and not number else ""
+            reasons = _reasons(one, sure) if place == len(one.changes) - 1 else ""
             paragraph(out, line((word, "dim" if number else "green"), describe(change), (reasons, "dim")), 5)
 
 
@@ -152,9 +155,10 @@ def _key(one: Alternative) -> tuple[str, ...]:
     return tuple(map(str, one.changes))
 
 
-def _reasons(one: Alternative) -> str:
-    """What speaks for a mend, and what against it."""
-    parts = [f"{word} {'; '.join(held)}" for word, held in (("because", one.because), ("but", one.against)) if held]
+def _reasons(one: Alternative, sure: str = "") -> str:
+    """How sure a mend is, what speaks for it, and what against it."""
+    told = (("because", one.because), ("but", one.against))
+    parts = [*filter(None, [sure]), *(f"{word} {'; '.join(held)}" for word, held in told if held)]
     return f"  ({'; '.join(parts)})" if parts else ""
 
 
