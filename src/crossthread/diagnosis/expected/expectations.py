@@ -63,14 +63,20 @@ class Expected:
         for group in self._lengths.around(wanted):
             yield from group.stations
 
+    def interfaces_near(self, wanted: Address) -> Iterator[Interface]:
+        """Those of them that are interfaces of devices; no host is looked at for it."""
+        for group in self._lengths.around(wanted):
+            first = group.stations[0]
+            if isinstance(first, Interface):
+                yield first
+
     def routed_lengths(self, wanted: Address) -> set[int]:
         """The lengths of the prefixes, each of one subnet, to which routes lead and in which an address is."""
         return set(self._lengths.routed(wanted))
 
     def disputed_lengths(self, wanted: Address) -> set[int]:
         """The prefix lengths that a subnet may as well have, as some there have it: those of its interfaces."""
-        held = [s for group in self._lengths.around(wanted) for s in group.stations if isinstance(s, Interface)]
-        return {length for own in held for length in self._lengths.disputed(own)}
+        return {length for own in self.interfaces_near(wanted) for length in self._lengths.disputed(own)}
 
     def may_have_length(self, station: Station, length: int) -> bool:
         """Whether a station may as well have a certain prefix length as the one that it should have."""

@@ -106,8 +106,8 @@ def asks_for_another(context: Context, host: HostStation) -> bool:
 
 def beside_swapped(context: Context, gateway: Interface, *_: object) -> bool:
     """Whether another interface of an interface's subnet was given its address in exchange for that of another VLAN."""
-    near = context.expected.near(gateway.address.ip) if gateway.address is not None else ()
-    return any(isinstance(s, Interface) and s is not gateway and swapped_with(context, s) is not None for s in near)
+    near = context.expected.interfaces_near(gateway.address.ip) if gateway.address is not None else ()
+    return any(s is not gateway and swapped_with(context, s) is not None for s in near)
 
 
 def _swapped(context: Context) -> dict[Interface, Interface]:
@@ -146,9 +146,8 @@ def _hosts_of(context: Context, gateway: Interface, near: Station | None = None)
 
 def _routers_of(context: Context, gateway: Interface) -> Counter[int | None]:
     """How much the interfaces of other routers in its subnet say of its VLAN: each as much as a few hosts."""
-    near = context.expected.near(gateway.address.ip) if gateway.address is not None else ()
-    others = (s for s in near if isinstance(s, Interface) and s.device != gateway.device)
-    routing = (s for s in others if not context.expected.only_managed(s))
+    near = context.expected.interfaces_near(gateway.address.ip) if gateway.address is not None else ()
+    routing = (s for s in near if s.device != gateway.device and not context.expected.only_managed(s))
     return Counter({vid: _FEW * n for vid, n in Counter(map(context.expected.current_vlan, routing)).items()})
 
 

@@ -104,7 +104,7 @@ def _for_address(hearing: Hearing, own: Interface | None, wanted: PrefixedAddres
     count = sum(one.number for one in users)
     says = f"{users[0].station.name} uses {wanted.ip}" if count == 1 else f"{count} hosts use {wanted.ip}"
     yield from agreeing(count, says, weights.OWN, weights.SEVERAL)
-    near_routers = (s for s in hearing.context.expected.near(wanted.ip) if isinstance(s, Interface) and s is not own)
+    near_routers = (s for s in hearing.context.expected.interfaces_near(wanted.ip) if s is not own)
     if all(s.address is None or end_of(s.address.ip, s.address) is None for s in near_routers):
         yield from _at_an_end(hearing, own, wanted, instead)  # of several routers one is there
     if (

@@ -144,7 +144,7 @@ def only_address(finding: Finding) -> Address | None:
 def _another_holder(context: Context, finding: Finding) -> list[tuple[Change, ...]]:
     """The same address for another interface of the subnet, if as much speaks for calling that one's own wrong."""
     wanted, found = only_address(finding), list[tuple[Change, ...]]()
-    near = (s for s in context.expected.near(wanted) if isinstance(s, Interface)) if wanted is not None else ()
+    near = context.expected.interfaces_near(wanted) if wanted is not None else ()
     for told in filter(None, (gateway_address_wrong(context, one) for one in near)):
         rival = told.identity != finding.identity and only_address(told) == wanted
         if rival and speaks_for(context, finding) - speaks_for(context, told) < weights.OPEN:

@@ -205,8 +205,8 @@ def _next_hop(
             if at in serving and hop is not None:
                 return serving[at], hop, out
             for near in stations.on_device.get(at, ()):
-                for far in context.expected.near(near.address.ip) if near.address else ():
-                    if not isinstance(far, Interface) or far.device in seen or far.address is None:
+                for far in context.expected.interfaces_near(near.address.ip) if near.address else ():
+                    if far.device in seen or far.address is None:
                         continue
                     if hop is None and far.address.ip in own:
                         continue  # nobody sends to himself

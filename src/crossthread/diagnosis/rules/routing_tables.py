@@ -125,8 +125,8 @@ def _leading(context: Context, gateway: Interface, target: Address) -> Iterator[
     for own in context.network.stations.on_device[gateway.device]:
         if own.row.table != gateway.row.table or own.address is None or own.up is False:
             continue
-        for far in context.expected.near(own.address.ip):
-            if not isinstance(far, Interface) or far.device == own.device or routing.on(far.device) is False:
+        for far in context.expected.interfaces_near(own.address.ip):
+            if far.device == own.device or routing.on(far.device) is False:
                 continue
             ways = [way for way in routing.choices(far.device, far.row.table, target) if way.usable and way.length]
             if ways and not ways[0].discards and ways[0].interface.name != far.name:

@@ -75,7 +75,7 @@ def gateway_missing(context: Context, host: HostStation, vid: int | None = None)
     where = f" VLAN {vid}" if vid else " its VLAN"
     if context.network.unread.anywhere:
         return None  # what has the address may be where nobody looked
-    managed = any(isinstance(s, Interface) for s in context.expected.near(subnet.ip))  # else it would be a gateway
+    managed = any(context.expected.interfaces_near(subnet.ip))  # else it would be a gateway
     who = "device that routes" if managed else "interface"
     says = f"No {who} has an address in {subnet.network}, so{where} has no gateway; "
     says += f"{host.name} uses {hop}." if hop != NONE else f"{host.name} has none either."

@@ -182,8 +182,8 @@ def _lost_hops(context: Context) -> Mapping[str, list[tuple[Interface, Address, 
 
 def _meets(context: Context, gateway: Interface) -> bool:
     """Whether another router has an address in an interface's subnet."""
-    near = context.expected.near(gateway.address.ip) if gateway.address is not None else ()
-    return any(isinstance(other, Interface) and other.device != gateway.device for other in near)
+    near = context.expected.interfaces_near(gateway.address.ip) if gateway.address is not None else ()
+    return any(other.device != gateway.device for other in near)
 
 
 def _asked_of(context: Context, peer: Interface) -> Address | None:
