@@ -17,7 +17,7 @@ from crossthread.diagnosis.rules.gateway.address import more_usual
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.routing.unread_addresses import VIRTUAL_MAC
 from crossthread.survey.records import ArpEntry
-from crossthread.values import NONE, Address, PrefixedAddress, address
+from crossthread.values import NONE, Address, Prefix, PrefixedAddress, address
 
 
 def free_address(context: Context, subnet: PrefixedAddress, host: HostStation | None = None) -> Address | None:
@@ -26,17 +26,37 @@ def free_address(context: Context, subnet: PrefixedAddress, host: HostStation | 
     What an ARP cache has at the host's MAC address, the host had before. The first and the last of more than two are
     left to gateways, which may be where nobody looked. No two hosts of a VLAN that need one are given the same.
     """
-    taken, spoken = context.network.stations.by_address, context.spoken_addresses
+    taken = context.network.stations.by_address
     had = (address(row.address) for row in (context.remembered(host) if host is not None else ()))
     own = next((ip for ip in had if ip in subnet.network and str(ip) not in taken), None)
     if own is not None:
         return own
-    free = (ip for ip in subnet.network.hosts() if str(ip) not in taken and str(ip) not in spoken)
-    ends = {int(subnet.network.network_address) + 1, int(subnet.network.broadcast_address) - 1}
-    if subnet.network.num_addresses <= _BETWEEN_TWO:
-        ends = set()
     before = context.once(_turns).get(host.name, 0) if host is not None else 0
-    return next(islice((ip for ip in free if int(ip) not in ends), before, None), None)
+    return context.once(_Free).after(subnet.network, before)
+
+
+class _Free:
+    """The free addresses of each subnet in their order, looked for once and as far as anybody asked."""
+
+    def __init__(self, context: Context) -> None:
+        self._taken, self._spoken = context.network.stations.by_address, context.spoken_addresses
+        self._found: dict[Prefix, tuple[list[Address], Iterator[Address]]] = {}
+
+    def after(self, subnet: Prefix, before: int) -> Address | None:
+        """The free address that comes after so many others; None if there are no more."""
+        if subnet not in self._found:
+            self._found[subnet] = [], self._each(subnet)
+        found, rest = self._found[subnet]
+        found += islice(rest, max(0, before + 1 - len(found)))
+        return found[before] if before < len(found) else None
+
+    def _each(self, subnet: Prefix) -> Iterator[Address]:
+        ends = {int(subnet.network_address) + 1, int(subnet.broadcast_address) - 1}
+        if subnet.num_addresses <= _BETWEEN_TWO:
+            ends = set()
+        for ip in subnet.hosts():
+            if int(ip) not in ends and (text := str(ip)) not in self._taken and text not in self._spoken:
+                yield ip
 
 
 _BETWEEN_TWO = 4
