@@ -217,17 +217,31 @@ class _Asker:
     def explained(self, want: Want, walks: list[Walk]) -> Iterator[tuple[Want, Finding]]:
         """What stands in the way of a pair; where that is a host's own fault, of each host of its class by itself."""
         found = list(self.why_not(want, walks))
-        members = want.losers[0].hosts if len(want.losers) == 1 else None
-        if members is None or len(members) < 2 or not any(_is_own(finding, self._host(want.one)) for finding in found):
-            yield from ((want, finding) for finding in found)
+        faulty = [one for one in self._ends(want) if any(_is_own(finding, one) for finding in found)]
+        if len(want.losers) == 1 and len(want.losers[0].hosts) > 1 and self._host(want.one) in faulty:
+            yield from self._each(want.losers[0], want.other)
             return
-        for n, member in enumerate(members):
-            alone = Want(member.name, want.other, (want.losers[0]._replace(hosts=members.part(n, n + 1)),))
+        yield from ((want, finding) for finding in found)
+        for one in faulty if len(want.losers) > 1 else ():  # two subnets, each of which one host stands for
+            alike = self._context.network.classes.of(one.name)
+            yield from self._each(alike, want.other if one.name == want.one else want.one, besides=one)
+
+    def _ends(self, want: Want) -> list[HostStation]:
+        return [self._host(name) for name in (want.one, want.other) if name is not None]
+
+    def _each(
+        self, members: HostClass, other: str | None, besides: HostStation | None = None
+    ) -> Iterator[tuple[Want, Finding]]:
+        """What stands in the way of each host of a class, besides one, to another host or to its gateway."""
+        for n, member in enumerate(members.hosts):
+            if member is besides:
+                continue
+            alone = Want(member.name, other, (members._replace(hosts=members.hosts.part(n, n + 1)),))
             if member.up is False:
                 if member.name in self._down:
                     continue
                 self._down.add(member.name)
-            if member.name != want.other:
+            if member.name != other:
                 yield from ((alone, finding) for finding in self.why_not(alone, self.ask(alone)[1]))
 
     def why_not(self, want: Want, walks: list[Walk]) -> Iterator[Finding]:

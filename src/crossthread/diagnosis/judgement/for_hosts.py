@@ -126,7 +126,7 @@ def _for_place(hearing: Hearing, host: HostStation, own: PrefixedAddress, both: 
         if (
             both
             and vid
-            and _is_free(hearing, own)
+            and _is_free(hearing, own, vid)
             and _is_at_home_elsewhere(hearing, host, vid)
             and _is_last(hearing, host, vid)
         ):
@@ -143,10 +143,19 @@ def _for_place(hearing: Hearing, host: HostStation, own: PrefixedAddress, both: 
         yield Witness(weights.OWN, f"its gateway {row.gateway} is in that subnet")
 
 
-def _is_free(hearing: Hearing, own: PrefixedAddress) -> bool:
-    """Whether a subnet is for hosts, and none has an address there, in whatever VLAN: one interface serves it."""
+def _is_free(hearing: Hearing, own: PrefixedAddress, vid: int) -> bool:
+    """Whether a subnet is for hosts, and none of it lives anywhere: one interface serves it.
+
+    A host whose port and gateway are both elsewhere has only a wrong address there.
+    """
     known = [group.stations[0] for group in hearing.context.expected.groups(own.ip)]
-    return all(isinstance(one, Interface) for one in known) and len({one.device for one in known}) == 1
+    living = [
+        one
+        for one in known
+        if isinstance(one, HostStation)
+        and (hearing.vlan(one) == vid or one.row.gateway in (None, NONE) or address(one.row.gateway) in own.network)
+    ]
+    return not living and len({one.device for one in known if isinstance(one, Interface)}) == 1
 
 
 def _is_at_home_elsewhere(hearing: Hearing, host: HostStation, vid: int) -> bool:

@@ -127,13 +127,15 @@ class Hearing:
         return any(s is not station and self.hears(s) and _one_version(s, station) for s in (*hosts, *gateways))
 
     def in_transit(self, host: HostStation, own: PrefixedAddress | None = None) -> bool:
-        """Whether a host's address, or another, is in a subnet that joins routers, one of which routes to another."""
+        """Whether a host's address, or another, is in a subnet between routers: one sends to the address of another there.
+
+        It may have another address itself by now.
+        """
         stations = [one.station for one in (self.kin(host) if own is None else self.near(own.ip, host))]
-        if not stations or not all(isinstance(station, Interface) for station in stations):
+        if not all(isinstance(station, Interface) for station in stations):
             return False
-        devices, routing = {station.device for station in stations}, self.context.network.routing
-        hops = {row.next_hop for device in devices for row in routing.routes(device)}
-        return len(devices) > 1 and any(str(station.ip) in hops for station in stations)
+        routed_to = self.context.routed_to
+        return any(device != station.device for station in stations for device in routed_to.get(str(station.ip), ()))
 
     def others_served(self, vid: int, station: Station) -> bool:
         """Whether an interface serves a subnet in a VLAN that is not a station's own, and hosts of it live there."""

@@ -28,7 +28,7 @@ from crossthread.diagnosis.repair.withheld import (
 )
 from crossthread.diagnosis.rules.gateway.address import gateway_address_wrong
 from crossthread.diagnosis.settled import needs, settled
-from crossthread.network.hosts.station import HostStation, Interface, Station
+from crossthread.network.hosts.station import HostStation, Station
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
 from crossthread.values import NO_VID, NONE, Address, Prefix, interface

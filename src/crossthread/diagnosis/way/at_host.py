@@ -41,8 +41,7 @@ def at_host(context: Context, stop: Stop, target: Station) -> list[Finding]:
         length = gateway_mask_differs(context, asked) if asked is not None else None
         return [length] if length is not None else at_router(context, stop, target, False)
     if stop.reason == "deaf-host":
-        asking = context.expected.users(hop) if hop is not None else []
-        return first_of([partial(host_gateway_wrong, context, s) for s in asking])
+        return first_of([partial(host_gateway_wrong, context, asking) for asking in hosts_of(*stop.candidates)])
     if stop.reason == "broadcast" or _mask_misleads(context, host, target, hop):
         found = host_mask_differs(context, host)
         if found is not None:

@@ -271,7 +271,7 @@ class Forwarding:
             if station is target or _is_there(station, target):
                 onward = Walk(True, ())
             elif isinstance(station, HostStation):
-                onward = Walk(False, (), Stop("deaf-host", station, hop))
+                onward = Walk(False, (), Stop("deaf-host", station, hop, (sender,)))
             else:
                 onward = self._passed_on(station, target, seen)
             arrives = all_of((onward.arrives, heard))

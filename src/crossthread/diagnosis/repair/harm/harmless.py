@@ -9,7 +9,8 @@ import msgspec
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Alternative, Finding
 from crossthread.diagnosis.repair.harm.side_effects import Pairs, Stopped
-from crossthread.diagnosis.repair.together import changes_of
+from crossthread.diagnosis.repair.harm.widening import only_widens
+from crossthread.diagnosis.repair.together import carrying_all, changes_of
 from crossthread.diagnosis.repair.withheld import ONLY_TOLD, bare, told_only
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change, merge_changes
@@ -34,8 +35,9 @@ def harmless(context: Context, findings: Sequence[Finding], told: bool = False, 
 def each_harmless(context: Context, findings: Iterable[Finding]) -> list[Finding]:
     """The same findings, each without its mend if that by itself would stop a pair which works as it should.
 
-    In a network of many hosts what is mended at single hosts is asked together first, and each by itself only if that
-    would stop somebody. Who has an address that is another's gives it back before anything else is done.
+    In a network of many hosts what is mended at single hosts is asked together first, and what lets links carry more,
+    and each by itself only if that would stop somebody. Who has an address that is another's gives it back before
+    anything else is done.
     """
     stopped, found = context.once(Stopped), list(findings)
     back = changes_of(finding for finding in found if finding.rule == "host-address-duplicate")
@@ -47,7 +49,13 @@ def each_harmless(context: Context, findings: Iterable[Finding]) -> list[Finding
 
     told = [finding for finding in found if _may_stop(finding)]
     alone = [finding for finding in told if stopped.large and _at_hosts(context, finding)]
-    sound = {id(finding) for finding in alone} if alone and not harms(changes_of(alone)) else set[int]()
+    wider = [one for one in told if stopped.large and one not in alone and only_widens(context.network, one.repair)]
+    sound = {
+        id(finding)
+        for group in (alone, wider)
+        if group and not harms(changes_of(carrying_all(group)))
+        for finding in group
+    }
     harmful = {id(one): pairs for one in told if id(one) not in sound and (pairs := harms(one.repair))}
     return [_told_as_harmful(one, harmful[id(one)]) if id(one) in harmful else one for one in found]
 
