@@ -387,6 +387,16 @@ class Planted(unittest.TestCase):
         worst = [(f.rule, str(f.subjects[0])) for f in found if f.severity != "note"]
         self.assertEqual(worst, [("link-vlan-missing", "sw-b p2 VLAN 7")])
 
+    def test_each_of_several_hosts_with_the_same_wrong_setting_breaks(self):
+        for gateway, names in (
+            ("10.61.40.77", ("plank-saw", "paint-booth")),  # as many of their subnet have the right one
+            ("10.61.10.31", ("ticket-desk-1", "ticket-desk-2", "shop-till")),  # that is another host's address
+        ):
+            changes = [Change("hosts", {"host": name}, {"gateway": gateway}) for name in names]
+            found = check(apply_changes(healthy(), changes)).findings
+            told = {(finding.rule, finding.severity, finding.subjects[0].host) for finding in found}
+            self.assertEqual(told, {("host-gateway-wrong", "breaks", name) for name in names})
+
 
 class Docstrings(unittest.TestCase):
     def test_each_rule_says_what_it_means_why_it_matters_how_to_confirm_and_to_mend_it(self):

@@ -9,13 +9,15 @@ from crossthread import Change, Network, apply_changes, check, matrix, read_surv
 from crossthread.demo.generator import generate
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.repair.harm.side_effects import Stopped
+from crossthread.diagnosis.repair.harm.widening import only_widens
 from crossthread.diagnosis.way.echo import lucky
 from crossthread.survey.records import Host, Port
+from crossthread.views.class_matrix import class_matrix, compare_classes
 from tests.building import DATA, LAB, hosts, network_of, ports
 from tests.test_check import every
 from tests.test_command import run
 from tests.test_half_known import without_device, without_table
-from tests.yard import at, host, interface, yard
+from tests.yard import at, host, interface, lost, yard
 
 
 def campus(name):
@@ -295,6 +297,36 @@ class Checked(unittest.TestCase):
 
 
 class TwoExplanations(unittest.TestCase):
+    def test_only_what_takes_nothing_away_counts_as_letting_more_pass(self):
+        survey = yard()
+        closed = [at("loft", "t1", mode="access", pvid=1), at("keel", "t1", pvid="none")]
+        narrow = [at("loft", "t1", allowed="1 10")]
+        for before, changes, widens in (
+            (narrow, [at("loft", "t1", allowed="1 10 20")], True),
+            (narrow, [at("loft", "t1", allowed="1 20")], False),
+            ([*closed], [at("loft", "t1", mode="trunk", pvid="none", allowed="1 10 20")], True),
+            ([at("loft", "t1", mode="access", pvid=1)], [at("loft", "t1", mode="trunk", pvid="none")], False),
+            ([lost("loft", 20)], [Change("vlans", {"device": "loft", "vid": 20}, {"state": "active"})], True),
+            ([], [at("loft", "desk1", pvid=20)], False),
+            ([], [at("loft", "t1", admin="up")], False),
+            (narrow, [at("loft", "t1", allowed="1 10 20"), host("desk-loft-1", gateway="none")], False),
+        ):  # fmt: skip
+            with self.subTest(changes=[*map(str, changes)]):
+                self.assertIs(only_widens(Network(apply_changes(survey, before)), changes), widens)
+
+    def test_mends_of_links_that_are_harmless_together_are_so_each_by_itself(self):
+        survey = generate(4, 30, 1200, 6, 40)
+        trunks = [row for row in survey.ports if row.mode == "trunk" and row.allowed][::9]
+        survey = apply_changes(
+            survey, [at(row.device, row.port, allowed=str(row.allowed).split(" ")[0]) for row in trunks]
+        )
+        found = [one for one in every(check(survey).findings) if one.repair and one.rule == "link-vlan-missing"]
+        self.assertGreater(len(found), 5)
+        before = class_matrix(survey)
+        for finding in found:
+            touch = compare_classes(before, class_matrix(apply_changes(survey, finding.repair)))
+            self.assertEqual((touch.lose, touch.gain > 0), (0, True))
+
     def test_a_host_at_a_trunk_port_is_a_poor_witness_of_where_its_subnet_lives(self):
         answer = why(Network(campus("518230")), "host-2", "host-3")
         self.assertEqual([f.rule for f in answer.findings], ["port-mode-wrong", "gateway-vlan-wrong", "routing-off"])

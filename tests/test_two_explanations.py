@@ -339,6 +339,38 @@ class Equals(unittest.TestCase):
         self.assertIn(("gateways r2 g2 10.9.30.4/29: address = 10.9.30.6/29",), told)
         self.assertTrue(any("routes r1 10.9.20.0/24 10.9.30.4: " in change for one in told for change in one))
 
+    def test_a_host_does_not_belong_between_routers_though_one_of_them_has_another_address_by_now(self):
+        """A host has an address and gateway of a transit subnet; the router that sends to that one is mistyped itself."""
+        answer, mends, told = self.asked(
+            "a", "b", devices="device|capabilities|routing\nkeel|bridge|no\nr1|router|yes\nr2|router|yes",
+            ports=ports(*(f"keel p{n} access {vid}" for n, vid in enumerate((20, 20, 10, 20, 30, 30, 10))),
+                        *(f"r{n} g{m} routed none" for n in (1, 2) for m in (1, 2))),
+            neighbors=cabled("keel p2 r1 g1", "keel p3 r2 g1", "keel p4 r1 g2", "keel p5 r2 g2"),
+            gateways=ROUTER + "r1|g1|10.9.10.1/24||g1|yes|up|up|no\nr1|g2|10.9.30.1/29||g2|yes|up|up|no\n"
+                              "r2|g1|10.9.20.1/24||g1|yes|up|up|no\nr2|g2|10.8.30.2/29||g2|yes|up|up|no",
+            routes="device|prefix|next_hop|interface|origin\nr1|10.9.20.0/24|10.9.30.2|g2|static\n"
+                   "r2|10.9.10.0/24|10.9.30.1|g2|static",
+            hosts=hosts("a 10.9.30.3/29 10.9.30.1 keel p0", "b 10.9.20.20/24 10.9.20.1 keel p1",
+                        "c 10.9.10.20/24 10.9.10.1 keel p6"),
+        )  # fmt: skip
+        self.assertEqual(mends, ["hosts a: address = 10.9.20.2/24, gateway = 10.9.20.1"])
+        self.assertTrue(any(change == "ports keel p0: pvid = 30" for one in told for change in one))
+
+    def test_a_vlan_is_empty_without_its_host_though_another_has_a_wrong_address_of_its_subnet(self):
+        answer, mends, _ = self.asked(
+            "a", "c", devices="device|capabilities|routing\nkeel|bridge|no\nr1|router|yes",
+            ports=ports(*(f"keel p{n} access {vid}" for n, vid in enumerate((20, 10, 10, 30, 30))),
+                        "keel t trunk none 10 20 30", "r1 g1 routed none"),
+            neighbors=cabled("keel t r1 g1"),
+            gateways=ROUTER + "\n".join(f"r1|i{v}|10.9.{v}.1/24|{v}|g1|no|up|up|no" for v in (10, 20, 30)),
+            hosts=hosts("a 10.9.10.9/24 10.9.10.1 keel p0", "b 10.9.10.20/24 10.9.10.1 keel p1",
+                        "c 10.9.10.21/24 10.9.10.1 keel p2", "d 10.9.20.30/24 10.9.30.1 keel p3",
+                        "e 10.9.30.31/24 10.9.30.1 keel p4"),
+        )  # fmt: skip
+        self.assertEqual(
+            (mends, answer.confidence), (["hosts a: address = 10.9.20.2/24, gateway = 10.9.20.1"], "likely")
+        )
+
     def test_a_port_for_whose_move_speaks_little_is_not_moved_for_sure(self):
         """The host's own gateway is of a subnet that nobody knows, and it alone is in its VLAN, which a link names."""
         answer, mends, _ = self.asked(
