@@ -90,15 +90,15 @@ def host_of_another_vlan(context: Context, host: HostStation) -> Finding | None:
         free = free_address(context, subnet, host) if subnet.version == host.address.version else None
         if free is None:
             continue
-        own = host.row.gateway
-        kept = own is not None and own != NONE and address(own) in subnet.network  # two of its three facts agree
+        own, tag = host.row.gateway, ("vid",) if isinstance(mate, Interface) else ()
+        kept = own == hop or (own not in (None, NONE) and address(own) in subnet.network)  # two of three agree
         cells = {"address": f"{free}/{subnet.network.prefixlen}"} | ({} if kept else {"gateway": hop})
         return Finding(
             "host-outside-subnet",
             "breaks",
             (at_station(host),),
             f"{host.name} has the address {host.address}, but its port is in VLAN {vid}, which has {subnet.network}.",
-            context.evidence(host.row, "address", "gateway") + context.evidence(mate.row, "address", "vid"),
+            context.evidence(host.row, "address", "gateway") + context.evidence(mate.row, "address", *tag),
             (set_host(host, **cells),),
         )
     return None
@@ -192,7 +192,10 @@ def host_outside_peers(context: Context, host: HostStation, paired: bool = False
     if other.address.version != host.address.version:
         return None
     free = free_address(context, other.address, host)
-    cells = {"address": f"{free}/{other.address.network.prefixlen}", "gateway": other.row.gateway or NONE}
+    hop = other.row.gateway
+    cells = {"address": f"{free}/{other.address.network.prefixlen}"} | (
+        {"gateway": hop} if hop not in (None, NONE) else {}
+    )
     return Finding(
         "host-outside-subnet",
         "breaks",
