@@ -127,9 +127,9 @@ class Hearing:
         return any(s is not station and self.hears(s) and _one_version(s, station) for s in (*hosts, *gateways))
 
     def in_transit(self, host: HostStation, own: PrefixedAddress | None = None) -> bool:
-        """Whether a host's address, or another, is in a subnet between routers: one sends to the address of another there.
+        """Whether a host's address, or another, is in a subnet between routers, of which one sends to another there.
 
-        It may have another address itself by now.
+        It may have an address of elsewhere itself by now.
         """
         stations = [one.station for one in (self.kin(host) if own is None else self.near(own.ip, host))]
         if not all(isinstance(station, Interface) for station in stations):

@@ -66,16 +66,22 @@ def with_luck(context: Context, findings: Iterable[Finding]) -> list[Finding]:
     Somebody may have meant it so, such as with a filter between two VLANs that no setting tells of. In a network of
     many hosts it is asked of what breaks nothing.
     """
-    stopped = context.once(Stopped)
+    stopped, found = context.once(Stopped), list(findings)
+
+    def asked(finding: Finding) -> bool:
+        worth = finding.severity == "risks" or (finding.severity == "breaks" and not stopped.large)
+        return worth and bool(finding.repair) and not finding.alternatives and _may_stop(finding)
+
+    wider = [one for one in found if stopped.large and asked(one) and only_widens(context.network, one.repair)]
+    if wider and stopped.by(changes_of(carrying_all(wider)), proposed=True).luck:
+        wider = []
 
     def told(finding: Finding) -> Finding:
-        worth = finding.severity == "risks" or (finding.severity == "breaks" and not stopped.large)
-        asked = worth and finding.repair and not finding.alternatives and _may_stop(finding)
-        lucky = stopped.by(finding.repair, proposed=True).luck if asked else ()
+        lucky = () if finding in wider or not asked(finding) else stopped.by(finding.repair, proposed=True).luck
         against = (f"{_first_of(lucky)} work by what it ends, and stop",) if lucky else ()
         return msgspec.structs.replace(finding, alternatives=_only(finding, against)) if lucky else finding
 
-    return [*map(told, findings)]
+    return [*map(told, found)]
 
 
 def _only(finding: Finding, against: tuple[str, ...]) -> tuple[Alternative, ...]:
