@@ -37,6 +37,50 @@ class BesideTheRows(unittest.TestCase):
             self.assertEqual((answer.verdict, answer.findings[0].rule), ("fails", "host-gateway-wrong"))
         self.assertEqual(why(asked(MAC % 9, "10.1.0.1"), "a", "b").verdict, "works")
 
+    def test_a_device_may_take_any_of_its_routes_that_are_as_good_and_any_whose_metric_nobody_read(self):
+        """Two next hops lead to a subnet, and only one of them knows the way there; by whichever row comes first."""
+        legs = [
+            f"{r}|{i}|10.4.{net}/24||{i}|yes|up|up|no"
+            for r, i, net in (
+                ("east", "l", "1.1"),
+                ("east", "x", "9.1"),
+                ("west", "x", "9.2"),
+                ("exit", "x", "9.3"),
+                ("west", "l", "2.1"),
+            )
+        ]
+        good, bad = "east|10.4.2.0/24|10.4.9.2", "east|10.4.2.0/24|10.4.9.3"
+        for one, other, origin, verdict, told in (
+            ("5", "9", "static", "works", []),
+            ("9", "5", "static", "fails", ["route-missing"]),
+            ("5", "5", "static", "unknown", ["routes-uneven", "route-missing"]),
+            ("", "", "ospf", "unknown", ["routes-uneven", "route-missing"]),  # a protocol keeps the best ones
+            ("", "", "static", "unknown", []),
+            ("5", "", "static", "unknown", []),
+            ("", "5", "static", "unknown", []),
+        ):
+            rows = [f"{good}|{one}|{origin}", f"{bad}|{other}|{origin}"]
+            for routes in (rows, rows[::-1]):
+                network = network_of(
+                    ports=ports(*(f"sw p{n} access {vid}" for n, vid in enumerate((10, 10, 20, 20, 20, 30, 30))),
+                                *(f"{leg.split('|')[0]} {leg.split('|')[1]} routed none" for leg in legs)),
+                    neighbors=cabled("sw p1 east l", "sw p2 east x", "sw p3 west x", "sw p4 exit x", "sw p5 west l"),
+                    gateways="\n".join(["device|interface|address|vid|port|untagged|admin|oper|proxy_arp", *legs]),
+                    devices="device|routing\neast|yes\nwest|yes\nexit|yes\nsw|no",
+                    routes="\n".join(["device|prefix|next_hop|metric|origin", *routes,
+                                      "west|10.4.1.0/24|10.4.9.1|0|static", "exit|192.0.2.0/24|10.4.9.1|0|static"]),
+                    hosts=hosts("a 10.4.1.5/24 10.4.1.1 sw p0", "b 10.4.2.5/24 10.4.2.1 sw p6"),
+                )  # fmt: skip
+                answer, found = why(network, "a", "b"), check(network).findings
+                with self.subTest(metrics=(one, other), origin=origin, first=routes[0]):
+                    self.assertEqual((answer.verdict, [finding.rule for finding in answer.findings]), (verdict, told))
+                    severity = {"works": [], "fails": ["breaks"], "unknown": ["risks"] if told else ["note"]}[verdict]
+                    self.assertEqual([finding.severity for finding in found], severity)
+                    if told:
+                        self.assertEqual([str(change.key["device"]) for change in found[0].repair], ["exit"])
+                    elif verdict == "unknown":
+                        self.assertEqual({(fact.table, fact.column) for fact in answer.observe}, {("routes", "metric")})
+
     def test_every_interface_has_a_link_local_address_read_or_not(self):
         """A host that learned its IPv6 gateway from an announcement has that as its gateway (RFC 4861, 6.3.4)."""
 

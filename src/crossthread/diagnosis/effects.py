@@ -13,6 +13,7 @@ import msgspec
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
+from crossthread.diagnosis.likely import by_equal_routes
 from crossthread.diagnosis.missing import first_gap
 from crossthread.diagnosis.repair.harm.harmless import each_harmless
 from crossthread.diagnosis.repair.hypotheses import judged
@@ -63,6 +64,8 @@ class Effects(NamedTuple):
     effects: list[Effect]
     gaps: list[tuple[Evidence, tuple[str, str]]]
     forbidden: list[tuple[str, str, tuple[int, int]]]
+    uneven: list[Finding]
+    """What stands in the way by one of several routes that are as good."""
 
 
 def find_effects(context: Context, progress: Callable[[], None] = lambda: None) -> Effects:
@@ -71,6 +74,7 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
     found: dict[object, Effect] = {}
     unsettled: dict[tuple[str, str, str], tuple[Evidence, tuple[str, str]]] = {}
     mended: dict[Cell, object] = {}
+    uneven: list[Finding] = []
     now, waiting, made = context, dict[object, Finding](), set[object]()
     for number in range(_ROUNDS):
         failing, fresh = [], []
@@ -79,6 +83,7 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
             progress()
             verdict, walks = asker.ask(want)
             if verdict is None and not number:
+                uneven += asker.uneven(want, walks)
                 fact = first_gap(now, walks)
                 if fact is not None and (fact.value is None or fact.table != "hosts"):  # else it is a finding by itself
                     unsettled.setdefault((fact.table, str(fact.key), fact.column), (fact, asker.example(want)))
@@ -118,7 +123,7 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
     for identity in waiting:  # what cannot be made beside the others is only told
         found[identity].finding = told_only(found[identity].finding)
     needed = _not_idle(_Asker(now), found, made)
-    return Effects(needed, list(unsettled.values()), list(_forbidden(context)))
+    return Effects(needed, list(unsettled.values()), list(_forbidden(context)), uneven)
 
 
 def _not_idle(asker: _Asker, found: Mapping[object, Effect], made: Container[object]) -> list[Effect]:
@@ -243,6 +248,11 @@ class _Asker:
                 self._down.add(member.name)
             if member.name != other:
                 yield from ((alone, finding) for finding in self.why_not(alone, self.ask(alone)[1]))
+
+    def uneven(self, want: Want, walks: list[Walk]) -> list[Finding]:
+        """What stands in their way by one of several routes that are as good; else that one of these fails."""
+        found = list(by_equal_routes(self._context, self._ends(want), walks))
+        return [one for one in found if one.rule != "routes-uneven"] or found
 
     def why_not(self, want: Want, walks: list[Walk]) -> Iterator[Finding]:
         """What stands in their way, as far as can be seen from here."""

@@ -49,6 +49,8 @@ def find_faults(context: Context, today: date, progress: Callable[[], None] = la
             found[finding.identity] = _softened(finding)
         elif known.repair and finding.repair and known.repair != finding.repair:
             found[finding.identity] = _likelier(context, known, finding)
+    for told in effects.uneven:
+        found.setdefault(told.identity, _softened(told))
     by_column: dict[tuple[str, str], list[tuple[Evidence, tuple[str, str]]]] = defaultdict(list)
     for gap in effects.gaps:
         by_column[gap[0].table, gap[0].column].append(gap)

@@ -2,14 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Sequence
+
 from crossthread.diagnosis.all_rules import standing
 from crossthread.diagnosis.caution import cautious
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.repair.facts import GivenUp
 from crossthread.diagnosis.repair.mends import mend
+from crossthread.diagnosis.rules.equal_routes import routes_uneven
 from crossthread.diagnosis.rules.survey import route_unread
 from crossthread.diagnosis.way.echo import walks
+from crossthread.diagnosis.way.explanations import explain
+from crossthread.network.hosts.station import Station
+from crossthread.network.routing.walks import Walk
 from crossthread.network.three_valued import all_of
 
 
@@ -27,6 +33,15 @@ def likely(context: Context, source: str, target: str) -> list[Finding]:
         for one in found
     ]
     return told + [gap for finding in absent if (gap := route_unread(context, finding)) is not None]
+
+
+def by_equal_routes(context: Context, pair: Sequence[Station], walked: Sequence[Walk]) -> Iterator[Finding]:
+    """Where packets of a pair may go by several routes and do not arrive by one, and what stands in the way there."""
+    for walk, goal, back in zip(walked, reversed(pair), (False, True), strict=False):
+        for fork in walk.forks:
+            uneven = routes_uneven(context, fork, back)
+            yield from [uneven] if uneven is not None else ()
+            yield from explain(context, fork.stop, goal, back) if fork.stop is not None else ()
 
 
 def _one_sided(finding: Finding) -> bool:

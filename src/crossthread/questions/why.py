@@ -10,7 +10,7 @@ from crossthread.diagnosis.context import Context, context_of
 from crossthread.diagnosis.expected.islands import apart
 from crossthread.diagnosis.findings import Confidence, Finding
 from crossthread.diagnosis.judgement.confidence import confidence, confidence_of, rivals
-from crossthread.diagnosis.likely import likely
+from crossthread.diagnosis.likely import by_equal_routes, likely
 from crossthread.diagnosis.looking import how_far, how_it_turns, how_it_turns_beyond, how_it_turns_by_place, looks
 from crossthread.diagnosis.meanings import meaning
 from crossthread.diagnosis.missing import gaps
@@ -22,7 +22,7 @@ from crossthread.diagnosis.repair.mends import mend
 from crossthread.diagnosis.repair.observations import fewest
 from crossthread.diagnosis.repair.proof import Proof, prove
 from crossthread.diagnosis.repair.together import changes_of
-from crossthread.diagnosis.repair.withheld import decided
+from crossthread.diagnosis.repair.withheld import decided, told_only
 from crossthread.diagnosis.repair.work_order import central
 from crossthread.diagnosis.rules.host.place import learned_elsewhere
 from crossthread.diagnosis.rules.routing import OF_ROUTES
@@ -218,7 +218,8 @@ def _unknown(context: Context, pair: tuple[Station, Station], walked: tuple[Walk
     (one, two), (there, back), network = pair, walked, context.network
     names = end_name(one), end_name(two)
     away = [found for found in learned_elsewhere(context) if found.subjects[0].host in names]
-    findings = [*away, *answered_twice(context, walked), *likely(context, *names)]
+    by_one = [told_only(one) if one.repair else one for one in by_equal_routes(context, pair, walked)]
+    findings = [*away, *answered_twice(context, walked), *by_one, *likely(context, *names)]
     observe = _to_observe(context, names, walked, seat)
     open_walk, first, answers = (there, one, False) if there.arrives is None else (back, two, True)
     paths = path_of(network, one, there), path_of(network, two, back)

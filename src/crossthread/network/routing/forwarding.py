@@ -14,8 +14,8 @@ from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.network import Network
 from crossthread.network.routing.filtering import Filtering
 from crossthread.network.routing.filters import Packet
-from crossthread.network.routing.routes import KEPT
-from crossthread.network.routing.walks import Leg, Stop, Walk, combine
+from crossthread.network.routing.routes import KEPT, Choice
+from crossthread.network.routing.walks import Fork, Leg, Stop, Walk, combine
 from crossthread.network.three_valued import Truth, all_of
 from crossthread.survey.records import Gateway, Row
 from crossthread.values import NONE, Address, PrefixedAddress, address
@@ -277,7 +277,7 @@ class Forwarding:
             arrives = all_of((onward.arrives, heard))
             stop = onward.stop or (Stop("silent", sender, hop, (station,)) if heard is None else None)
             missing = (*onward.missing, *(self._proxy_gaps(station) if proxy and heard is None else ()))
-            walks.append(Walk(arrives, (leg, *onward.legs), stop, missing, onward.aside, onward.contests))
+            walks.append(Walk(arrives, (leg, *onward.legs), stop, missing, onward.aside, onward.contests, onward.forks))
         found = combine(walks, any(entry[2] for entry in answering))
         contested = {True, False} <= {walk.arrives for walk in walks}
         if contested or (found.arrives is None and self._held_twice(sender, hop, answering, walks)):
@@ -398,4 +398,23 @@ class Forwarding:
                 stop = msgspec.structs.replace(onward.stop, choice=way)
                 onward = msgspec.structs.replace(onward, stop=stop)
             walks.append(onward)
-        return combine(walks, bool(ways[-1].usable))
+        found = combine(walks, any(way.usable for way in ways))
+        return _at_fork(gateway, ways, walks, found) if found.arrives is None and len(ways) > 1 else found
+
+
+def _at_fork(gateway: Station, ways: Sequence[Choice], walks: Sequence[Walk], found: Walk) -> Walk:
+    """The same walk with what it turns on, if by one of several ways that are there it arrives and by another not.
+
+    That is a metric that nobody read, unless a protocol put both in the table, which keeps the best; else the routes
+    are as good, and the device may take either.
+    """
+    sure = [(way, walk) for way, walk in zip(ways, walks, strict=True) if way.usable and way.route is not None]
+    good = next((way for way, walk in sure if walk.arrives), None)
+    bad = next(((way, walk.stop) for way, walk in sure if walk.arrives is False), None)
+    if good is None or bad is None:
+        return found
+    rows = [way.route for way, _ in sure if way.route is not None and way.route.metric is None]
+    unread = [(row, "metric") for row in rows if row.origin in (None, "static")]
+    if unread:
+        return msgspec.structs.replace(found, missing=(*found.missing, *unread))
+    return msgspec.structs.replace(found, forks=(*found.forks, Fork(gateway, good, *bad)))

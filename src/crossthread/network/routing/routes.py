@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Iterator, Sequence
 from functools import cached_property
 from typing import Literal, NamedTuple
 
@@ -106,8 +107,9 @@ class Routing:
     def choices(self, device: str, table: str | None, target: Address) -> list[Choice]:
         """How a device may forward to an address, best first.
 
-        The longest prefix wins; a connected prefix wins over a route of the same length, then the lower metric.
-        The list ends with the first way that is surely there; before it stand those that are only possibly there.
+        The longest prefix wins; a connected prefix wins over a route of the same length, then the lower metric. The
+        list ends with the first way that is surely there, and those that are as good: packets may go by any of these
+        (RFC 2992), as they may by one whose metric nobody read. Before it stand those that are only possibly there.
         """
         key = (device, table, target)
         if key not in self._chosen:
@@ -124,11 +126,11 @@ class Routing:
 
     def resolves(self, device: str, row: Route) -> bool:
         """Whether a route's next hop is in a subnet of the device, or other routes than the default one lead to it."""
-        choice = self._by_route(device, row.table, row)
-        return choice is not None and choice.usable is not False
+        return any(choice.usable is not False for choice in self._by_route(device, row.table, row))
 
     def _choose(self, device: str, table: str | None, target: Address, passed: tuple[Route, ...] = ()) -> list[Choice]:
-        found = [(-choice.length, 0, 0, n, choice) for n, choice in enumerate(self.connected(device, table, target))]
+        found: list[_Ranked]
+        found = [(-one.length, 0, False, 0, n, one) for n, one in enumerate(self.connected(device, table, target))]
         untold = self.untold(device)
         for number, row in enumerate(self.routes(device)):
             prefix = self._prefixes[row.prefix]
@@ -136,54 +138,69 @@ class Routing:
             if row.origin == "connected" or not here or target.version != prefix.version:
                 continue
             if target in prefix and all(row is not other for other in passed):
-                choice = self._by_route(device, table, row, passed)
-                if choice is not None and untold is not None:
-                    choice = choice._replace(usable=all_of((None, choice.usable)))
-                if choice is not None and choice.usable is not False:
-                    found.append((-prefix.prefixlen, 1, row.metric or 0, number, choice))
-        found.sort(key=lambda entry: entry[:4])
-        kept: list[Choice] = []
-        for *_, choice in found:
-            kept.append(choice)
-            if choice.usable:
-                break
-        return kept
+                for choice in self._by_route(device, table, row, passed):
+                    usable = choice.usable if untold is None else all_of((None, choice.usable))
+                    rank = (-prefix.prefixlen, 1, row.metric is None, row.metric or 0, number)
+                    found += [(*rank, choice._replace(usable=usable))] if usable is not False else []
+        found.sort(key=lambda entry: entry[:5])
+        return [choice for *_, choice in _up_to_the_surest(found)]
 
-    def _by_route(self, device: str, table: str | None, row: Route, passed: tuple[Route, ...] = ()) -> Choice | None:
-        length = prefix(row.prefix).prefixlen
+    def _by_route(self, device: str, table: str | None, row: Route, passed: tuple[Route, ...] = ()) -> Sequence[Choice]:
+        """The ways by a route: several where its next hop is looked up in others that are as good."""
+        length = self._prefixes[row.prefix].prefixlen
         if row.kind not in (None, "unicast"):
             own = self._stations.on_device.get(device)
-            return Choice(own[0], None, row, length, True) if own else None
+            return [Choice(own[0], None, row, length, True)] if own else ()
         named = [s for s in self._stations.on_device.get(device, ()) if s.name == row.interface]
         if row.next_hop is None or row.next_hop == NONE:
-            if not named:
-                return None
-            return Choice(named[0], None, row, length, named[0].up if row.next_hop else all_of((None, named[0].up)))
+            usable = named[0].up if named else False
+            usable = usable if row.next_hop else all_of((None, usable))
+            return [Choice(named[0], None, row, length, usable)] if named else ()
         hop = address(row.next_hop)
         for choice in self.connected(device, table, hop):
             if not row.interface or choice.interface.name == row.interface or not named:
-                return Choice(choice.interface, hop, row, length, choice.usable)
+                return [Choice(choice.interface, hop, row, length, choice.usable)]
         apart = next((s for s in named if s.address and hop in s.address.network and s.row.table != table), None)
         if apart is not None:  # whether a route leads out of another table's interface differs from maker to maker
-            return Choice(apart, hop, row, length, all_of((None, apart.up)))
+            return [Choice(apart, hop, row, length, all_of((None, apart.up)))]
         if hop.is_link_local:
-            return Choice(named[0], hop, row, length, named[0].up) if named else None
-        return self._by_others(device, table, row, hop, passed) if len(passed) < _DEPTH else None
+            return [Choice(named[0], hop, row, length, named[0].up)] if named else ()
+        return self._by_others(device, table, row, hop, passed) if len(passed) < _DEPTH else ()
 
     def _by_others(
         self, device: str, table: str | None, row: Route, hop: Address, passed: tuple[Route, ...]
-    ) -> Choice | None:
+    ) -> Sequence[Choice]:
         """A route whose next hop is in no subnet of the device: other routes lead there (RFC 4271, 9.1.2.1).
 
         The default route does not count: what follows it goes there anyway. Not all makers look a static route's next
         hop up that way; where the table names the interface that the others lead to, this one has done so.
         """
         inner = [one for one in self._choose(device, table, hop, (*passed, row)) if one.length and not one.discards]
-        if not inner or row.interface not in (None, "", NONE, inner[0].interface.name):
-            return None
-        told = row.interface == inner[0].interface.name or row.origin not in (None, "static")
-        usable = inner[0].usable if told and len(inner) == 1 else all_of((None, inner[0].usable))
-        return Choice(inner[0].interface, inner[0].next_hop or hop, row, prefix(row.prefix).prefixlen, usable)
+        if inner and row.interface not in (None, "", NONE, inner[0].interface.name):
+            return ()
+        told = bool(inner) and (row.interface == inner[0].interface.name or row.origin not in (None, "static"))
+        sure = told and all(one.usable for one in inner)
+        length = self._prefixes[row.prefix].prefixlen
+        return [
+            Choice(one.interface, one.next_hop or hop, row, length, True if sure else all_of((None, one.usable)))
+            for one in (inner if sure else inner[:1])
+        ]
+
+
+_Ranked = tuple[int, int, bool, int, int, Choice]
+"""A way with what it is put in order by: its length, whether it is a route, whether its metric is not known, that
+metric, and its place."""
+
+
+def _up_to_the_surest(ways: list[_Ranked]) -> Iterator[_Ranked]:
+    """Of ways in their order those that packets may go: none that comes after one that is surely there and better."""
+    best: _Ranked | None = None
+    for way in ways:
+        if best is not None and (way[:2] != best[:2] or not way[1] or not (way[2] or way[2:4] == best[2:4])):
+            continue
+        yield way
+        if best is None and way[-1].usable:
+            best = way
 
 
 _DEPTH = 4

@@ -45,6 +45,16 @@ class Stop(msgspec.Struct, frozen=True):
     """The port that has that filter; None: an interface of the station has it."""
 
 
+class Fork(NamedTuple):
+    """Where a device has several routes that are as good, and not by all of them a packet arrives."""
+
+    station: Station
+    arriving: Choice
+    failing: Choice
+    stop: Stop | None
+    """Where it stops by the one that fails."""
+
+
 class Walk(msgspec.Struct, frozen=True):
     """The way of one packet: whether it arrives, over which legs, and where it stops if it does not."""
 
@@ -57,6 +67,8 @@ class Walk(msgspec.Struct, frozen=True):
     """The legs of the other ways that the packet may take instead, where it is not known which it takes."""
     contests: tuple[tuple[Station, Address], ...] = ()
     """Who asks for which address and gets several answers that lead to different ends: whoever answers first wins."""
+    forks: tuple[Fork, ...] = ()
+    """Where it turns on which of several routes a device takes that are as good."""
 
 
 def combine(walks: list[Walk], sure: bool) -> Walk:
@@ -81,5 +93,6 @@ def combine(walks: list[Walk], sure: bool) -> Walk:
     best = next((walk for walk in walks if walk.arrives is not False), walks[0])
     missing = tuple(fact for walk in walks for fact in walk.missing)
     contests = tuple(contest for walk in walks for contest in walk.contests)
+    forks = tuple(fork for walk in walks for fork in walk.forks)
     aside = tuple(leg for walk in walks for leg in (*(walk.legs if walk is not best else ()), *walk.aside))
-    return Walk(None, best.legs, best.stop, missing, aside, contests)
+    return Walk(None, best.legs, best.stop, missing, aside, contests, forks)
