@@ -76,7 +76,7 @@ def read_routes(name: str, parts: Parts, tables: Mapping[str, str]) -> list[Row]
             target, via = str(interface(prefix).network), str(address(str(hop))) if isinstance(hop, str) else None
         except ValueError:
             continue
-        metric = entry.get("metric")
+        metric = entry.get("metric", 0)  # it is listed if it is another one
         found.append(
             Route(
                 name,
