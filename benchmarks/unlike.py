@@ -84,9 +84,9 @@ KINDS = {
     "not read what their ports are": (0.25, set_otherwise(port=lambda row: {"mode": None})),
     "without a gateway": (0.1, set_otherwise({"gateway": "none"})),
     "with a gateway that nobody has": (0.1, set_otherwise({"gateway": "10.64.0.250"})),
-    "in another VLAN": (0.5, set_otherwise(port=lambda row: {"pvid": 2})),
-    "behind 40 uplinks that lack VLANs": (1, uplinks(40)),
-    "behind 40 uplinks in access mode": (1, uplinks(40, mode="access", pvid=1)),
+    "in another VLAN": (0.1, set_otherwise(port=lambda row: {"pvid": 2})),
+    "behind 10 uplinks that lack VLANs": (1, uplinks(10)),
+    "behind 10 uplinks in access mode": (1, uplinks(10, mode="access", pvid=1)),
 }
 
 
