@@ -340,7 +340,9 @@ class Compared(Demo):
             neighbors=cabled("a u b u"), hosts=hosts("x 10.0.0.1/24 none a p1", "y 10.0.0.2/24 none b p1"), **base
         )
         new = survey_of(
-            neighbors=cabled("a u b v"), hosts=hosts("z 10.0.0.1/24 none b p1", "y 10.0.0.2/24 none b p1"), **base
+            neighbors=cabled("a u b v"),
+            hosts=hosts("z 10.0.0.1/24 none b p1", "y 10.0.0.2/24 none b p1", "w none none a p1"),
+            **base,
         )
         old = apply_changes(old, [at("a", "p1", crc_errors=5, in_errors=7, out_errors=2)])
         new = apply_changes(new, [at("a", "p1", crc_errors=65, in_errors=8, out_errors=2)])
@@ -354,6 +356,7 @@ class Compared(Demo):
         self.assertEqual(
             [(m.column, m.before, m.after) for m in answer.hosts.changed], [("host", "x", "z"), ("device", "a", "b")]
         )
+        self.assertEqual((answer.hosts.new, answer.hosts.gone), (("w",), ()))  # neither the one with another name
         self.assertEqual({(rose.port, rose.by) for rose in answer.counters}, {("a p1", 60), ("a p1", 1)})
 
     def test_what_is_no_survey_is_told(self):

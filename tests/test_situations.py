@@ -181,6 +181,13 @@ class Situations(unittest.TestCase):
         pairs = [tested("keel", "t1", pair, "open", 17) for pair in (1, 2)]
         self.assertEqual([rule for rule, _ in self.told([*dark, *pairs], target="desk-keel-1")], ["cable-fault"])
         self.assertIn("pair 1 open at 17 m, pair 2 open at 17 m", self.answer.findings[0].says)
+        for speeds, says in (
+            ({}, "perhaps at a lower speed"),
+            ({"speed": 100, "capable_speed": 1000}, "100 Mb/s instead"),
+        ):
+            lit = apply_changes(yard(), [*pairs, at("keel", "t1", **speeds)])
+            (found,) = [one for one in check(lit).findings if one.rule == "cable-fault"]
+            self.assertIn(says, found.says)
 
     def test_one_more_witness_never_makes_the_answer_worse(self):
         levels = {"open": 0, "likely": 1, "sure": 2}
