@@ -39,8 +39,7 @@ def by_equal_routes(context: Context, pair: Sequence[Station], walked: Sequence[
     """Where packets of a pair may go by several routes and do not arrive by one, and what stands in the way there."""
     for walk, goal, back in zip(walked, reversed(pair), (False, True), strict=False):
         for fork in walk.forks:
-            uneven = routes_uneven(context, fork, back)
-            yield from [uneven] if uneven is not None else ()
+            yield routes_uneven(context, fork, back)
             yield from explain(context, fork.stop, goal, back) if fork.stop is not None else ()
 
 

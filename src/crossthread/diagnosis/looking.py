@@ -259,7 +259,7 @@ def how_it_turns(context: Context, walk: Walk, facts: Sequence[Evidence], path: 
     if facts and all(fact.column == "metric" for fact in facts):
         return "It works or fails by which of these routes has the lowest metric."
     if walk.forks and not facts:
-        return f"It works or fails by which of its routes {walk.forks[0].station.device} takes, as they are as good."
+        return f"It works or fails by which of several ways that are as good {walk.forks[0].station.device} takes."
     if any(fact.table == "hosts" and fact.column == "port" for fact in facts):
         return "It turns on the port that the host is plugged into."
     return "It works if all of that is as the rest of the way needs it; else it fails."

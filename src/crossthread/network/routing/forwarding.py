@@ -408,7 +408,7 @@ def _at_fork(gateway: Station, ways: Sequence[Choice], walks: Sequence[Walk], fo
     That is a metric that nobody read, unless a protocol put both in the table, which keeps the best; else the routes
     are as good, and the device may take either.
     """
-    sure = [(way, walk) for way, walk in zip(ways, walks, strict=True) if way.usable and way.route is not None]
+    sure = [(way, walk) for way, walk in zip(ways, walks, strict=True) if way.usable]
     good = next((way for way, walk in sure if walk.arrives), None)
     bad = next(((way, walk.stop) for way, walk in sure if walk.arrives is False), None)
     if good is None or bad is None:

@@ -193,11 +193,16 @@ metric, and its place."""
 
 
 def _up_to_the_surest(ways: list[_Ranked]) -> Iterator[_Ranked]:
-    """Of ways in their order those that packets may go: none that comes after one that is surely there and better."""
+    """Of ways in their order those that packets may go: none that comes after one that is surely there and better.
+
+    Of the addresses of one interface the first stands for all.
+    """
     best: _Ranked | None = None
     for way in ways:
-        if best is not None and (way[:2] != best[:2] or not way[1] or not (way[2] or way[2:4] == best[2:4])):
-            continue
+        if best is not None:
+            itself = not way[1] and (way[-1].interface.name == best[-1].interface.name)
+            if way[:2] != best[:2] or itself or not (way[2] or way[2:4] == best[2:4]):
+                continue
         yield way
         if best is None and way[-1].usable:
             best = way

@@ -46,7 +46,7 @@ class Stop(msgspec.Struct, frozen=True):
 
 
 class Fork(NamedTuple):
-    """Where a device has several routes that are as good, and not by all of them a packet arrives."""
+    """Where a device has several routes that are as good, or interfaces, and not by all of them a packet arrives."""
 
     station: Station
     arriving: Choice
