@@ -6,6 +6,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from crossthread import Change, Network, apply_changes, check, matrix, read_survey, why, why_all, write_survey
+from crossthread.demo import healthy
 from crossthread.demo.generator import generate
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.repair.harm.side_effects import Stopped
@@ -297,6 +298,12 @@ class Checked(unittest.TestCase):
 
 
 class TwoExplanations(unittest.TestCase):
+    def test_a_link_of_which_nobody_read_what_it_carries_is_not_made_a_trunk(self):
+        for vid, mended in ((10, 2), (None, 0)):
+            ends = [at(*end, mode="access", pvid=vid) for end in (("core-east", "port3"), ("lighthouse-1", "port1"))]
+            found = [one for one in check(apply_changes(healthy(), ends)).findings if one.rule == "port-mode-wrong"]
+            self.assertEqual([len(one.repair) for one in found], [mended])
+
     def test_only_what_takes_nothing_away_counts_as_letting_more_pass(self):
         survey = yard()
         closed = [at("loft", "t1", mode="access", pvid=1), at("keel", "t1", pvid="none")]

@@ -45,7 +45,8 @@ def _natives(context: Context, finding: Finding) -> Iterator[Option]:
 def _access_ends(context: Context, finding: Finding) -> Iterator[Option]:
     yield from _natives(context, finding)
     for end, _ in _ends(context, finding)[:1]:
-        yield from (both_trunks(context, a) for a in context.adjacencies_at.get(end, ())[:1])
+        trunks = (both_trunks(context, link) for link in context.adjacencies_at.get(end, ())[:1])
+        yield from filter(None, trunks)
 
 
 def _tag_types(context: Context, finding: Finding) -> Iterator[Option]:

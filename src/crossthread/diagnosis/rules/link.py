@@ -42,7 +42,12 @@ def like(far: Port) -> dict[str, object]:
 
 
 def trunks_for(context: Context, adjacency: Adjacency, *rows: Port, vid: int | None = None) -> tuple[Change, ...]:
-    """The changes that make both ends trunks, as planned, else for all VLANs with stations and one that is needed."""
+    """The changes that make both ends trunks, as planned, else for all VLANs with stations and one that is needed.
+
+    None where nobody read what VLAN an access port carries now: who uses it may lose it by that.
+    """
+    if any(row.mode == "access" and row.pvid is None for row in rows):
+        return ()
     used = context.used_vlans | VlanSet.of([*(row.pvid for row in rows if row.pvid), *([vid] if vid else [])])
     cells = {"mode": "trunk", "pvid": NONE, "allowed": used}
     return tuple(set_port(end, **cells | planned_trunk(context, end)) for end in (adjacency.a, adjacency.b))
