@@ -74,12 +74,25 @@ class BesideTheRows(unittest.TestCase):
                 answer, found = why(network, "a", "b"), check(network).findings
                 with self.subTest(metrics=(one, other), origin=origin, first=routes[0]):
                     self.assertEqual((answer.verdict, [finding.rule for finding in answer.findings]), (verdict, told))
-                    severity = {"works": [], "fails": ["breaks"], "unknown": ["risks"] if told else ["note"]}[verdict]
-                    self.assertEqual([finding.severity for finding in found], severity)
+                    severe = {"works": [], "fails": ["breaks"], "unknown": ["risks" if told else "note"]}[verdict]
+                    self.assertEqual([finding.severity for finding in found], severe)
                     if told:
                         self.assertEqual([str(change.key["device"]) for change in found[0].repair], ["exit"])
                     elif verdict == "unknown":
                         self.assertEqual({(fact.table, fact.column) for fact in answer.observe}, {("routes", "metric")})
+
+    def test_of_two_interfaces_in_one_subnet_a_device_may_take_either(self):
+        rows = [
+            f"keel|v{vid}|10.9.{net}/24|{vid}|||up|up|no" for vid, net in ((10, "10.1"), (20, "10.2"), (30, "30.1"))
+        ]
+        for held in (rows, rows[::-1]):
+            network = network_of(
+                ports=ports("keel a access 10", "keel c access 30"), devices="device|routing\nkeel|yes",
+                gateways="\n".join(["device|interface|address|vid|port|untagged|admin|oper|proxy_arp", *held]),
+                hosts=hosts("a 10.9.10.9/24 10.9.10.1 keel a", "c 10.9.30.9/24 10.9.30.1 keel c"),
+            )  # fmt: skip
+            answer = why(network, "c", "a")
+            self.assertEqual((answer.verdict, answer.findings[0].rule), ("unknown", "routes-uneven"))
 
     def test_every_interface_has_a_link_local_address_read_or_not(self):
         """A host that learned its IPv6 gateway from an announcement has that as its gateway (RFC 4861, 6.3.4)."""
