@@ -39,25 +39,15 @@ class BesideTheRows(unittest.TestCase):
 
     def test_a_device_may_take_any_of_its_routes_that_are_as_good_and_any_whose_metric_nobody_read(self):
         """Two next hops lead to a subnet, and only one of them knows the way there; by whichever row comes first."""
-        legs = [
-            f"{r}|{i}|10.4.{net}/24||{i}|yes|up|up|no"
-            for r, i, net in (
-                ("east", "l", "1.1"),
-                ("east", "x", "9.1"),
-                ("west", "x", "9.2"),
-                ("exit", "x", "9.3"),
-                ("west", "l", "2.1"),
-            )
-        ]
+        held = ("east l 1.1", "east x 9.1", "west x 9.2", "exit x 9.3", "west l 2.1")
+        legs = ["{}|{}|10.4.{}/24||{}|yes|up|up|no".format(*leg.split(), leg.split()[1]) for leg in held]
         good, bad = "east|10.4.2.0/24|10.4.9.2", "east|10.4.2.0/24|10.4.9.3"
         for one, other, origin, verdict, told in (
             ("5", "9", "static", "works", []),
             ("9", "5", "static", "fails", ["route-missing"]),
             ("5", "5", "static", "unknown", ["routes-uneven", "route-missing"]),
             ("", "", "ospf", "unknown", ["routes-uneven", "route-missing"]),  # a protocol keeps the best ones
-            ("", "", "static", "unknown", []),
-            ("5", "", "static", "unknown", []),
-            ("", "5", "static", "unknown", []),
+            *((*metrics, "static", "unknown", []) for metrics in (("", ""), ("5", ""), ("", "5"))),
         ):
             rows = [f"{good}|{one}|{origin}", f"{bad}|{other}|{origin}"]
             for routes in (rows, rows[::-1]):
@@ -82,9 +72,8 @@ class BesideTheRows(unittest.TestCase):
                         self.assertEqual({(fact.table, fact.column) for fact in answer.observe}, {("routes", "metric")})
 
     def test_of_two_interfaces_in_one_subnet_a_device_may_take_either(self):
-        rows = [
-            f"keel|v{vid}|10.9.{net}/24|{vid}|||up|up|no" for vid, net in ((10, "10.1"), (20, "10.2"), (30, "30.1"))
-        ]
+        nets = ((10, "10.1"), (20, "10.2"), (30, "30.1"))
+        rows = [f"keel|v{vid}|10.9.{net}/24|{vid}|||up|up|no" for vid, net in nets]
         for held in (rows, rows[::-1]):
             network = network_of(
                 ports=ports("keel a access 10", "keel c access 30"), devices="device|routing\nkeel|yes",
