@@ -1,6 +1,7 @@
 """Laws that hold for any campus: quick ways say what slow ones say, and what is hidden is never guessed wrong."""
 
 import csv
+import dataclasses
 import random
 import tempfile
 import unittest
@@ -34,7 +35,7 @@ from crossthread.survey.cell_kinds import ADDRESS, INTERFACE, MAC
 from crossthread.survey.records import TABLES
 from crossthread.views.class_matrix import class_matrix
 from crossthread.views.tree import tree_overview
-from tests.building import DATA
+from tests.building import DATA, LAB
 from tests.test_generated import shape
 from tests.test_lab import without_facts
 from tests.test_plan import plan_of
@@ -65,6 +66,14 @@ def edits(chance, survey):
 
 
 class Copies(unittest.TestCase):
+    def test_in_which_order_the_rows_stand_decides_nothing(self):
+        for survey in (faulty(), *(read_survey(case / "survey") for case in LAB)):
+            turned = dataclasses.replace(survey, **{name: list(survey.table(name))[::-1] for name in TABLES})
+            one, two = ({tuple(pair) for pair in matrix(each).reaches} for each in (survey, turned))
+            self.assertEqual(one, two)
+            mends = ({frozenset(map(str, f.repair)) for f in check(each).findings} for each in (survey, turned))
+            self.assertEqual(*mends)
+
     def test_a_copy_that_shares_what_was_not_touched_is_as_one_made_anew(self):
         chance = random.Random(3)
         for number in range(40):

@@ -204,8 +204,9 @@ def _next_hop(
         for at, hop, out in layer:
             if at in serving and hop is not None:
                 return serving[at], hop, out
-            for near in stations.on_device.get(at, ()):
-                for far in context.expected.interfaces_near(near.address.ip) if near.address else ():
+            beside = [(s, s.address) for s in stations.on_device.get(at, ()) if s.address is not None]
+            for near, place in beside:
+                for far in context.expected.interfaces_near(place.ip) if place.version == target.version else ():
                     if far.device in seen or far.address is None:
                         continue
                     if hop is None and far.address.ip in own:

@@ -125,6 +125,8 @@ def _leading(context: Context, gateway: Interface, target: Address) -> Iterator[
     for own in context.network.stations.on_device[gateway.device]:
         if own.row.table != gateway.row.table or own.address is None or own.up is False:
             continue
+        if own.address.version != target.version:
+            continue
         for far in context.expected.interfaces_near(own.address.ip):
             if far.device == own.device or routing.on(far.device) is False:
                 continue
