@@ -11,7 +11,7 @@ from crossthread.diagnosis.expected.expectations import Expected
 from crossthread.network.hosts.classes import HostClass
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.network import Network
-from crossthread.network.three_valued import EVERY_VID
+from crossthread.network.three_valued import EVERY_VID, vids_in
 from crossthread.network.topology.adjacency import Adjacency, bundle, on_a_cycle
 from crossthread.network.topology.graph import distances, joined
 from crossthread.network.topology.names import End
@@ -297,11 +297,25 @@ class Context:
     @cached_property
     def used_vlans(self) -> VlanSet:
         """The VLANs in which there are hosts or gateways, as things are and as they should be."""
-        found = self.lived_in.bits
-        for station in self._one_of_each:
-            vid = self.expected.vlan(station)
-            found |= 1 << vid if vid else 0
+        found = 0
+        for bits in self._used_in.values():
+            found |= bits
         return VlanSet(found)
+
+    def used_around(self, *devices: str) -> VlanSet:
+        """The same of those who may be where some bridges are joined to: elsewhere the same numbers may be others."""
+        places = {None, *map(self.network.lan_at, devices)}
+        return VlanSet.of(vid for place in places for vid in vids_in(self._used_in.get(place, 0)))
+
+    @cached_property
+    def _used_in(self) -> dict[str | None, int]:
+        """The VLANs that are used by the bridges, joined to each other, where they are; by None where nobody knows."""
+        found: dict[str | None, int] = defaultdict(int)
+        for station in self._one_of_each:
+            vids = {self.expected.vlan(station), self.expected.current_vlan(station)} - {None, 0}
+            for vid in filter(None, vids):
+                found[self.network.lan(station)] |= 1 << vid
+        return dict(found)
 
     @cached_property
     def lived_in(self) -> VlanSet:

@@ -188,7 +188,7 @@ def _native(hearing: Hearing, end: End, vid: object) -> Iterator[Witness]:
         yield Witness(weights.TAKEN_AWAY, f"its list lacks VLAN {vid}, too, as if both were taken away at once")
     if vid == NONE:
         yield Witness(weights.FREE_NATIVE, "")
-    elif vid not in context.used_vlans and (same or vid == 1 or _listed(hearing, end, vid)):
+    elif vid not in context.used_around(end.device) and (same or vid == 1 or _listed(hearing, end, vid)):
         # One that only one end names is more like a slip.
         yield Witness(weights.FREE_NATIVE, f"no station is in VLAN {vid}")
 

@@ -48,7 +48,8 @@ def trunks_for(context: Context, adjacency: Adjacency, *rows: Port, vid: int | N
     """
     if any(row.mode == "access" and row.pvid is None for row in rows):
         return ()
-    used = context.used_vlans | VlanSet.of([*(row.pvid for row in rows if row.pvid), *([vid] if vid else [])])
+    near = VlanSet.of([*(row.pvid for row in rows if row.pvid), *([vid] if vid else [])])
+    used = context.used_around(adjacency.a.device, adjacency.b.device) | near
     cells = {"mode": "trunk", "pvid": NONE, "allowed": used}
     return tuple(set_port(end, **cells | planned_trunk(context, end)) for end in (adjacency.a, adjacency.b))
 
@@ -135,7 +136,7 @@ def link_native_differs(context: Context, adjacency: Adjacency) -> Finding | Non
         return None
     if None in (rows[0].pvid, rows[1].pvid) or rows[0].pvid == rows[1].pvid:
         return None
-    used = context.used_vlans
+    used = context.used_around(adjacency.a.device, adjacency.b.device)
     spills = any(row.pvid and row.pvid in used and row.allowed is not None and row.pvid in row.allowed for row in rows)
     found = leaks(context, adjacency)
     leaking = f" So {leaks_in_words(context, found)}." if found else ""

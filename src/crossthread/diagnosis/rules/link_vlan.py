@@ -71,7 +71,7 @@ def link_allowed_differs(context: Context, adjacency: Adjacency) -> Finding | No
         return None
     if rows[0].allowed is None or rows[1].allowed is None:
         return None
-    used = context.used_vlans
+    used = context.used_around(adjacency.a.device, adjacency.b.device)
     only_a, only_b = (rows[0].allowed - rows[1].allowed) & used, (rows[1].allowed - rows[0].allowed) & used
     if not only_a and not only_b:
         return None
@@ -103,7 +103,9 @@ def link_not_spare(context: Context, adjacency: Adjacency) -> Finding | None:
     if rows[0].allowed is None or rows[1].allowed is None:
         return None
     both = context.on_rings.get(adjacency.a.device, 0) & context.on_rings.get(adjacency.b.device, 0)
-    lacking = VlanSet(both & context.used_vlans.bits) - (rows[0].allowed | rows[1].allowed)
+    lacking = VlanSet(both) & context.used_around(adjacency.a.device, adjacency.b.device) - (
+        rows[0].allowed | rows[1].allowed
+    )
     lacking -= VlanSet.of(filter(context.once(ListedVlans).misses, lacking))  # somebody's port may be in a wrong one
     for end in (adjacency.a, adjacency.b):
         planned = context.planned_port(end).allowed
