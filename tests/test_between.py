@@ -6,6 +6,7 @@ import unittest
 from pathlib import Path
 
 from crossthread import Change, Network, Survey, apply_changes, check, class_matrix, matrix, why
+from crossthread.demo import healthy
 from crossthread.faces.scripts.commands import as_commands
 from crossthread.sources.gathering import gather
 from tests.building import cabled, hosts, network_of, ports, survey_of
@@ -175,6 +176,10 @@ class Routes(Yards):
         answer = why(made(self.yard, away), "desk-loft-1", "till-keel-1")
         self.assertEqual((rules(answer), answer.repair_proven), (["route-discards"], True))
         self.assertTrue(answer.repair[0].delete)
+        shut = row("routes", device="core-east", prefix="10.61.40.0/24", next_hop="10.61.90.2", kind="blackhole")
+        answer = why(made(healthy(), shut), "ticket-desk-1", "plank-saw")
+        self.assertEqual((rules(answer), answer.confidence, answer.repair_proven), (["route-discards"], "likely", True))
+        self.assertEqual(answer.repair[0].cells["kind"], "unicast")
         apart = Change(
             "gateways", {"device": "crane", "interface": "g1.20", "address": "10.9.20.1/24"}, {"table": "tills"}
         )

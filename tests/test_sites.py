@@ -7,9 +7,11 @@ from functools import cache
 from ipaddress import IPv4Address, IPv6Address
 from pathlib import Path
 
-from crossthread import Network, Survey, check, matrix, read_survey, why, why_all, write_survey
+from crossthread import Network, Survey, apply_changes, check, matrix, read_survey, why, why_all, write_survey
+from crossthread.demo import healthy
 from crossthread.survey.records import TABLES
 from tests.building import DATA, LAB
+from tests.yard import at, yard
 
 RECORDED = [DATA / "recorded" / f"network-{n}" / "survey.json.gz" for n in ("02", "03", "04", "05", "06", "10", "11")]
 PLACES = [*(case / "survey" for case in LAB), *RECORDED]
@@ -63,6 +65,14 @@ def told(findings):
 
 
 class Sites(unittest.TestCase):
+    def test_a_link_gets_no_vlan_of_another_site(self):
+        access = [at(device, "t1", mode="access", pvid=10, allowed="") for device in ("loft", "keel")]
+        one, other = apply_changes(yard(), access), healthy()
+        two = Survey(info=one.info, **{t: (*one.table(t), *other.table(t)) for t in TABLES})
+        mends = [{*map(str, why(each, "till-loft-1", "till-keel-1").repair)} for each in (one, two)]
+        self.assertEqual(mends[0], mends[1])
+        self.assertIn("ports loft t1: mode = trunk", "".join(mends[0]))
+
     def test_each_is_told_as_if_it_were_alone(self):
         for place in PLACES:
             one, two = both(place)

@@ -136,8 +136,9 @@ def route_missing(context: Context, gateway: Interface, target: Address, back: b
         says = f"{device} has no route to {prefix}"
         says += f" but the one that drops what is for {drops[0].prefix}" if drops else ""
     hint = f"; {hop} (by {out}) leads there." if hop is not None else "."
+    name = "route-back-missing" if back else "route-missing"
     return Finding(
-        "route-back-missing" if back else "route-missing",
+        "route-discards" if closed is not None else name,  # it may be meant
         "breaks",
         (Subject(device=device), *place),
         says + hint,
