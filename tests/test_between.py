@@ -178,7 +178,7 @@ class Routes(Yards):
         self.assertTrue(answer.repair[0].delete)
         shut = row("routes", device="core-east", prefix="10.61.40.0/24", next_hop="10.61.90.2", kind="blackhole")
         answer = why(made(healthy(), shut), "ticket-desk-1", "plank-saw")
-        self.assertEqual((rules(answer), answer.confidence, answer.repair_proven), (["route-discards"], "likely", True))
+        self.assertEqual((rules(answer), answer.confidence, answer.repair_proven), (["route-discards"], "open", True))
         self.assertEqual(answer.repair[0].cells["kind"], "unicast")
         apart = Change(
             "gateways", {"device": "crane", "interface": "g1.20", "address": "10.9.20.1/24"}, {"table": "tills"}
