@@ -176,10 +176,16 @@ class Routes(Yards):
         answer = why(made(self.yard, away), "desk-loft-1", "till-keel-1")
         self.assertEqual((rules(answer), answer.repair_proven), (["route-discards"], True))
         self.assertTrue(answer.repair[0].delete)
-        shut = row("routes", device="core-east", prefix="10.61.40.0/24", next_hop="10.61.90.2", kind="blackhole")
-        answer = why(made(healthy(), shut), "ticket-desk-1", "plank-saw")
+        shut = [row("routes", device="core-east", prefix=f"10.61.{net}.0/24", next_hop="10.61.90.2", kind="blackhole")
+                for net in (40, 50)]  # fmt: skip
+        answer = why(made(healthy(), *shut), "ticket-desk-1", "plank-saw")
         self.assertEqual((rules(answer), answer.confidence, answer.repair_proven), (["route-discards"], "open", True))
-        self.assertEqual(answer.repair[0].cells["kind"], "unicast")
+        (found,) = check(made(healthy(), *shut)).findings
+        self.assertEqual([dict(change.cells) for change in found.repair], [{"kind": "unicast"}] * 2)
+        routes = made(healthy(), row("routes", device="core-east", prefix="10.61.40.0/24", next_hop="10.61.10.31"),
+                      Change("routes", {**shut[0].key}, delete=True))  # fmt: skip
+        answer = why(routes, "ticket-desk-1", "plank-saw")  # its next hop is a host
+        self.assertEqual((rules(answer), answer.repair_proven), (["route-missing"], True))
         apart = Change(
             "gateways", {"device": "crane", "interface": "g1.20", "address": "10.9.20.1/24"}, {"table": "tills"}
         )

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Callable
-from functools import cached_property
+from functools import cached_property, reduce
+from operator import or_
 from typing import Any, TypeVar
 
 from crossthread.diagnosis.expected.expectations import Expected
 from crossthread.network.hosts.classes import HostClass
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.network import Network
-from crossthread.network.three_valued import EVERY_VID, vids_in
+from crossthread.network.three_valued import EVERY_VID
 from crossthread.network.topology.adjacency import Adjacency, bundle, on_a_cycle
 from crossthread.network.topology.graph import distances, joined
 from crossthread.network.topology.names import End
@@ -297,15 +298,12 @@ class Context:
     @cached_property
     def used_vlans(self) -> VlanSet:
         """The VLANs in which there are hosts or gateways, as things are and as they should be."""
-        found = 0
-        for bits in self._used_in.values():
-            found |= bits
-        return VlanSet(found)
+        return VlanSet(reduce(or_, self._used_in.values(), 0))
 
     def used_around(self, *devices: str) -> VlanSet:
         """The same of those who may be where some bridges are joined to: elsewhere the same numbers may be others."""
         places = {None, *map(self.network.lan_at, devices)}
-        return VlanSet.of(vid for place in places for vid in vids_in(self._used_in.get(place, 0)))
+        return VlanSet(reduce(or_, (self._used_in.get(place, 0) for place in places)))
 
     @cached_property
     def _used_in(self) -> dict[str | None, int]:

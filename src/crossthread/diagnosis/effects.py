@@ -19,6 +19,7 @@ from crossthread.diagnosis.repair.harm.harmless import each_harmless
 from crossthread.diagnosis.repair.hypotheses import judged
 from crossthread.diagnosis.repair.together import Cell, made_of, mended_by, takes_back
 from crossthread.diagnosis.repair.withheld import PLACES, grounded, told_only
+from crossthread.diagnosis.rules.between_hosts import discards_together
 from crossthread.diagnosis.rules.gateway.address import gateway_addresses_swapped
 from crossthread.diagnosis.rules.routing import OF_ROUTES, routes_missing
 from crossthread.diagnosis.search.cheapest_way import Search
@@ -33,6 +34,8 @@ from crossthread.survey.survey import Evidence
 from crossthread.values import NONE
 
 _ROUNDS = 8
+_TOGETHER = {**dict.fromkeys(OF_ROUTES, routes_missing), "route-discards": discards_together}
+"""What makes one finding of several of a rule that are about one device."""
 
 
 class Effect:
@@ -98,10 +101,10 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
                 if known is None:
                     found[finding.identity] = Effect(finding, single, asker.example(single))
                     fresh.append(finding)
-                elif finding.rule in OF_ROUTES and not set(map(str, finding.repair)) <= set(
+                elif finding.rule in _TOGETHER and not set(map(str, finding.repair)) <= set(
                     map(str, known.finding.repair)
                 ):
-                    known.finding = routes_missing(known.finding, finding)
+                    known.finding = _TOGETHER[finding.rule](known.finding, finding)
                     fresh.append(finding)
                 elif waiting.get(finding.identity, finding).repair != finding.repair:  # such as another address
                     known.finding = finding

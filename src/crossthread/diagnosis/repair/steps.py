@@ -113,7 +113,8 @@ def _said(context: Context, change: Change, draft: Draft) -> list[str]:
     if change.table == "routes":
         key = change.key
         hop = key.get("next_hop") or change.cells.get("next_hop")
-        verb = "remove the route" if change.delete else "add a route"
+        opened = set(change.cells) == {"kind"}
+        verb = "remove the route" if change.delete else "pass on what matches the route" if opened else "add a route"
         table = f" in table “{key['table']}”" if key.get("table") else ""
         return [f"{verb} to {key.get('prefix')}" + (f" by {hop}" if hop and hop != NONE else "") + table]
     if change.delete:

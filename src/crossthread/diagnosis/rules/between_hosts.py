@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+from msgspec import structs
+
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_port
-from crossthread.diagnosis.findings import Alternative, Finding, Severity, at_port, at_station
+from crossthread.diagnosis.findings import Alternative, Finding, Severity, Subject, at_port, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.routing.routes import Choice
 from crossthread.network.topology.names import End
-from crossthread.survey.changes import Change
+from crossthread.survey.changes import Change, merge_changes
 from crossthread.survey.records import Filter
 from crossthread.values import NONE
 
@@ -47,20 +49,30 @@ def route_discards(context: Context, gateway: Interface, choice: Choice) -> Find
     Matters: packets for that prefix end there, whatever other ways there are.
     Notice: one destination is not reached; perhaps the device says that it is not to be reached.
     Confirm: look the destination up in the device's routing table, with the kind of the route.
-    Mend: take the route away, if nobody meant to keep the destination from being reached.
+    Mend: if nobody meant to keep the destination from being reached, take the route away; let one that has a next hop
+    pass on what it matches.
     """
     row = choice.route
     if row is None or not choice.discards:
         return None
-    key = {"device": gateway.device, "prefix": row.prefix, "next_hop": row.next_hop}
+    key = {"device": gateway.device, "prefix": row.prefix} | ({"next_hop": row.next_hop} if row.next_hop else {})
+    leads = row.next_hop not in (None, NONE)
     return Finding(
         "route-discards",
         "breaks",
-        (at_station(gateway),),
+        (Subject(device=gateway.device),),
         f"{gateway.device} drops what is for {row.prefix}: its route there is {row.kind}.",
-        context.evidence(row, "prefix", "kind"),
-        (Change("routes", {column: value for column, value in key.items() if value}, delete=True),),
+        context.evidence(row, "prefix", "next_hop", "kind") if leads else context.evidence(row, "prefix", "kind"),
+        (Change("routes", key, {"kind": "unicast"}) if leads else Change("routes", key, delete=True),),
     )
+
+
+def discards_together(one: Finding, other: Finding) -> Finding:
+    """Two findings of a device that drops what is for several prefixes, as one."""
+    evidence = (*one.evidence, *(fact for fact in other.evidence if fact not in one.evidence))
+    told = dict.fromkeys(f"{fact.key['prefix']}" for fact in evidence)
+    says = f"{one.subjects[0].device} drops what is for {' and '.join(told)}: so do its routes there."
+    return structs.replace(one, says=says, evidence=evidence, repair=merge_changes([*one.repair, *other.repair]))
 
 
 @rule("port-isolated", "What stands between")

@@ -93,8 +93,10 @@ def route_missing(context: Context, gateway: Interface, target: Address, back: b
     subnet = context.expected.subnet(serving) if serving is not None else None
     goal = subnet.network if subnet is not None and hop is not None else None
     best = next(iter(context.network.routing.choices(device, table, target)), None)
-    if best is not None and best.route is not None and best.next_hop == hop:
-        return None  # it is there
+    if best is not None and best.route is not None:
+        drops_it = best.route.next_hop == str(hop) and ip_network(best.route.prefix) == goal
+        if best.next_hop == hop or drops_it:  # it is there
+            return None
     evidence: tuple[Evidence, ...] = ()
     repair: tuple[Change, ...] = ()
     wrong: Route | None = None
@@ -104,18 +106,14 @@ def route_missing(context: Context, gateway: Interface, target: Address, back: b
             wrong = row
             evidence = context.evidence(row, "next_hop")
             break
-    closed = next((row for row in routes if row.next_hop == str(hop) and row.kind not in (None, "unicast")), None)
-    closed = closed if wrong is None else None
-    evidence += context.evidence(closed, "kind")
     elsewhere = [row for row in context.network.routing.routes(device) if row not in routes]
-    for row in () if wrong or closed else elsewhere[:3]:
+    for row in () if wrong else elsewhere[:3]:
         evidence += context.evidence(row, "next_hop")
     for station in context.network.stations.by_address.of(str(hop)):
         evidence += context.evidence(station.row, "address")
     if goal is not None and hop is not None and out is not None:
         key = {"device": device, "prefix": wrong.prefix if wrong else str(goal)}
         cells = {"interface": out, "origin": "static"}
-        cells |= {"kind": "unicast"} if closed is not None else {}
         repair = (Change("routes", {**key, "next_hop": str(hop)}, cells),)
         if wrong is not None:
             gone = Change("routes", {**key, "next_hop": wrong.next_hop}, delete=True)
@@ -130,15 +128,12 @@ def route_missing(context: Context, gateway: Interface, target: Address, back: b
     place = (Subject(device=device, interface=out),) if own and out is not None else ()
     if wrong is not None:
         says = f"{device} sends packets for {prefix} to {wrong.next_hop}, which does not lead there"
-    elif closed is not None:
-        says = f"{device} has a route to {prefix} that drops what it matches"
     else:
         says = f"{device} has no route to {prefix}"
         says += f" but the one that drops what is for {drops[0].prefix}" if drops else ""
     hint = f"; {hop} (by {out}) leads there." if hop is not None else "."
-    name = "route-back-missing" if back else "route-missing"
     return Finding(
-        "route-discards" if closed is not None else name,  # it may be meant
+        "route-back-missing" if back else "route-missing",
         "breaks",
         (Subject(device=device), *place),
         says + hint,

@@ -65,6 +65,11 @@ def explain(context: Context, stop: Stop, target: Station, back: bool) -> list[F
         return first_of([partial(host_address_missing, context, stop.station)])
     if stop.reason == "family":
         return [_no_common_family(context, stop.station)]
+    asking = next((one for one in stop.candidates if isinstance(one, Interface)), None)
+    if stop.reason == "deaf-host" and asking is not None and target.ip not in (None, stop.target):
+        assert target.ip is not None
+        # A router's next hop is a host.
+        return first_of([partial(routing_rules.route_missing, context, asking, target.ip, back)])
     if stop.reason in ("gateway", "gateway-outside", "deaf-host", "broadcast") or (
         stop.reason == "silent" and isinstance(stop.station, HostStation)
     ):

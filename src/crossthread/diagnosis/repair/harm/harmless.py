@@ -9,7 +9,6 @@ import msgspec
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Alternative, Finding
 from crossthread.diagnosis.repair.harm.side_effects import Pairs, Stopped
-from crossthread.diagnosis.repair.harm.widening import only_widens
 from crossthread.diagnosis.repair.together import carrying_all, changes_of
 from crossthread.diagnosis.repair.withheld import ONLY_TOLD, bare, told_only
 from crossthread.network.topology.names import End
@@ -49,7 +48,7 @@ def each_harmless(context: Context, findings: Iterable[Finding]) -> list[Finding
 
     told = [finding for finding in found if _may_stop(finding)]
     alone = [finding for finding in told if stopped.large and _at_hosts(context, finding)]
-    wider = [one for one in told if stopped.large and one not in alone and only_widens(context.network, one.repair)]
+    wider = [one for one in told if one not in alone and stopped.widens(one.repair)]
     sound = {
         id(finding)
         for group in (alone, wider)
@@ -72,7 +71,7 @@ def with_luck(context: Context, findings: Iterable[Finding]) -> list[Finding]:
         worth = finding.severity == "risks" or (finding.severity == "breaks" and not stopped.large)
         return worth and bool(finding.repair) and not finding.alternatives and _may_stop(finding)
 
-    wider = [one for one in found if stopped.large and asked(one) and only_widens(context.network, one.repair)]
+    wider = [one for one in found if asked(one) and stopped.widens(one.repair)]
     if wider and stopped.by(changes_of(carrying_all(wider)), proposed=True).luck:
         wider = []
 

@@ -11,6 +11,7 @@ import msgspec
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.repair.harm.management import parted
 from crossthread.diagnosis.repair.harm.turns import Asked, Turn, near_turns, turns
+from crossthread.diagnosis.repair.harm.widening import only_widens
 from crossthread.diagnosis.repair.work_order import WorkStep
 from crossthread.diagnosis.way.echo import lucky, walks
 from crossthread.errors import SurveyError
@@ -99,6 +100,7 @@ class Stopped:
         self._context = context
         self._known: dict[tuple[str, ...], Costs] = {}
         self._luck: dict[tuple[object, ...], bool] = {}
+        self._widening: dict[tuple[str, ...], bool] = {}
 
     def by(self, changes: Sequence[Change], proposed: bool = False) -> Costs:
         """The pairs that stop with some changes.
@@ -112,6 +114,13 @@ class Stopped:
         if key not in self._known:
             self._known[key] = self._find(changes)
         return self._known[key]
+
+    def widens(self, changes: Sequence[Change]) -> bool:
+        """Whether some changes of a network of many hosts let more pass and stop nothing, worked out once."""
+        key = tuple(map(str, changes))
+        if self.large and key not in self._widening:
+            self._widening[key] = only_widens(self._context.network, changes)
+        return self._widening.get(key, False)
 
     @cached_property
     def large(self) -> bool:

@@ -40,9 +40,12 @@ def only_widens(network: Network, changes: Sequence[Change]) -> bool:
     if None in devices or not all(_is_plain(network, end) for end in ends):
         return False
     try:
-        old, new = network.fabric, network.changed(changes).fabric
+        copy = network.changed(changes)
     except SurveyError:
         return False
+    if not ends.isdisjoint(copy.open_ends):
+        return False
+    old, new = network.fabric, copy.fabric
     for device in filter(None, devices):
         was, now = old.exists(device), new.exists(device)
         if was.sure & ~now.sure or was.possible & ~now.possible:
