@@ -15,7 +15,7 @@ from crossthread.diagnosis.expected.misaddressed import swapped_with
 from crossthread.diagnosis.findings import Finding
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.switching.nodes import Node
-from crossthread.network.topology.adjacency import Adjacency
+from crossthread.network.topology.adjacency import Adjacency, bundle
 from crossthread.network.topology.graph import joined
 from crossthread.network.topology.names import End
 from crossthread.network.topology.open_ends import OUTSIDE, leads_on
@@ -86,7 +86,7 @@ def _at_port(context: Context, change: Change) -> bool:
         return bool(row.allowed.bits & ~VlanSet.parse(str(cells["allowed"])).bits)
     if cells.get("admin") != "up" or end in context.host_ends:
         return False
-    links = context.adjacencies_at.get(end, ())
+    links = context.adjacencies_at.get(bundle(end, context.network.names), ())
     return not links or any(link.up is False and _turns_a_tree(context, link) for link in links)
 
 

@@ -20,16 +20,19 @@ def _dark(row: Port) -> bool:
 
 
 def raise_link(context: Context, end: End) -> tuple[Change, ...]:
-    """The changes that bring a port's link up, and what will then be observed at its far ends."""
+    """The changes that bring a port's link up, and what will then be observed at its far ends.
+
+    An aggregate whose members are all shut comes up with them.
+    """
     found = []
     ends = [end, *(a.far(end) for a in context.adjacencies_at.get(end, ()))]
     for adjacency in context.adjacencies_at.get(end, ()):
         ends += [e for link in adjacency.links for e in (link.a, link.b)]
-    for each in dict.fromkeys(ends):
-        row = context.port(each)
-        if row is None:
-            continue
-        cells = {"admin": "up"} if row.admin == "down" and each == end else {}
+    rows = {each: row for each in ends if (row := context.port(each)) is not None}
+    members = [each for each, row in rows.items() if each.device == end.device and row.lag == end.port]
+    opened = {end, *members} if all(rows[member].admin == "down" for member in members) else {end}
+    for each, row in rows.items():
+        cells = {"admin": "up"} if row.admin == "down" and each in opened else {}
         if row.oper == "down":
             cells["oper"] = "up"
         if cells:

@@ -7,7 +7,8 @@ from collections.abc import Mapping, Sequence
 
 import msgspec
 
-from crossthread.survey.records import Gateway, Row, columns_of, folded
+from crossthread.survey.port_modes import that_follow
+from crossthread.survey.records import Gateway, Port, Row, columns_of, folded
 from crossthread.survey.table import Table
 
 
@@ -37,7 +38,8 @@ class EditedTable:
         if not delete and wanted.keys() & set(record.KEY) and self._taken(hits, wanted):
             return f"another row of {record.TABLE} has that key already; expected one that is free"
         for n, row in hits.items():
-            fresh = None if delete else msgspec.structs.replace(row, **wanted)
+            follow = that_follow(row, wanted) if isinstance(row, Port) else {}
+            fresh = None if delete else msgspec.structs.replace(row, **follow, **wanted)
             if n < len(self._rows):
                 self._edited[n] = fresh
             else:

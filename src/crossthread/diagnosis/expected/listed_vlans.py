@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Sequence
 from functools import cached_property, reduce
+from itertools import compress
 from operator import or_
 
 from crossthread.diagnosis.context import Context
@@ -34,9 +36,9 @@ class ListedVlans:
     @cached_property
     def _listing(self) -> frozenset[str]:
         """A bridge for each group of joined ones of which any has a trunk with a list."""
-        network, held = self._context.network, self._survey.column("ports", "allowed")
-        devices = {device for device, vids in zip(self._survey.column("ports", "device"), held, strict=True) if vids}
-        return frozenset(network.lan_at(network.names.spelled[device]) for device in devices)
+        network = self._context.network
+        listing = compress(self._survey.column("ports", "device"), self._lists)
+        return frozenset(network.lan_at(network.names.spelled[device]) for device in set(listing))
 
     def on_trunks(self, vid: int) -> bool:
         """Whether a trunk's list names a VLAN."""
@@ -76,15 +78,23 @@ class ListedVlans:
     def _mostly_tagged(self) -> int:
         """The VLANs that more trunks name in a list, without having them as native, than have them as native."""
         native, tagged = Counter[int | None](), Counter[int]()
-        for vid, held in zip(*(self._survey.column("ports", name) for name in ("pvid", "allowed")), strict=True):
+        for vid, held in zip(self._survey.column("ports", "pvid"), self._lists, strict=True):
             if held and _is_list(held.bits):
                 native[vid] += 1
                 tagged.update(one for one in held if one != vid)
         return reduce(or_, (1 << vid for vid, count in tagged.items() if count > native[vid]), 0)
 
     @cached_property
+    def _lists(self) -> Sequence[VlanSet | None]:
+        """Of each port the VLANs that it may carry with a tag: an access port's row may name its own, which is none."""
+        modes, held = (self._survey.column("ports", name) for name in ("mode", "allowed"))
+        if "access" not in modes:
+            return held
+        return [None if mode == "access" else vids for mode, vids in zip(modes, held, strict=True)]
+
+    @cached_property
     def _in_lists(self) -> int:
-        lists = {held.bits for held in self._survey.column("ports", "allowed") if held}
+        lists = {held.bits for held in self._lists if held}
         return reduce(or_, filter(_is_list, lists), 0)
 
     @cached_property

@@ -93,7 +93,7 @@ def _for_far_end(hearing: Hearing, link: Adjacency, end: End, change: Change) ->
     if mode is None and vid is None and cells.get("allowed") and VlanSet.parse(str(cells["allowed"])) == far.allowed:
         yield Witness(weights.CARRIED, f"{other} at the other end carries just these")
     carried = far.allowed is not None and isinstance(vid, int) and vid in far.allowed
-    if carried and _mode(hearing, end, change) == "trunk":
+    if carried and _mode(hearing, end, change) in ("trunk", "hybrid"):
         yield Witness(weights.CARRIED, "")
 
 

@@ -15,6 +15,7 @@ from crossthread.diagnosis.rules.vlan import leaks, leaks_in_words
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
+from crossthread.survey.port_modes import untagged_by_mode
 from crossthread.survey.records import Port
 from crossthread.values import NONE, VlanSet
 
@@ -36,7 +37,7 @@ def like(far: Port) -> dict[str, object]:
     """The cells that make a port a trunk like the one at the far end."""
     cells: dict[str, object] = {"mode": far.mode, "allowed": str(far.allowed) if far.allowed is not None else ""}
     cells["pvid"] = NONE if far.pvid == 0 else (far.pvid or "")
-    if far.untagged is not None:
+    if far.untagged is not None and far.untagged != untagged_by_mode(far):
         cells["untagged"] = str(far.untagged)
     return cells
 

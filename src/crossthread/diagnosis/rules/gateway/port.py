@@ -93,7 +93,8 @@ def _without_tag(context: Context, gateway: Interface) -> Interface | None:
 
 def _usual_native(context: Context, device: str, tags: VlanSet) -> int | None:
     """The one native VLAN of a device's trunks, unless it is to be tagged."""
-    natives = {p.pvid for p in context.network.survey.ports if p.mode == "trunk" and p.device == device}
+    own = (p for p in context.network.survey.ports if p.device == device and p.mode in TAGS)
+    natives = {p.pvid for p in own if p.mode == "trunk" or End(device, p.port) in context.adjacencies_at}
     native = natives.pop() if len(natives) == 1 else None
     return native if native and native not in tags else None
 

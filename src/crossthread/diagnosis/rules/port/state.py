@@ -6,6 +6,7 @@ from crossthread.diagnosis.context import Context, in_use
 from crossthread.diagnosis.edits import closed_itself, raise_link
 from crossthread.diagnosis.findings import Finding, at_port
 from crossthread.diagnosis.registry import About, rule
+from crossthread.network.topology.adjacency import bundle
 from crossthread.network.topology.names import End
 
 
@@ -27,6 +28,9 @@ def port_admin_down(context: Context, end: End) -> Finding | None:
     row = context.port(end)
     if row is None or row.admin != "down":
         return None
+    whole = context.port(bundle(end, context.network.names))
+    if whole is not None and whole is not row and whole.admin == "down":
+        return None  # its aggregate is, and told
     return Finding(
         "port-admin-down",
         "breaks",
