@@ -12,7 +12,7 @@ from crossthread.diagnosis.findings import Alternative, Finding, at_port, at_sta
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.host.subnet import host_outside_subnet
 from crossthread.network.hosts.station import HostStation, Station
-from crossthread.network.topology.adjacency import Adjacency
+from crossthread.network.topology.adjacency import Adjacency, bundle
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
 from crossthread.survey.records import MacEntry
@@ -168,7 +168,8 @@ def _is_cut_off(context: Context, host: HostStation, vid: int) -> bool:
     if end is None or not network.covered.fully(end.device, "ports"):
         return False
     others = [End(end.device, port) for port in network.names.ports.get(end.device, {}) if port != end.port]
-    up = [one for one in others if (row := context.port(one)) and "down" not in (row.admin, row.oper)]
+    whole = [one for one in others if bundle(one, network.names) == one]
+    up = [one for one in whole if (row := context.port(one)) and "down" not in (row.admin, row.oper)]
     if any(network.fabric.carried(one).possible >> vid & 1 for one in up):
         return False
     rows = network.survey.rows(MacEntry)
