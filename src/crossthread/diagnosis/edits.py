@@ -80,6 +80,17 @@ def set_gateway(gateway: Station, **cells: object) -> Change:
     return Change("gateways", key, dict(cells))
 
 
+def in_its_table(context: Context, device: str, interface: str = "") -> dict[str, object]:
+    """The routing table that a new interface of a device is in, as a cell: that of its routes, or of all the others."""
+    routing = context.network.routing
+    if routing.untold(device) is not None:
+        return {}
+    led = {row.table for row in routing.routes(device) if interface and row.interface == interface}
+    own = (s.row for s in context.network.stations.on_device.get(device, ()) if s.address is not None)
+    tables = led or {getattr(row, "table", None) for row in own}
+    return {"table": table} if len(tables) == 1 and (table := tables.pop()) else {}
+
+
 def set_host(host: Station, **cells: object) -> Change:
     """A change of a host's cells."""
     return Change("hosts", {"host": host.name}, dict(cells))

@@ -117,9 +117,8 @@ def picked(finding: Finding) -> bool:
 
 def kept_apart(finding: Finding) -> bool:
     """Whether it sets what one of a device's several routing tables has: as it was may be what they are for."""
-    if any("table" in change.cells for change in finding.repair):
-        return True
-    return any(change.table == "routes" and change.key.get("table") and not change.delete for change in finding.repair)
+    between = any(fact.column == "table" for fact in finding.evidence)
+    return between and any(change.table in ("routes", "gateways") and not change.delete for change in finding.repair)
 
 
 def one_speaks(finding: Finding) -> bool:

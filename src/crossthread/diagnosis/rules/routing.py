@@ -65,7 +65,7 @@ def route_down(context: Context, gateway: Interface, target: Address) -> Finding
     Confirm: look at the state of the interface that the route names.
     Mend: bring the interface up that the route leads out of.
     """
-    for row in context.network.routing.routes(gateway.device):
+    for row in context.network.routing.routes_in(gateway.device, gateway.row.table):
         if target not in ip_network(row.prefix) or row.next_hop in (None, NONE):
             continue
         for other in context.network.stations.on_device[gateway.device]:
@@ -88,7 +88,8 @@ def route_missing(context: Context, gateway: Interface, target: Address, back: b
     Mend: add the route, or correct its next hop; where a routing protocol runs, look why it does not tell.
     """
     device, table = gateway.device, gateway.row.table
-    routes = [row for row in context.network.routing.routes(device) if target in ip_network(row.prefix)]
+    held = context.network.routing.routes_in(device, table)
+    routes = [row for row in held if target in ip_network(row.prefix)]
     serving, hop, out = _next_hop(context, device, table, target)
     subnet = context.expected.subnet(serving) if serving is not None else None
     goal = subnet.network if subnet is not None and hop is not None else None
@@ -106,17 +107,19 @@ def route_missing(context: Context, gateway: Interface, target: Address, back: b
             wrong = row
             evidence = context.evidence(row, "next_hop")
             break
-    elsewhere = [row for row in context.network.routing.routes(device) if row not in routes]
+    elsewhere = [row for row in held if row not in routes]
     for row in () if wrong else elsewhere[:3]:
         evidence += context.evidence(row, "next_hop")
     for station in context.network.stations.by_address.of(str(hop)):
         evidence += context.evidence(station.row, "address")
     if goal is not None and hop is not None and out is not None:
+        named = wrong.table if wrong else table if context.network.routing.untold(device) is None else None
         key = {"device": device, "prefix": wrong.prefix if wrong else str(goal)}
+        last = {"table": named} if named else {}
         cells = {"interface": out, "origin": "static"}
-        repair = (Change("routes", {**key, "next_hop": str(hop)}, cells),)
+        repair = (Change("routes", {**key, "next_hop": str(hop), **last}, cells),)
         if wrong is not None:
-            gone = Change("routes", {**key, "next_hop": wrong.next_hop}, delete=True)
+            gone = Change("routes", {**key, "next_hop": wrong.next_hop, **last}, delete=True)
             repair = (gone, *repair)
     unread, holders = context.network.unread, context.network.stations.by_address
     nobody = hop is None or (wrong is not None and (wrong.next_hop or "") not in holders)
@@ -162,7 +165,7 @@ def _serves_others(context: Context, row: Route, goal: Prefix | None) -> bool:
 def _more_specific(context: Context, row: Route) -> Iterator[Route]:
     """The other routes of a device within one of its routes."""
     wide = ip_network(row.prefix)
-    for other in context.network.routing.routes(row.device):
+    for other in context.network.routing.routes_in(row.device, row.table):
         if other is not row and (inner := ip_network(other.prefix)).prefixlen > wide.prefixlen and inner[0] in wide:
             yield other
 

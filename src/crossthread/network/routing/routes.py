@@ -80,6 +80,11 @@ class Routing:
         """The rows of a device's routing table."""
         return self._routes.get(device, [])
 
+    def routes_in(self, device: str, table: str | None) -> list[Route]:
+        """Those of one routing table; all where nobody read in which each is."""
+        rows = self.routes(device)
+        return [row for row in rows if row.table == table] if rows and self.untold(device) is None else rows
+
     def connected(self, device: str, table: str | None, target: Address) -> list[Choice]:
         """The interfaces of a device in whose subnet an address is, the longest prefix first."""
         found = []

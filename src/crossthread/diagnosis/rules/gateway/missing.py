@@ -8,7 +8,7 @@ from itertools import chain, islice
 
 from crossthread.diagnosis.caution import heard_of
 from crossthread.diagnosis.context import Context, unused
-from crossthread.diagnosis.edits import raise_link, set_gateway, set_port
+from crossthread.diagnosis.edits import in_its_table, raise_link, set_gateway, set_port
 from crossthread.diagnosis.expected.led_to import routers_by_routes
 from crossthread.diagnosis.expected.listed_vlans import ListedVlans
 from crossthread.diagnosis.expected.misaddressed import misaddressed
@@ -158,22 +158,28 @@ def places_for(context: Context, own: PrefixedAddress, vid: int | None) -> Itera
         yield (set_gateway(gateway, address=str(own)),)
     at_it = [host.end] if host is not None and host.end is not None and _is_idle(context, host.end) else []
     for end in (*at_it, *(end for end, home in idle_ports(context) if home == vid and leads_to(context, end, lan))):
-        cells = {"port": end.port, "untagged": "yes", "admin": "up", "oper": "up", "proxy_arp": "no"}
-        key = {"device": end.device, "interface": end.port, "address": str(own)}
-        yield (Change("gateways", key, cells), *raise_link(context, end))
+        yield (_at_port(context, end, own), *raise_link(context, end))
     if vid:
         yield from _by_another_port(context, own, vid, lan)
     for gateway in sorted(gateways, key=_unfit(context, own, vid)):
         if vid is None or (gateway.end and gateway.tag == 0 and not _takes_tag(context, gateway.end, vid)):
             continue
         name = f"{gateway.end.port}.{vid}" if gateway.end else f"vlan{vid}"
-        cells2: dict[str, object] = {"vid": vid, "admin": "up", "oper": "up", "proxy_arp": "no"}
+        cells: dict[str, object] = {"vid": vid, "admin": "up", "oper": "up", "proxy_arp": "no"}
+        cells |= in_its_table(context, gateway.device, name)
         if gateway.end:
             facing = [context.port(a.far(gateway.end)) for a in context.adjacencies_at.get(gateway.end, ())]
             tagged = any(beside.tag for beside in network.gateways_at.get(gateway.end, ()))
             native = any(p is not None and p.pvid == vid and not (tagged and p.mode == "access") for p in facing)
-            cells2 |= {"port": gateway.end.port, "untagged": "yes" if native else "no"}
-        yield (Change("gateways", {"device": gateway.device, "interface": name, "address": str(own)}, cells2),)
+            cells |= {"port": gateway.end.port, "untagged": "yes" if native else "no"}
+        yield (Change("gateways", {"device": gateway.device, "interface": name, "address": str(own)}, cells),)
+
+
+def _at_port(context: Context, end: End, own: PrefixedAddress) -> Change:
+    """Give an address to a router's port that has none."""
+    cells: dict[str, object] = {"port": end.port, "untagged": "yes", "admin": "up", "oper": "up", "proxy_arp": "no"}
+    key = {"device": end.device, "interface": end.port, "address": str(own)}
+    return Change("gateways", key, cells | in_its_table(context, end.device, end.port))
 
 
 def idle_ports(context: Context) -> Iterator[tuple[End, int]]:
@@ -200,9 +206,7 @@ def _by_another_port(context: Context, own: PrefixedAddress, vid: int, lan: str 
         if facing is None or facing.mode != "access" or facing.pvid == vid or len(held) > 1:
             continue
         if not held:
-            cells = {"port": end.port, "untagged": "yes", "admin": "up", "oper": "up", "proxy_arp": "no"}
-            key = {"device": end.device, "interface": end.port, "address": str(own)}
-            yield (set_port(far, pvid=vid), Change("gateways", key, cells))
+            yield (set_port(far, pvid=vid), _at_port(context, end, own))
         elif held[0].tag == 0 and context.expected.users(own.ip) and unused(context, held[0]):
             yield (set_port(far, pvid=vid), set_gateway(held[0], address=str(own)))
 

@@ -7,6 +7,7 @@ from collections import defaultdict
 from collections.abc import Collection, Mapping, Sequence
 
 from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.edits import in_its_table
 from crossthread.diagnosis.findings import Finding, Subject
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway.address import transit_address_wrong
@@ -123,7 +124,8 @@ def shared_by_one(context: Context, device: str, target: Address) -> Finding | N
         free = _at_its_place(context, [s for s in mine if s.row.virtual in theirs], own)
         state = "backup" if other.row.virtual_state == "master" else "master"  # else nobody would hold it
         cells = {**place, "virtual": other.row.virtual, "virtual_state": state, "admin": "up", "oper": "up"}
-        name = cells.get("port") or f"vlan{vid}"
+        name = str(cells.get("port") or f"vlan{vid}")
+        cells |= in_its_table(context, device, name)
         key = {"device": device, "interface": name, "address": f"{free}/{own.network.prefixlen}"}
         return Finding(
             "gateway-missing",
@@ -200,6 +202,7 @@ def _with_address(context: Context, device: str, interface: str | None, own: str
     if interface is None or context.network.unread.anywhere:
         return ()
     cells: dict[str, object] = {"admin": "up", "oper": "up", "proxy_arp": "no"}
+    cells |= in_its_table(context, device, interface)
     parent, _, tag = interface.rpartition(".")
     ports: Collection[str] = context.network.names.ports.get(device, ())
     if interface in ports:
