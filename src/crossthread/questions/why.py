@@ -111,7 +111,7 @@ def _by_both(network: Network, twin: Network, pair: tuple[str, str], seat: str |
         lead,
         verdict=min((family.verdict for family in families), key=order.index),
         findings=tuple(findings.values()) or lead.findings,
-        repair=merge_changes([*first.repair, *second.repair]),
+        repair=_one_after_the_other(first.repair, second.repair),
         repair_proven=any(one.repair for one in (first, second))
         and all(one.repair_proven or one.verdict == "works" for one in (first, second)),
         order=(*first.order, *second.order),
@@ -124,6 +124,12 @@ def _by_both(network: Network, twin: Network, pair: tuple[str, str], seat: str |
         caveats=tuple(dict.fromkeys((*first.caveats, *second.caveats))),
         families=families,
     )
+
+
+def _one_after_the_other(first: Sequence[Change], second: Sequence[Change]) -> tuple[Change, ...]:
+    """Two repairs as one; what one of them clears and sets again later is told twice still."""
+    both = (*first, *second)
+    return both if any(len(merge_changes(one)) < len(one) for one in (first, second)) else merge_changes(both)
 
 
 def _by_one(network: Network, source: str, target: str, seat: str | None, plan: Plan | None) -> Why:
