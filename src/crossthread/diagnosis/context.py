@@ -360,7 +360,7 @@ def in_use(context: Context, end: End) -> bool:
 def unused(context: Context, interface: Interface) -> bool:
     """Whether an interface has an address that nothing in the survey speaks of, in a subnet of which nobody else is."""
     own = interface.address
-    if own is None or str(own.ip) in context.spoken_addresses:
+    if own is None or not context.network.sees(own.version) or str(own.ip) in context.spoken_addresses:
         return False
     return not any(other is not interface for other in context.expected.near(own.ip))
 

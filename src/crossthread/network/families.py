@@ -6,7 +6,7 @@ each, of IPv4 where they have one; its *twin* is the same network with their add
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import TypeVar, cast
 
 import msgspec
@@ -99,16 +99,31 @@ def whole(answer: _Told, told: Survey) -> _Told:
     return cast(_Told, found)
 
 
-def _whole(change: Change, told: Survey) -> Change:
+def whole_changes(changes: Sequence[Change], told: Survey) -> list[Change]:
+    """Changes with what they set put among hosts' other addresses, those that changes before set included."""
+    now: dict[tuple[str, str], str] = {}
+    found = []
+    for change in changes:
+        fresh = _whole(change, told, now)
+        if change.table == "hosts":
+            texts = ((column, fresh.cells.get(column)) for column in ("address", "gateway"))
+            now |= {(str(change.key.get("host")).casefold(), column): str(text) for column, text in texts if text}
+        found.append(fresh)
+    return found
+
+
+def _whole(change: Change, told: Survey, now: Mapping[tuple[str, str], str] | None = None) -> Change:
+    """The same change; `now` has what is there already of the hosts' addresses and gateways, if that is not as told."""
     if change.table != "hosts" or change.delete:
         return change
-    places = told.table("hosts").positions("host").get(str(change.key.get("host", "")).casefold(), ())
+    name = str(change.key.get("host", "")).casefold()
+    places, held = told.table("hosts").positions("host").get(name, ()), now or {}
     cells = dict(change.cells)
     meant = str(cells.get("address") or "")
     for n in places:
         row = told.hosts[n]
         for column in ("address", "gateway"):
-            value, before = cells.get(column), getattr(row, column)
+            value, before = cells.get(column), held.get((name, column), getattr(row, column))
             if value and before and " " not in str(value) and (" " in before or " " in (row.address or "")):
                 cells[column] = _among(str(value), before, meant)
     return change if cells == change.cells else msgspec.structs.replace(change, cells=cells)

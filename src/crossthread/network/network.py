@@ -10,7 +10,7 @@ from typing import Any, TypeVar
 
 from crossthread.collector import held_still
 from crossthread.network.coverage import Covered
-from crossthread.network.families import narrowed, one_family, versions, whole
+from crossthread.network.families import narrowed, one_family, versions, whole_changes
 from crossthread.network.hosts.classes import Classes, ClassesBefore, current_vlan
 from crossthread.network.hosts.hearing import Hearing
 from crossthread.network.hosts.station import HostStation, Interface, Station
@@ -97,8 +97,10 @@ class Network:
     def _mended(self, changes: Sequence[Change]) -> Network:
         if self._alone(changes):
             return self.changed(changes)
-        told = apply_changes(self.told, [whole(change, self.told) for change in changes])
-        return self._share(self._of(told, apply_changes(self.survey, narrowed(changes, self.version))))
+        put = whole_changes(changes, self.told)
+        return self._share(
+            self._of(apply_changes(self.told, put), apply_changes(self.survey, narrowed(put, self.version)))
+        )
 
     def after_each(self, steps: Sequence[Sequence[Change]]) -> Iterator[Network]:
         """A copy after each of some steps, all steps before it included.
@@ -147,6 +149,10 @@ class Network:
         if self.told is self.survey:
             return None
         return self._share(Network(self.told, 10 - self.version))
+
+    def sees(self, version: int) -> bool:
+        """Whether all that hosts have of a version of IP is seen: of those with both only what is of its own is."""
+        return self.told is self.survey or version == self.version
 
     def versions(self, host: str) -> frozenset[int]:
         """The versions of IP of which a host has addresses."""

@@ -12,6 +12,7 @@ from crossthread.collector import copies_let_go, held_still
 from crossthread.diagnosis.context import Context, context_of
 from crossthread.diagnosis.effects import find_effects
 from crossthread.diagnosis.findings import Finding, Identity
+from crossthread.diagnosis.repair.both_versions import together
 from crossthread.diagnosis.repair.facts import told_apart
 from crossthread.diagnosis.repair.harm.harmless import together_harmless
 from crossthread.diagnosis.repair.mends import under_causes
@@ -113,7 +114,7 @@ def why_all(
     """
     context = context_of(network, plan)
     with held_still():
-        found = [effect.finding for effect in find_effects(context, progress).effects]
+        found = _by_each_version(context, lambda one: [e.finding for e in find_effects(one, progress).effects])
         with copies_let_go() as let_go:
 
             def tried() -> None:
@@ -129,7 +130,6 @@ _ROUNDS, _FEW = 3, 20
 
 def _every(context: Context, found: list[Finding], seat: str | None, tried: Callable[[], None]) -> WhyAll:
     network = context.network
-    found = under_causes(context, decided_mends(context, found))
     told_only = [finding for finding in found if not finding.repair]
     for _ in range(_ROUNDS):
         trial = _Trial(context, found, tried)
@@ -142,7 +142,8 @@ def _every(context: Context, found: list[Finding], seat: str | None, tried: Call
     kept = [one for one in kept if all(one.identity != other.identity for other in withheld)]
     kept.sort(key=lambda finding: -weight[id(finding)])
     mends, now = [], trial.share([])
-    named = told_apart(network.survey, with_confidence(context, carrying_all(kept)))
+    sure = carrying_all(kept) if network.twin is not None else with_confidence(context, carrying_all(kept))
+    named = told_apart(network.survey, sure)
     for number, (finding, told) in enumerate(zip(kept, named, strict=True), 1):
         mends.append(Mend(told, weight[id(finding)], trial.share(kept[:number])))
     kept = carrying_all(kept)
@@ -155,17 +156,34 @@ def _every(context: Context, found: list[Finding], seat: str | None, tried: Call
     return WhyAll(now, after, tuple(mends), unmended, repair, order, seat or central(network))
 
 
+def _by_each_version(context: Context, seen: Callable[[Context], list[Finding]]) -> list[Finding]:
+    """What is seen of a network, with the mends that are decided; of IPv6 as well, if any host has addresses of both.
+
+    How sure each mend is only its own version tells.
+    """
+
+    def decided(one: Context) -> list[Finding]:
+        return under_causes(one, decided_mends(one, seen(one)))
+
+    if (twin := context.network.twin) is None or context.network.version == 6:
+        return decided(context)
+    both = (with_confidence(one, decided(one)) for one in (context, context_of(twin, context.plan)))
+    return together(*both)
+
+
 def _seen_then(context: Context, mended: list[Finding]) -> dict[Identity, Finding]:
     """What is found once some findings are mended, and can be without taking that back.
 
     What could not be told from anything else before may be plain then: others that were wrong speak for nothing more.
     """
-    near = context_of(mended_by(context.network, mended)[0], context.plan)
     done, known = made_of(mended), {one.identity for one in mended}
-    planned = (plan_host(near, entry) for entry in near.plan.hosts.values())
-    otherwise = islice((one for one in planned if one is not None and one.repair), _FEW)
-    found = decided_mends(near, [*(effect.finding for effect in find_effects(near).effects), *otherwise])
-    found = under_causes(near, found)
+
+    def seen(near: Context) -> list[Finding]:
+        planned = (plan_host(near, entry) for entry in near.plan.hosts.values())
+        otherwise = islice((one for one in planned if one is not None and one.repair), _FEW)
+        return [*(effect.finding for effect in find_effects(near).effects), *otherwise]
+
+    found = _by_each_version(context_of(mended_by(context.network, mended)[0], context.plan), seen)
     return {
         one.identity: one for one in found if one.repair and one.identity not in known and not takes_back(one, done)
     }
@@ -230,6 +248,8 @@ def _woken(context: Context, findings: list[Finding]) -> dict[int, list[str]]:
     with each other mend whether it is needed.
     """
     stations, found = context.network.stations, dict[int, list[str]]()
+    if context.network.twin is not None:  # it may be heard by its other address
+        return found
     shared, taken = stations.by_address.shared, set[str]()
     for finding in findings:
         ends = [End(str(c.key["device"]), str(c.key["port"])) for c in finding.repair if c.table == "ports"]

@@ -163,14 +163,31 @@ def _tree_ports_at(table: Table[Any], device: str, port: str | None) -> list[int
 
 
 def merge_changes(changes: Iterable[Change]) -> tuple[Change, ...]:
-    """Changes in their order, with several edits of one row taken together; the later value of a cell wins."""
+    """Changes in their order, with several edits of one row taken together; the later value of a cell wins.
+
+    What sets a host's address of IPv4, or its gateway, and what sets that of IPv6 do not touch each other.
+    """
     merged: dict[tuple[Any, ...], Change] = {}
     for change in changes:
         key = (change.table, tuple(sorted((c, str(v)) for c, v in change.key.items())), change.delete)
         before = merged.get(key)
-        cells = {**before.cells, **change.cells} if before is not None else change.cells
+        cells = change.cells
+        if before is not None:
+            beside = _of_both_versions(before.cells, cells) if change.table == "hosts" else {}
+            cells = {**before.cells, **cells, **beside}
         merged[key] = msgspec.structs.replace(change, cells=cells)
     return tuple(merged.values())
+
+
+def _of_both_versions(first: dict[str, Any], second: dict[str, Any]) -> dict[str, str]:
+    """A host's addresses, or gateways, of which one change sets that of IPv4 and another that of IPv6."""
+    found = {}
+    for column in {"address", "gateway"} & first.keys() & second.keys():
+        texts = sorted((str(first[column]), str(second[column])), key=lambda text: ":" in text)
+        alone = all("." in text or ":" in text for text in texts) and " " not in "".join(texts)
+        if alone and [":" in text for text in texts] == [False, True]:
+            found[column] = " ".join(texts)
+    return found
 
 
 def _read(record: type[Row], given: dict[str, object], label: str, problems: list[Problem]) -> dict[str, object]:

@@ -47,7 +47,7 @@ def _misaddressed(context: Context) -> frozenset[Interface]:
 
 def _is_misaddressed(context: Context, gateway: Interface) -> bool:
     own, here = gateway.address, context.expected.current_vlan(gateway)
-    if own is None:
+    if own is None or not context.network.sees(own.version):
         return False
     if others := same_address(context, gateway):
         routes = context.network.routing.routes

@@ -154,6 +154,7 @@ def places_for(context: Context, own: PrefixedAddress, vid: int | None) -> Itera
     led, _ = routers_by_routes(context, own)
     spare = [g for g in serving if (asked or led.get(g.device, set()) - {g.device}) and unused(context, g)]
     spare += [g for g in gateways if vid and context.expected.current_vlan(g) == vid and misaddressed(context, g)]
+    spare = [g for g in spare if g.address is not None and g.address.version == own.version]
     for gateway in bare[:1] or spare[:1]:
         yield (set_gateway(gateway, address=str(own)),)
     at_it = [host.end] if host is not None and host.end is not None and _is_idle(context, host.end) else []
@@ -207,8 +208,14 @@ def _by_another_port(context: Context, own: PrefixedAddress, vid: int, lan: str 
             continue
         if not held:
             yield (set_port(far, pvid=vid), _at_port(context, end, own))
-        elif held[0].tag == 0 and context.expected.users(own.ip) and unused(context, held[0]):
+        elif _may_give_up(context, held[0], own):
             yield (set_port(far, pvid=vid), set_gateway(held[0], address=str(own)))
+
+
+def _may_give_up(context: Context, gateway: Interface, own: PrefixedAddress) -> bool:
+    """Whether an interface that does not tag has an address that nobody uses, and hosts use the one it would get."""
+    alike = gateway.address is not None and gateway.address.version == own.version
+    return alike and gateway.tag == 0 and bool(context.expected.users(own.ip)) and unused(context, gateway)
 
 
 def leads_to(context: Context, end: End, lan: str | None) -> bool:

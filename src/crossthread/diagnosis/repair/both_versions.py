@@ -1,0 +1,43 @@
+"""One fault that is there by IPv4 and by IPv6, found of each version by itself, as one finding."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+import msgspec
+
+from crossthread.diagnosis.findings import SEVERITIES, Finding, Identity
+from crossthread.survey.changes import merge_changes
+
+
+def together(first: Iterable[Finding], second: Iterable[Finding]) -> list[Finding]:
+    """What is found by IPv4, then what only by IPv6; of what is the same but for the version one finding that has both.
+
+    Where a mend is proposed by one version only, the two stay apart: the other is told, not made.
+    """
+    found: dict[tuple[Identity, bool], list[Finding]] = {}
+    for finding in (*first, *second):
+        alike = found.setdefault((finding.identity, bool(finding.repair)), [])
+        same = next((n for n, one in enumerate(alike) if one.repair == finding.repair), None)
+        if same is not None:
+            alike[same] = min(alike[same], finding, key=lambda one: SEVERITIES.index(one.severity))
+        else:
+            alike[:1] = [_as_one(alike[0], finding) if alike else finding]
+    return [finding for alike in found.values() for finding in alike]
+
+
+def _as_one(first: Finding, second: Finding) -> Finding:
+    """A finding by IPv4 and the same by IPv6, with what both mend; nobody has weighed the two together."""
+    worse, other = sorted((first, second), key=lambda one: SEVERITIES.index(one.severity))
+    follows = {one.identity: one for one in (*second.follows, *first.follows)}
+    return msgspec.structs.replace(
+        worse,
+        says=f"{first.says} By IPv6: {second.says}",
+        evidence=(*first.evidence, *(fact for fact in second.evidence if fact not in first.evidence)),
+        repair=merge_changes((*first.repair, *second.repair)),
+        alternatives=(),
+        follows=tuple(follows.values()),
+        affects=tuple(dict.fromkeys((*worse.affects, *other.affects))),
+        affected=max(first.affected, second.affected),
+        confidence="likely" if "likely" in (first.confidence, second.confidence) else worse.confidence,
+    )
