@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Container, Iterable, Mapping, Sequence
 
 import msgspec
 
@@ -69,6 +69,26 @@ def given_back(findings: Iterable[Finding]) -> bool:
     changes = [change for finding in findings for change in finding.repair if change.table == "gateways"]
     taken = {str(change.key) for change in changes if "address" in change.cells or change.delete}
     return any(str(change.key) in taken for change in changes if adds_interface(change))
+
+
+def given_up(findings: Iterable[Finding]) -> set[str]:
+    """The addresses that interfaces have now, and do not have any more once some findings are mended."""
+    changes = [change for finding in findings for change in finding.repair if change.table == "gateways"]
+    old = {_ip(change.key.get("address")) for change in changes if "address" in change.cells or change.delete}
+    new = {_ip(change.cells.get("address")) for change in changes}
+    return old - new - {NONE}
+
+
+def leads_to_any(finding: Finding, addresses: Container[str]) -> bool:
+    """Whether a mend lets a host, or a route, lead to one of some addresses."""
+    hops = (
+        c.cells.get("gateway") if c.table == "hosts" else c.key.get("next_hop") for c in finding.repair if not c.delete
+    )
+    return any(str(hop) in addresses for hop in hops if hop)
+
+
+def _ip(text: object) -> str:
+    return str(text or NONE).partition("/")[0]
 
 
 def adds_interface(change: Change) -> bool:
