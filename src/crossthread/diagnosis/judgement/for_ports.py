@@ -130,7 +130,7 @@ def for_station(hearing: Hearing, station: Station, vid: int) -> Iterator[Witnes
         told = (s for s in stations if isinstance(s, Interface) and hearing.context.expected.told_vid(s) == vid)
         if (named := next(told, None)) is not None:
             yield Witness(weights.PEER, f"{named.device} {named.name} says that it serves VLAN {vid}")
-    if (serving is not None or isinstance(station, Interface)) and hearing.others_served(vid, station):
+    if (serving is not None or isinstance(station, Interface) or mates == 1) and hearing.others_served(vid, station):
         yield Witness(weights.SECOND, "")
     if mates:
         first = 0.0 if serving is not None else weights.OWN - weights.MATE
