@@ -13,6 +13,7 @@ from crossthread.diagnosis.judgement.witness import Witness, agreeing
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
+from crossthread.survey.records import ArpEntry
 from crossthread.values import NONE, PrefixedAddress, address, interface
 
 
@@ -33,7 +34,7 @@ def for_host(hearing: Hearing, change: Change, instead: Change) -> Iterator[Witn
         yield from _for_gateway(hearing, host, hop)
     if moves and text != NONE:
         yield from _for_place(hearing, host, interface(text), "gateway" in change.cells)
-        heard = (row for row in context.remembered(host) if address(row.address) == interface(text).ip)
+        heard = (row for row in context.remembered(host) if _had(hearing, host, row, interface(text)))
         for row in islice(heard, 1):
             yield Witness(weights.HEARD, f"{row.device} has heard {host.name} at {row.address}")
         if host.row.gateway == NONE and hop != NONE and (asking := _asking_beside(hearing, host)):
@@ -43,6 +44,17 @@ def for_host(hearing: Hearing, change: Change, instead: Change) -> Iterator[Witn
             yield Witness(0.0, f"{_count(users, 'other host')} {'use' if users > 1 else 'uses'} {hop}")
     elif text != NONE:
         yield from _for_length(hearing, host, interface(text))
+
+
+def _had(hearing: Hearing, host: HostStation, row: ArpEntry, own: PrefixedAddress) -> bool:
+    """Whether an ARP entry of a host says that it had an address.
+
+    What it has now it may have been heard with anywhere: that says nothing but where its subnet is.
+    """
+    if address(row.address) != own.ip or own.ip != host.ip:
+        return address(row.address) == own.ip
+    heard_by = (s for s in hearing.context.network.stations.on_device.get(row.device, ()) if s.name == row.interface)
+    return any(s.address is not None and own.ip in s.address.network for s in heard_by)
 
 
 def _asking_beside(hearing: Hearing, host: HostStation) -> int:
