@@ -17,7 +17,7 @@ from crossthread.diagnosis.likely import by_equal_routes
 from crossthread.diagnosis.missing import first_gap
 from crossthread.diagnosis.repair.harm.harmless import each_harmless
 from crossthread.diagnosis.repair.hypotheses import judged
-from crossthread.diagnosis.repair.together import Cell, given_up, leads_to_any, made_of, mended_by, takes_back
+from crossthread.diagnosis.repair.together import Cell, leads_to_any, made_of, mended_by, moved_within, takes_back
 from crossthread.diagnosis.repair.withheld import PLACES, grounded, told_only
 from crossthread.diagnosis.rules.between_hosts import discards_together
 from crossthread.diagnosis.rules.gateway.address import gateway_addresses_swapped
@@ -114,7 +114,7 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
         waiting |= {finding.identity: finding for finding in sound if finding.repair}
         if not waiting:
             break
-        gone = given_up(waiting.values())  # who is to use such an address is told another one once it has moved
+        gone = moved_within(waiting.values())  # who is to use such an address is told another one once it has moved
         network, done = mended_by(now.network, [one for one in waiting.values() if not leads_to_any(one, gone)])
         for finding in done:
             del waiting[finding.identity]

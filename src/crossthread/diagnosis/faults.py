@@ -16,7 +16,7 @@ from crossthread.diagnosis.effects import find_effects
 from crossthread.diagnosis.findings import SEVERITIES, Finding, Identity
 from crossthread.diagnosis.repair.hypotheses import judged
 from crossthread.diagnosis.repair.rival_explanations import speaks_for
-from crossthread.diagnosis.repair.together import given_up, leads_to_any
+from crossthread.diagnosis.repair.together import leads_to_any, moved_within
 from crossthread.diagnosis.repair.undecided import decided_mends, only_address
 from crossthread.diagnosis.repair.withheld import seen_without_plan
 from crossthread.diagnosis.rules import plan as plan_rules
@@ -45,7 +45,7 @@ def find_faults(context: Context, today: date, progress: Callable[[], None] = la
     """Look for everything: what keeps two from each other that should reach each other, and what the rules find."""
     effects = find_effects(context, progress)
     found: dict[Identity, Finding] = {e.finding.identity: _if_meant(e.told()) for e in effects.effects}
-    gone = given_up(found.values())
+    gone = moved_within(found.values())
     for finding in sweep(context):
         if (known := found.get(finding.identity)) is None:
             found[finding.identity] = _softened(finding)

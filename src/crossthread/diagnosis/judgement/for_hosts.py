@@ -49,12 +49,12 @@ def for_host(hearing: Hearing, change: Change, instead: Change) -> Iterator[Witn
 def _had(hearing: Hearing, host: HostStation, row: ArpEntry, own: PrefixedAddress) -> bool:
     """Whether an ARP entry of a host says that it had an address.
 
-    What it has now it may have been heard with anywhere: that says nothing but where its subnet is.
+    With what it has now it is heard wherever it is: where its subnet is not, that says nothing.
     """
     if address(row.address) != own.ip or own.ip != host.ip:
         return address(row.address) == own.ip
-    heard_by = (s for s in hearing.context.network.stations.on_device.get(row.device, ()) if s.name == row.interface)
-    return any(s.address is not None and own.ip in s.address.network for s in heard_by)
+    heard_by = [s for s in hearing.context.network.stations.on_device.get(row.device, ()) if s.name == row.interface]
+    return not heard_by or any(s.address is not None and own.ip in s.address.network for s in heard_by)
 
 
 def _asking_beside(hearing: Hearing, host: HostStation) -> int:

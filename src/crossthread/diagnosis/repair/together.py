@@ -71,12 +71,14 @@ def given_back(findings: Iterable[Finding]) -> bool:
     return any(str(change.key) in taken for change in changes if adds_interface(change))
 
 
-def given_up(findings: Iterable[Finding]) -> set[str]:
-    """The addresses that interfaces have now, and do not have any more once some findings are mended."""
+def moved_within(findings: Iterable[Finding]) -> set[str]:
+    """The addresses instead of which some mends give an interface another one of the very subnet that it is in."""
     changes = [change for finding in findings for change in finding.repair if change.table == "gateways"]
-    old = {_ip(change.key.get("address")) for change in changes if "address" in change.cells or change.delete}
-    new = {_ip(change.cells.get("address")) for change in changes}
-    return old - new - {NONE}
+    pairs = [tuple(str(cells.get("address") or NONE) for cells in (change.key, change.cells)) for change in changes]
+    within = [pair for pair in pairs if NONE not in pair and " " not in pair[1]]
+    held = {interface(new).ip for _, new in within}
+    moves = [(interface(old), interface(new)) for old, new in within]
+    return {str(old.ip) for old, new in moves if old.network == new.network and old.ip not in held}
 
 
 def leads_to_any(finding: Finding, addresses: Container[str]) -> bool:
@@ -85,10 +87,6 @@ def leads_to_any(finding: Finding, addresses: Container[str]) -> bool:
         c.cells.get("gateway") if c.table == "hosts" else c.key.get("next_hop") for c in finding.repair if not c.delete
     )
     return any(str(hop) in addresses for hop in hops if hop)
-
-
-def _ip(text: object) -> str:
-    return str(text or NONE).partition("/")[0]
 
 
 def adds_interface(change: Change) -> bool:

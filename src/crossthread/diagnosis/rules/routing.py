@@ -132,7 +132,7 @@ def route_missing(context: Context, gateway: Interface, target: Address, back: b
     if wrong is not None:
         says = f"{device} sends packets for {prefix} to {wrong.next_hop}, which does not lead there"
     else:
-        says = f"{device} has no route to {prefix}"
+        says = f"{device} has no route to {prefix}" + (f" in its table “{table}”" if table else "")
         says += f" but the one that drops what is for {drops[0].prefix}" if drops else ""
     hint = f"; {hop} (by {out}) leads there." if hop is not None else "."
     return Finding(
@@ -210,6 +210,8 @@ def _next_hop(
             if at in serving and hop is not None:
                 return serving[at], hop, out
             beside = [(s, s.address) for s in stations.on_device.get(at, ()) if s.address is not None]
+            if at == device and context.network.routing.untold(device) is None:
+                beside = [(s, own) for s, own in beside if s.row.table == table]
             for near, place in beside:
                 for far in context.expected.interfaces_near(place.ip) if place.version == target.version else ():
                     if far.device in seen or far.address is None:
