@@ -411,6 +411,16 @@ class Links(unittest.TestCase):
         self.assertEqual((answer.verdict, rules(answer)), ("fails", ["link-lag-detached"]))
         self.assertIn("m1 and m2 of loft b1 (towards keel) have a link", answer.findings[0].says)
 
+    def test_a_bundle_that_is_shut_with_its_members_and_one_without(self):
+        ends = [(d, p) for d in ("loft", "keel") for p in ("b1", "m1", "m2")]
+        dark = made(self.bundled(), *(at(*end, oper="down") for end in ends), at("loft", "b1", admin="down"))
+        shut = made(dark, *(at("loft", m, admin="down") for m in ("m1", "m2")))
+        for survey, opened in ((shut, ["b1", "m1", "m2"]), (dark, ["b1"])):
+            answer = why(survey, "a", "b")
+            self.assertEqual((rules(answer), answer.repair_proven), (["port-admin-down"], True))
+            self.assertEqual([c.key["port"] for c in answer.repair if "admin" in c.cells], opened)
+            self.assertEqual([f.rule for f in check(survey).findings if f.severity == "breaks"], ["port-admin-down"])
+
     def test_a_member_that_leads_elsewhere_leaves_the_choice_to_the_bundle(self):
         self.assertEqual(why(self.bundled("keel bow"), "a", "b").verdict, "unknown")
         told = made(self.bundled("keel bow"), at("loft", "m2", lag_state="detached"))

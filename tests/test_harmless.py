@@ -178,10 +178,7 @@ class Checked(unittest.TestCase):
         tagged = f"{learned}\nquay|20|02:00:00:00:00:01|p1\nquay|30|02:00:00:00:00:77|p3"
         for macs, mended in ((learned, ["p1", "p2", "p3"]), (tagged, ["p2"])):
             network = network_of(
-                ports=rows,
-                hosts=plugged,
-                macs=macs,
-                devices="device|capabilities|routing\nquay|bridge|no",
+                ports=rows, hosts=plugged, macs=macs, devices="device|capabilities|routing\nquay|bridge|no"
             )
             found = [f for f in check(network).findings if f.rule == "port-mode-wrong"]
             self.assertEqual(sorted(str(c.key["port"]) for f in found for c in f.repair), mended)

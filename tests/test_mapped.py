@@ -137,10 +137,7 @@ class Mapped(unittest.TestCase):
         (which,) = read_mapping(ADDRESSES + 'sheet = "two"', "m.toml")
         self.assertEqual(len(read_mapped(twice, "x.xlsx", which)), 2)
         for data, says in (
-            (
-                written(desks=[*desks, [datetime(2026, 1, 2), "10.0.0.7", 24]]),
-                "x.xlsx:7: Name: expected text; the",
-            ),
+            (written(desks=[*desks, [datetime(2026, 1, 2), "10.0.0.7", 24]]), "x.xlsx:7: Name: expected text; the"),
             (written(desks=desks[:2]), "Name: there is no such column; there are "),
             (twice[:200], "no workbook that can be read"),
             (b"PK\3\4" + bytes(400), "no workbook that can be read"),

@@ -1,5 +1,6 @@
-"""What must make no difference: another site with the same VIDs in the same survey, and which version of IP it is."""
+"""What must make no difference: another site in the same survey, which version of IP it is, and how it is written."""
 
+import dataclasses
 import re
 import tempfile
 import unittest
@@ -7,11 +8,15 @@ from functools import cache
 from ipaddress import IPv4Address, IPv6Address
 from pathlib import Path
 
+from msgspec.structs import replace
+
 from crossthread import Network, Survey, apply_changes, check, matrix, read_survey, why, why_all, write_survey
 from crossthread.demo import healthy
 from crossthread.survey.records import TABLES
+from crossthread.values import VlanSet
 from tests.building import DATA, LAB
-from tests.yard import at, yard
+from tests.refusing import Refusing
+from tests.yard import at, interface, yard
 
 RECORDED = [DATA / "recorded" / f"network-{n}" / "survey.json.gz" for n in ("02", "03", "04", "05", "06", "10", "11")]
 PLACES = [*(case / "survey" for case in LAB), *RECORDED]
@@ -111,6 +116,71 @@ class Versions(unittest.TestCase):
             self.assertEqual(matrix(six).reaches, matrix(four).reaches, place)
             found = {by_six(worded(finding)): (finding.severity, finding.affected) for finding in check(four).findings}
             self.assertEqual({worded(f): (f.severity, f.affected) for f in check(six).findings}, found, place)
+
+    def test_with_both_everything_is_mended_that_is_with_one(self):
+        for place in PLACES:
+            four = read_survey(place)
+            two, one = why_all(beside_six(four)), why_all(four)
+            self.assertEqual((two.now, two.then, len(two.mends)), (one.now, one.then, len(one.mends)), place)
+            Refusing(beside_six(four)).carry_out(two.order)
+            done = apply_changes(beside_six(four), two.repair)
+            self.assertEqual(why_all(done).now, two.then, place)
+
+    def test_what_is_cleared_first_is_in_the_repair_of_both(self):
+        swapped = [interface("crane", f"g1.{subnet}", subnet, vid=30 - subnet) for subnet in (10, 20)]
+        answer = why(beside_six(apply_changes(yard(), swapped)), "desk-loft-1", "till-keel-1")
+        tags = [(c.key["interface"], c.cells["vid"]) for c in answer.repair]
+        self.assertEqual(tags[::2], tags[1::2])  # a row for each version
+        self.assertEqual([vid for _, vid in tags[::2]], ["", tags[2][1], 30 - tags[2][1]])
+
+
+def beside_six(survey):
+    """The same network with addresses of both versions of IP."""
+    six = rewritten(survey, by_six)
+
+    def joined(*texts):
+        return " ".join(dict.fromkeys(filter(None, texts))) or None
+
+    hosts = [
+        replace(one, address=joined(one.address, two.address), gateway=joined(one.gateway, two.gateway))
+        for one, two in zip(survey.hosts, six.hosts, strict=True)
+    ]
+    rows = {name: dict.fromkeys((*survey.table(name), *six.table(name))) for name in ("gateways", "routes")}
+    return dataclasses.replace(survey, hosts=tuple(hosts), **{name: tuple(held) for name, held in rows.items()})
+
+
+def spelled_out(survey):
+    """The same with what a port's mode says anyway written down besides."""
+
+    def full(port):
+        if port.mode not in ("access", "trunk") or port.pvid is None:
+            return port
+        own = VlanSet.of([port.pvid] if port.pvid else [])
+        allowed = own if port.mode == "access" else port.allowed
+        return replace(port, allowed=allowed, untagged=own if allowed is None else own & allowed)
+
+    return dataclasses.replace(survey, ports=tuple(map(full, survey.ports)))
+
+
+def in_one_table(survey):
+    """The same where every router has all in a routing table that has a name."""
+    tables = {name: tuple(replace(row, table="yard") for row in survey.table(name)) for name in ("gateways", "routes")}
+    return dataclasses.replace(survey, **tables)
+
+
+class Words(unittest.TestCase):
+    def test_how_the_same_is_written_changes_no_answer(self):
+        for place in PLACES:
+            plain = Network(read_survey(place))
+            failing = [(a, b) for a, b, verdict in matrix(plain).reaches if verdict == "fails" and a < b][:2]
+            for other in (spelled_out, in_one_table):
+                network = Network(other(plain.survey))
+                self.assertEqual(matrix(network).reaches, matrix(plain).reaches, place)
+                found, before = (told(check(each).findings)[0] for each in (network, plain))
+                self.assertEqual({re.sub(" yard(?=:)|, table = yard", "", words) for words in found}, before, place)
+                for pair in failing:
+                    now, then = why(network, *pair), why(plain, *pair)
+                    self.assertEqual((now.confidence, len(now.repair)), (then.confidence, len(then.repair)), pair)
 
 
 if __name__ == "__main__":

@@ -42,10 +42,7 @@ class Yard(unittest.TestCase):
         answer = self.asked(odd, desks=(2, 0))
         self.assertEqual(
             self.mends(answer),
-            [
-                "gateways crane g1.10 10.9.10.77/24: address = 10.9.10.1/24",
-                "hosts desk-loft-1: gateway = 10.9.10.1",
-            ],
+            ["gateways crane g1.10 10.9.10.77/24: address = 10.9.10.1/24", "hosts desk-loft-1: gateway = 10.9.10.1"],
         )
 
     def test_of_one_host_and_an_interface_the_one_at_the_end_of_the_subnet_is_right(self):
@@ -61,10 +58,7 @@ class Yard(unittest.TestCase):
         answer = self.asked(lost, desks=(2, 1))
         self.assertEqual(
             self.mends(answer),
-            [
-                "gateways crane g1.10 10.7.7.9/24: address = 10.9.10.1/24",
-                "hosts desk-loft-1: gateway = 10.9.10.1",
-            ],
+            ["gateways crane g1.10 10.7.7.9/24: address = 10.9.10.1/24", "hosts desk-loft-1: gateway = 10.9.10.1"],
         )
 
     def test_who_shares_a_gateway_tells_a_prefix_that_is_too_long(self):
@@ -86,8 +80,7 @@ class Yard(unittest.TestCase):
         odd = interface("crane", "g1", 10, address="10.7.7.9/24")
         answer = self.asked([odd, at("keel", "t8", pvid=20)], desks=(2, 1), style="ports")
         self.assertEqual(
-            self.mends(answer),
-            ["gateways crane g1 10.7.7.9/24: address = 10.9.10.1/24", "ports keel t8: pvid = 10"],
+            self.mends(answer), ["gateways crane g1 10.7.7.9/24: address = 10.9.10.1/24", "ports keel t8: pvid = 10"]
         )
 
     def test_a_gateway_whose_name_tells_of_a_third_vlan(self):
@@ -117,10 +110,7 @@ class Yard(unittest.TestCase):
         answer = self.asked(odd, desks=(2, 1))
         self.assertEqual(
             self.mends(answer),
-            [
-                "gateways crane g1.10 10.7.7.9/24: address = 10.9.10.1/24",
-                "hosts desk-loft-1: gateway = 10.9.10.1",
-            ],
+            ["gateways crane g1.10 10.7.7.9/24: address = 10.9.10.1/24", "hosts desk-loft-1: gateway = 10.9.10.1"],
         )
         self.assertNotEqual(answer.confidence, "sure")
 
@@ -130,10 +120,7 @@ class Yard(unittest.TestCase):
         answer = self.asked(odd, desks=(1, 1))
         self.assertEqual(
             self.mends(answer),
-            [
-                "gateways crane g1.10 10.7.7.9/24: address = 10.9.10.1/24",
-                "hosts desk-loft-1: gateway = 10.9.10.1",
-            ],
+            ["gateways crane g1.10 10.7.7.9/24: address = 10.9.10.1/24", "hosts desk-loft-1: gateway = 10.9.10.1"],
         )
         told = check(apply_changes(yard(desks=(1, 1)), odd))
         self.assertIn("gateways crane g1.10 10.7.7.9/24: address = 10.9.10.1/24", self.mended(told))

@@ -5,7 +5,7 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from crossthread import Change, Network, apply_changes, check, matrix, why, write_survey
+from crossthread import Change, Network, apply_changes, check, matrix, why, why_all, write_survey
 from crossthread.demo.generator import generate
 from tests.building import cabled, hosts, network_of, ports
 from tests.refusing import Refusing
@@ -26,6 +26,14 @@ class Yard(unittest.TestCase):
     def test_two_ports_of_a_router_in_one_vlan_are_one_too_many(self):
         answer = self.asked(at("keel", "t8", pvid=20), style="ports", desks=(1, 0))
         self.assertEqual([str(c) for c in answer.repair], ["ports keel t8: pvid = 10"])
+
+    def test_who_has_no_gateway_gets_the_address_that_another_mend_gives_it(self):
+        moved = [interface("crane", "g1.10", 10, address="10.9.10.77/24"), host("desk-loft-1", gateway="none")]
+        survey = apply_changes(yard(desks=(1, 1)), moved)
+        found = [str(change) for finding in check(survey).findings for change in finding.repair]
+        for mends in (found, [*map(str, why_all(survey).repair)]):
+            self.assertIn("gateways crane g1.10 10.9.10.77/24: address = 10.9.10.1/24", mends)
+            self.assertEqual([m for m in mends if m.startswith("hosts")], ["hosts desk-loft-1: gateway = 10.9.10.1"])
 
     def test_of_a_host_without_address_its_port_and_that_of_its_gateway_are_weighed(self):
         lost = host("desk-loft-1", address="none")

@@ -85,11 +85,14 @@ class Witnesses(unittest.TestCase):
         strange = host("desk-loft-1", address="10.9.20.77/24", gateway="10.9.20.1")
         home = host("desk-loft-1", address="10.9.10.2/24", gateway="10.9.10.1")
         self.heard([strange], home, [serves, (0.0, USED)], 0.0)
-        for ip, said, heavy in (
-            ("10.9.10.2", [(2.0, "keel has heard desk-loft-1 at 10.9.10.2")], 2.0),
-            ("10.9.20.77", [], -2.0),
+        for ear, ip, said, heavy in (
+            ("keel t9", "10.9.10.2", [(2.0, "keel has heard desk-loft-1 at 10.9.10.2")], 2.0),
+            ("keel t9", "10.9.20.77", [], -2.0),
+            ("crane g1.20", "10.9.20.77", [], -2.0),
+            ("crane g1.10", "10.9.20.77", [], 0.0),  # where it is plugged in, whatever its address is
         ):
-            entry = Change("arp", {"device": "keel", "interface": "t9", "address": ip}, {"mac": "02:00:00:00:00:01"})
+            key = {**dict(zip(("device", "interface"), ear.split(), strict=True)), "address": ip}
+            entry = Change("arp", key, {"mac": "02:00:00:00:00:01"})
             self.heard([strange, entry], home, [*said, serves, (0.0, USED)], heavy)
         lost = host("desk-loft-1", gateway="10.9.10.9")
         self.heard([lost], host("desk-loft-1", gateway="10.9.10.1"), [(1.0, USED), (1.0, ""), (0.3, "")], 1.3)
