@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 import msgspec
 
-from crossthread.diagnosis.findings import SEVERITIES, Finding, Identity
+from crossthread.diagnosis.findings import SEVERITIES, Alternative, Finding, Identity
 from crossthread.survey.changes import merge_changes
 
 
@@ -30,12 +30,16 @@ def _as_one(first: Finding, second: Finding) -> Finding:
     """A finding by IPv4 and the same by IPv6, with what both mend; nobody has weighed the two together."""
     worse, other = sorted((first, second), key=lambda one: SEVERITIES.index(one.severity))
     follows = {one.identity: one for one in (*second.follows, *first.follows)}
+    repair = merge_changes((*first.repair, *second.repair))
+    told = [(option, option.changes == one.repair) for one in (first, second) for option in one.alternatives]
+    against = tuple(dict.fromkeys(reason for option, own in told if own for reason in option.against))
+    own = (Alternative(repair, (), against=against),) if against else ()
     return msgspec.structs.replace(
         worse,
-        says=f"{first.says} By IPv6: {second.says}",
+        says=first.says if first.says == second.says else f"{first.says} By IPv6: {second.says}",
         evidence=(*first.evidence, *(fact for fact in second.evidence if fact not in first.evidence)),
-        repair=merge_changes((*first.repair, *second.repair)),
-        alternatives=(),
+        repair=repair,
+        alternatives=(*own, *(option for option, is_own in told if not is_own)),
         follows=tuple(follows.values()),
         affects=tuple(dict.fromkeys((*worse.affects, *other.affects))),
         affected=max(first.affected, second.affected),
