@@ -23,9 +23,11 @@ def for_interface(hearing: Hearing, change: Change, instead: Change) -> Iterator
     context = hearing.context
     device, name = str(change.key["device"]), str(change.key["interface"])
     rows = [s for s in context.network.stations.on_device.get(device, ()) if s.name == name]
-    own = next((s for s in rows if s.address is not None), None)
+    seen = [s for s in rows if s.address is not None and context.network.sees(s.address.version)]
+    first = next(iter(seen or [s for s in rows if s.address is not None]), None)
     tag, text = change.cells.get("vid"), str(change.cells.get("address") or "")
     added = str(change.key.get("address") or NONE)
+    own = next((s for s in rows if s.address is not None and s.row.address == added), first)
     if not text and added != NONE and all(s.row.address != added for s in rows):
         if own is None:  # else it may be there because of another mend
             yield from _planned(hearing, interface(added), tag)
@@ -38,9 +40,10 @@ def for_interface(hearing: Hearing, change: Change, instead: Change) -> Iterator
         yield from _for_address(hearing, own, interface(text), str(instead.cells.get("address") or ""))
     if not isinstance(tag, int):
         return
-    if own is None or own.address is None:
+    if own is None or own.address is None or own not in (first, *seen):
         return
-    if (named := context.expected.named_vid(own)) == tag:
+    named = context.expected.named_vid(own) if own is first else None  # it has one name, however many addresses
+    if named == tag:
         yield Witness(weights.NAMED, f"the interface is named {name}")
     elif named is not None:
         yield Witness(-weights.NAMED, "")  # it is named after another
@@ -48,7 +51,7 @@ def for_interface(hearing: Hearing, change: Change, instead: Change) -> Iterator
     there = sum(one.number for one in hosts if hearing.vlan(one.station) == tag)
     says = f"{there} of {sum(one.number for one in hosts)} hosts of its subnet are in VLAN {tag}"
     yield from agreeing(there, says, weights.OWN, weights.SEVERAL)
-    if hearing.strangers(tag, own):
+    if own is first and hearing.strangers(tag, own):
         yield Witness(weights.STRANGERS, "")
     if context.expected.planned(own) == tag:
         yield Witness(weights.PLAN, f"the plan has {own.address.network} in VLAN {tag}")
