@@ -27,7 +27,7 @@ def for_interface(hearing: Hearing, change: Change, instead: Change) -> Iterator
     first = next(iter(seen or [s for s in rows if s.address is not None]), None)
     tag, text = change.cells.get("vid"), str(change.cells.get("address") or "")
     added = str(change.key.get("address") or NONE)
-    own = next((s for s in rows if s.address is not None and s.row.address == added), first)
+    own = next((s for s in rows if s.row.address == added), first)
     if not text and added != NONE and all(s.row.address != added for s in rows):
         if own is None:  # else it may be there because of another mend
             yield from _planned(hearing, interface(added), tag)

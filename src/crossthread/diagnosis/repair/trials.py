@@ -117,11 +117,13 @@ def only_needed(context: Context, source: str, target: str, findings: list[Findi
         return findings
     outcome = context.once(Outcomes).of
     kept, most = list(findings), _interfaces(findings)
-    as_good = {True, outcome(findings, source, target)}
-    for finding in reversed(findings):
-        rest = [other for other in kept if other is not finding]
-        if outcome(rest, source, target) in as_good and _interfaces(rest) <= most:
-            kept = rest
+    as_good, tried = {True, outcome(findings, source, target)}, len(kept) + 1
+    while len(kept) < tried:  # what only takes back another is not needed once that is left out
+        tried = len(kept)
+        for finding in reversed(kept):
+            rest = [other for other in kept if other is not finding]
+            if outcome(rest, source, target) in as_good and _interfaces(rest) <= most:
+                kept = rest
     return kept
 
 
