@@ -28,6 +28,8 @@ def for_interface(hearing: Hearing, change: Change, instead: Change) -> Iterator
     tag, text = change.cells.get("vid"), str(change.cells.get("address") or "")
     added = str(change.key.get("address") or NONE)
     own = next((s for s in rows if s.row.address == added), first)
+    if own is not None and (new := {tag, instead.cells.get("vid")} - {own.row.vid}):
+        first = next((s for s in seen if s.row.vid not in new), first)  # that which is changed speaks for all
     if not text and added != NONE and all(s.row.address != added for s in rows):
         if own is None:  # else it may be there because of another mend
             yield from _planned(hearing, interface(added), tag)
