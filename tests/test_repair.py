@@ -433,13 +433,15 @@ class Forms(unittest.TestCase):
             Change("vlans", {"device": "galley", "vid": 60}, {"name": "stores", "state": "active"}),
             Change("gateways", {"device": "quay-router", "interface": "port1.40"}, {"address": "10.61.40.9/24"}),
             Change("hosts", {"host": "shop-till"}, {"gateway": "10.61.10.1"}),
-        ]
+            Change("gateways", {"device": "quay-router", "interface": "port1.50", "address": "10.61.50.9/24"},
+                   {"admin": "up", "proxy_arp": "no"}),
+        ]  # fmt: skip
         found = json.loads(json.dumps(as_instance_data(network, repair)["devices"]))
         rows = [row for device, document in found.items() for row in read_yang(device, document, "")]
         self.assertIn(("galley", 60, "stores"), [(r.device, r.vid, r.name) for r in rows if r.TABLE == "vlans"])
         addresses = [(r.interface, r.address, r.vid) for r in rows if r.TABLE == "gateways"]
-        self.assertEqual(addresses, [("port1.40", "10.61.40.9/24", 40)])
-        self.assertEqual([c.table for c in as_instance_data(network, repair)["elsewhere"]], ["hosts"])
+        self.assertEqual(addresses, [("port1.40", "10.61.40.9/24", 40), ("port1.50", "10.61.50.9/24", 50)])
+        self.assertEqual([c.table for c in as_instance_data(network, repair)["elsewhere"]], ["hosts", "gateways"])
 
     def test_commands_quote_every_name_and_leave_other_systems_alone(self):
         hostile = 'p"; rm -rf / #$(x)'
@@ -450,8 +452,10 @@ class Forms(unittest.TestCase):
         bad = Survey(**{**survey.__dict__, "ports": ports, "hosts": hosts, "devices": devices})
         steps = work_order(
             Network(bad),
-            mends(on("a", hostile, pvid=20), on("b", hostile, pvid=20), on("b", "left", allowed="10 20 30")),
-        )
+            mends(on("a", hostile, pvid=20), on("b", hostile, pvid=20), on("b", "left", allowed="10 20 30"),
+                  Change("gateways", {"device": "b", "interface": "left.30", "address": "10.9.30.1/24"},
+                         {"vid": 30, "port": "left", "table": "$x", "admin": "up", "proxy_arp": "no"})),
+        )  # fmt: skip
         lines = [line for line in as_commands(Network(bad), steps).splitlines() if not line.startswith("#")]
         self.assertEqual(
             [shlex.split(line) for line in lines],
@@ -459,7 +463,10 @@ class Forms(unittest.TestCase):
              ["ovs-vsctl", "set", "port", hostile, "vlan_mode=access", "tag=20", "--", "clear", "port", hostile,
               "trunks"],
              ["bridge", "vlan", "del", "dev", hostile, "vid", "10"],
-             ["bridge", "vlan", "add", "dev", hostile, "vid", "20", "pvid", "untagged"]],
+             ["bridge", "vlan", "add", "dev", hostile, "vid", "20", "pvid", "untagged"],
+             ["ip", "link", "add", "link", "left", "name", "left.30", "type", "vlan", "id", "30"],
+             ["ip", "link", "set", "dev", "left.30", "master", "$x"],
+             ["ip", "address", "add", "10.9.30.1/24", "dev", "left.30"], ["ip", "link", "set", "dev", "left.30", "up"]],
         )  # fmt: skip
         by_hand = as_commands(Network(faulty()), why(Network(faulty()), "galley-till", "shop-till").order)
         self.assertIn("by hand: no such system is known there", by_hand)

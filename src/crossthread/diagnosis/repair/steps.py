@@ -154,6 +154,8 @@ def _new_address(change: Change) -> list[str]:
     where = f", in VLAN {cells['vid']}" if cells.get("vid") else ""
     if cells.get("port") and cells.get("port") != change.key.get("interface"):
         where += f", {'without a tag' if cells.get('untagged') == 'yes' else 'tagged'} on {cells['port']}"
+    if cells.get("table"):
+        where += f", in the routing table “{cells['table']}”"
     shared = [f"let it share {cells['virtual']}"] if cells.get("virtual") not in (None, "", NONE) else []
     return [f"give it the address {change.key['address']}{where}", *shared, "bring it up"]
 
@@ -193,7 +195,9 @@ _TOLD = {"admin", "oper", "mode", "pvid", "allowed", "untagged", "authorized", "
 
 def _plain(change: Change, but: Iterable[str] = ()) -> list[str]:
     cells = {column: value for column, value in change.cells.items() if column not in but}
-    return [_WORDS.get(column, f"set {column} to {{}}").format(value) for column, value in cells.items()]
+    both = {"address", "gateway"}  # of two versions of IP
+    said = {column: str(value).replace(" ", " and ") if column in both else value for column, value in cells.items()}
+    return [_WORDS.get(column, f"set {column} to {{}}").format(value) for column, value in said.items()]
 
 
 def loses(context: Context, draft: Draft) -> str | None:

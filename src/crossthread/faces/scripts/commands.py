@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from shlex import quote
 
+from crossthread.diagnosis.repair.together import adds_interface
 from crossthread.diagnosis.repair.work_order import WorkStep
 from crossthread.errors import visible
 from crossthread.network.network import Network
@@ -122,6 +123,9 @@ def _interface(network: Network, kind: str, key: dict[str, str], change: Change)
     name, cells = quote(key["interface"]), change.cells
     own = [s.row for s in network.stations.on_device.get(key["device"], ()) if s.name == key["interface"]]
     rows = [row for row in own if isinstance(row, Gateway)]
+    if adds_interface(change):
+        yield from _new_address(name, key, change, bool(rows))
+        return
     if "table" in cells:
         yield f"ip link set dev {name} {'master ' + quote(str(cells['table'])) if cells['table'] else 'nomaster'}"
     if "vid" in cells and kind == "ovs":
@@ -141,3 +145,16 @@ def _interface(network: Network, kind: str, key: dict[str, str], change: Change)
         yield f"ip address del {quote(key['address'])} dev {name}"
     if cells.get("admin") == "up":
         yield f"ip link set dev {name} up"
+
+
+def _new_address(name: str, key: dict[str, str], change: Change, known: bool) -> Iterator[str]:
+    """An address for an interface, which is made first if nobody knows it; one on the bridge is made by hand."""
+    cells, parent = change.cells, str(change.cells.get("port") or "")
+    if not known and parent not in ("", key["interface"]) and cells.get("vid"):
+        yield f"ip link add link {quote(parent)} name {name} type vlan id {int(str(cells['vid']))}"
+    elif not known and not parent:
+        yield f"#    by hand: make {visible(key['interface'], 100)}, in VLAN {cells.get('vid')} of the bridge"
+    if cells.get("table"):
+        yield f"ip link set dev {name} master {quote(str(cells['table']))}"
+    yield f"ip address add {quote(key['address'])} dev {name}"
+    yield f"ip link set dev {name} up"

@@ -12,6 +12,7 @@ from typing import Any
 
 import msgspec
 
+from crossthread.diagnosis.repair.together import adds_interface
 from crossthread.network.network import Network
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
@@ -56,6 +57,8 @@ def _placed(network: Network, document: Node, change: Change) -> Change:
             entry["name"] = str(cells.pop("name"))
         _component(document, key["device"]).setdefault("bridge-vlan", {}).setdefault("vlan", []).append(entry)
     elif change.table == "gateways":
+        if adds_interface(change):
+            _address(document, key, {"address": key["address"]})
         _address(document, key, cells)
     elif change.table == "devices" and cells.pop("routing", None) == "yes":
         for row in network.survey.gateways:
