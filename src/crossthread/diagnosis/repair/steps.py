@@ -75,6 +75,12 @@ def drafts(findings: Iterable[Finding]) -> list[Draft]:
             rules.setdefault(last, []).append(finding.rule)
         if last is not None:
             found.setdefault(last, []).extend(effects)
+    for thing, held in [*found.items()]:  # an interface that is a port, and has been shut with it, is one thing
+        interface = ("gateways", *thing[1:])
+        if thing[0] == "ports" and interface in found and all(map(wakes, (*held, *found[interface]))):
+            found[interface] = [*held, *found[interface]]
+            rules[interface] = [*rules[thing], *rules[interface]]
+            del found[thing]
     return [Draft(thing, merge_changes(held), tuple(dict.fromkeys(rules[thing]))) for thing, held in found.items()]
 
 
