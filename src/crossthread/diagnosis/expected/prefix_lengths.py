@@ -90,11 +90,13 @@ class PrefixLengths:
         own, twice = station.address, 1
         served = {own.ip} if isinstance(station, Interface) else set[Address]()
         used, held = {hop_of(station)}, {own.ip}
+        beside = self._left_out(station)
         for other, weight in votes(station, around(own.ip)):
             assert other.address is not None
             twice = 2 if self._needs_more(station, other) else twice
             wider = 2 if self._needs_more(other, station) or self._has_way_out(other, station) else 1
-            weights[other.address.network.prefixlen] += weight * self._believable(other) * wider
+            says = GATEWAY if other in beside else weight
+            weights[other.address.network.prefixlen] += says * self._believable(other) * wider
             served |= {other.address.ip} if isinstance(other, Interface) else set()
             used.add(hop_of(other))
             held.add(other.address.ip)
@@ -162,6 +164,22 @@ class PrefixLengths:
             return hop_of(one) == other.address.ip
         routes = self._network.routing.routes(one.device)
         return any(route.next_hop == str(other.address.ip) for route in routes)
+
+    def _left_out(self, station: Station) -> list[Station]:
+        """The interfaces on the wire of a host by itself in whose prefix it is, and which its own leaves out.
+
+        One prefix within another on one wire is by nobody's design. Of a host that has no gateway: it lost that with
+        its prefix, or would ask such an interface.
+        """
+        own = station.address
+        if own is None or not isinstance(station, HostStation) or station.row.gateway != NONE:
+            return []
+        groups = list(self._voters.around(own.ip))
+        inside = [group for group in groups if (at := group.stations[0].address) is not None and at.ip in own.network]
+        if len(inside) != 1 or len(inside[0].stations) > 1 or inside[0].vid is None:
+            return []
+        beside = (group.stations[0] for group in groups if group.vid == inside[0].vid)
+        return [one for one in beside if isinstance(one, Interface)]
 
     def _has_way_out(self, other: Station, station: Station) -> bool:
         """Whether a host's gateway is outside its own prefix, and inside that of another who uses it, or is it."""

@@ -80,6 +80,11 @@ def _for_far_end(hearing: Hearing, link: Adjacency, end: End, change: Change) ->
     cells, other = change.cells, link.far(end)
     far = hearing.context.port(other)
     if far is None or far.mode == "routed":
+        behind = hearing.context.network.gateways_at.get(other, ())
+        tags = VlanSet.of(g.tag for g in behind if g.tag and hearing.hears(g))
+        if tags and cells.get("mode") == "trunk":
+            says = f"{other} at the other end tags its frames with VLAN{'s' * (len(tags) > 1)} {tags}"
+            yield Witness(weights.NEEDED if len(tags) > 1 else weights.WANTED, says)
         return
     mode, vid = cells.get("mode"), cells.get("pvid")
     if mode is not None and mode == far.mode:
