@@ -35,6 +35,18 @@ class Yard(unittest.TestCase):
             self.assertIn("gateways crane g1.10 10.9.10.77/24: address = 10.9.10.1/24", mends)
             self.assertEqual([m for m in mends if m.startswith("hosts")], ["hosts desk-loft-1: gateway = 10.9.10.1"])
 
+    def test_a_prefix_that_leaves_out_the_interface_on_the_wire(self):
+        lone = host("desk-loft-1", address="10.9.10.201/27", gateway="none")
+        answer = self.asked(lone, desks=(1, 0))
+        self.assertEqual({f.rule for f in answer.findings}, {"host-gateway-missing", "host-mask-differs"})
+        self.assertEqual(
+            {c: v for change in answer.repair for c, v in change.cells.items()},
+            {"gateway": "10.9.10.1", "address": "10.9.10.201/24"},
+        )
+        beside = why(apply_changes(yard(desks=(2, 0)), [lone, host("desk-loft-2", address="10.9.10.202/27")]),
+                     "desk-loft-1", "till-keel-1")  # fmt: skip
+        self.assertNotIn("hosts desk-loft-1: address = 10.9.10.201/24", map(str, beside.repair))
+
     def test_of_a_host_without_address_its_port_and_that_of_its_gateway_are_weighed(self):
         lost = host("desk-loft-1", address="none")
         answer = self.asked(lost, at("keel", "t8", pvid=20), style="ports", desks=(1, 0))

@@ -65,6 +65,16 @@ class Witnesses(unittest.TestCase):
         lacks = at("keel", "t1", allowed="1 20")
         self.heard([lacks], at("keel", "t1", allowed="1 10 20"), [needed, (0.5, CARRIES)], 0.5)
 
+    def test_of_a_port_towards_a_router(self):
+        access, trunk = (
+            at("keel", "t9", mode="access", pvid=10, allowed=""),
+            at("keel", "t9", mode="trunk", pvid="none"),
+        )
+        tags = "crane g1 at the other end tags its frames with VLAN"
+        self.heard([access], trunk, [(2.0, f"{tags}S 10 20".replace("S", "s")), (0.5, "")], 1.5)
+        gone = Change("gateways", {"device": "crane", "interface": "g1.20", "address": "10.9.20.1/24"}, {}, True)
+        self.heard([access, gone], trunk, [(1.0, f"{tags} 10"), (0.5, "")], 0.5)
+
     def test_of_a_native_vlan_and_a_tag_type(self):
         far = "{} t1 at the other end has {}"  # one other link has VLAN 1, and is no habit
         used = [at("keel", "t1", pvid=20)]

@@ -117,14 +117,26 @@ def only_needed(context: Context, source: str, target: str, findings: list[Findi
         return findings
     outcome = context.once(Outcomes).of
     kept, most = list(findings), _interfaces(findings)
-    as_good, tried = {True, outcome(findings, source, target)}, len(kept) + 1
-    while len(kept) < tried:  # what only takes back another is not needed once that is left out
-        tried = len(kept)
-        for finding in reversed(kept):
-            rest = [other for other in kept if other is not finding]
+    as_good = {True, outcome(findings, source, target)}
+    left_out = set[tuple[str, ...]]()
+    for again in (False, True):  # what only takes back another mend is not needed once that is left out
+        for finding in reversed(findings):
+            rest, cells = [other for other in kept if other is not finding], _cells(finding)
+            if len(rest) == len(kept) or (again and cells.isdisjoint(left_out)):
+                continue
             if outcome(rest, source, target) in as_good and _interfaces(rest) <= most:
                 kept = rest
+                left_out |= cells
     return kept
+
+
+def _cells(finding: Finding) -> set[tuple[str, ...]]:
+    """What a mend sets: of which port, host or interface, whatever its address is, which column."""
+    found = set[tuple[str, ...]]()
+    for change in finding.repair:
+        key = {column: str(value) for column, value in change.key.items() if column != "address"}
+        found |= {(change.table, *key.values(), column) for column in change.cells}
+    return found
 
 
 def _interfaces(findings: Sequence[Finding]) -> int:
