@@ -9,7 +9,7 @@ from crossthread.demo import healthy
 from crossthread.errors import UnknownNameError
 from crossthread.survey.records import MacEntry
 from crossthread.views.find import find
-from tests.building import cabled, network_of
+from tests.building import cabled, network_of, ports
 from tests.test_command import run
 
 
@@ -77,6 +77,15 @@ class Finding(unittest.TestCase):
         )
         self.assertEqual(self.places("02:00:00:00:00:09", network), [("sw-a", "p1", 7, "towards")])
         self.assertEqual(self.places("10.0.0.9", network), [("sw-a", "p1", 7, "towards")])
+
+    def test_where_it_was_learned_at_an_edge_comes_first(self):
+        network = network_of(
+            ports=ports("sw-a p1 trunk 1 1 7", "sw-b q1 trunk 1 1 7", "sw-c p2 access 7"),
+            neighbors=cabled("sw-a p1 sw-b q1"),
+            macs="device|vid|mac|port|kind\nsw-a|7|02:00:00:00:00:09|p1|learned\nsw-c|7|02:00:00:00:00:09|p2|learned",
+        )
+        found = [place[0] for place in self.places("02:00:00:00:00:09", network)]
+        self.assertEqual(found, ["sw-c", "sw-a"])
 
     def test_devices_and_vlans(self):
         self.assertEqual(self.places("GALLEY"), [("ropehall", "port3", None, "learned")])
