@@ -51,7 +51,8 @@ def for_interface(hearing: Hearing, change: Change, instead: Change) -> Iterator
         yield Witness(-weights.NAMED, "")  # it is named after another
     hosts = [one for one in hearing.kin(own) if isinstance(one.station, HostStation)]
     there = sum(one.number for one in hosts if hearing.vlan(one.station) == tag)
-    says = f"{there} of {sum(one.number for one in hosts)} hosts of its subnet are in VLAN {tag}"
+    subnet = "its subnet" if own is first else own.address.network
+    says = f"{there} of {sum(one.number for one in hosts)} hosts of {subnet} are in VLAN {tag}"
     yield from agreeing(there, says, weights.OWN, weights.SEVERAL)
     if own is first and hearing.strangers(tag, own):
         yield Witness(weights.STRANGERS, "")
