@@ -94,6 +94,7 @@ class Finding(unittest.TestCase):
     def test_what_is_not_there(self):
         for wanted, says in [
             ("planksaw", "did you mean plank-saw"),
+            ("02:00:00:00:00:77", "no table of this survey knows the MAC address 02:00:00:00:00:77"),
             ("10.0.0.1", "no table of this survey knows the address 10.0.0.1"),
             ("02:00:00:00:00:01", "knows the MAC address"),
             ("\x1b", "“\\x1b”"),

@@ -216,6 +216,7 @@ class Settings(Yards):
             survey = self.edited(*(at(*port, mtu=1500) for port in ports))
             (found,) = [one for one in check(survey, plan).findings if "mtu" in one.says or "1500" in one.says]
             self.assertIn(says, found.says)
+            self.assertEqual([c.cells for c in found.repair], [{"mtu": 9000}] * count)
         slow = self.edited(at("loft", "t1", speed=1000), at("loft", "desk1", speed=100))
         (found,) = [one for one in check(slow, plan).findings if one.rule == "plan-differs" and "1000" in one.says]
         self.assertEqual([str(s.port) for s in found.subjects], ["t1"])

@@ -149,6 +149,18 @@ class Places(unittest.TestCase):
         answer = why(network, "a", "b")
         self.assertEqual([(c.key["device"], c.key["address"]) for c in answer.repair], [("keel", "10.9.10.1/24")])
 
+    def test_the_last_address_of_a_subnet_is_left_to_a_gateway(self):
+        for taken, given in ((3, "10.9.10.5/29"), (4, None)):
+            others = [f"h{n} 10.9.10.{n + 2}/29 10.9.10.1 keel p{n}" for n in range(taken)]
+            network = network_of(
+                devices="device|capabilities|routing\nkeel|bridge router|yes",
+                ports=ports(*(f"keel p{n} access 10" for n in range(taken)), "keel q access 10"),
+                gateways="device|interface|address|vid|admin|oper|proxy_arp\nkeel|v10|10.9.10.1/29|10|up|up|no",
+                hosts=hosts(*others, "new none 10.9.10.1 keel q"),
+            )
+            told = [c.cells.get("address") for c in why(network, "new", "h0").repair]
+            self.assertEqual(told, [given] if given else [])
+
 
 class LostRoutes(unittest.TestCase):
     def test_all_routes_that_a_router_lost_are_told_and_put_back(self):
