@@ -471,6 +471,14 @@ class Forms(unittest.TestCase):
         by_hand = as_commands(Network(faulty()), why(Network(faulty()), "galley-till", "shop-till").order)
         self.assertIn("by hand: no such system is known there", by_hand)
 
+    def test_commands_put_an_interface_that_gets_another_tag_back_into_its_routing_table(self):
+        own = {"device": "quay-router", "interface": "port1.40", "address": "10.61.40.1/24"}
+        known = Change("devices", {"device": "quay-router"}, {"platform": "Linux"})
+        network = Network(apply_changes(healthy(), [known, Change("gateways", own, {"table": "yard"})]))
+        lines = as_commands(network, work_order(network, mends(Change("gateways", own, {"vid": 41})))).splitlines()
+        made = ["ip link add link port1 name port1.40 type vlan id 41", "ip link set dev port1.40 master yard"]
+        self.assertEqual([*made, "ip address add 10.61.40.1/24 dev port1.40"], lines[3:6])
+
     def test_the_command(self):
         status, out, _ = self.run_app("why", self.folder / "faulty", "--all")
         self.assertEqual(status, 1)

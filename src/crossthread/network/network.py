@@ -151,7 +151,7 @@ class Network:
         return self._share(Network(self.told, 10 - self.version))
 
     def sees(self, version: int) -> bool:
-        """Whether all that hosts have of a version of IP is seen: of those with both only what is of its own is."""
+        """Whether no host's address of a version of IP is hidden, as the other version's is where hosts have both."""
         return self.told is self.survey or version == self.version
 
     def versions(self, host: str) -> frozenset[int]:

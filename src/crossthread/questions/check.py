@@ -13,7 +13,7 @@ from crossthread.diagnosis.consequences import consequences
 from crossthread.diagnosis.context import Context, context_of
 from crossthread.diagnosis.faults import Faults, find_faults
 from crossthread.diagnosis.findings import SEVERITIES, Finding, Identity, Severity, Subject
-from crossthread.diagnosis.repair.both_versions import together
+from crossthread.diagnosis.repair.both_versions import merge_versions
 from crossthread.diagnosis.repair.facts import told_apart
 from crossthread.diagnosis.repair.harm.harmless import each_harmless, together_harmless, with_luck
 from crossthread.diagnosis.repair.together import carrying_all
@@ -122,7 +122,11 @@ def _together(first: Check, second: Check) -> Check:
     """What is found by IPv4, and what only by IPv6."""
     told = {finding.identity for one in first.findings for finding in _all(one)}
     follows = {finding.identity for one in first.findings for finding in _all(one) if finding is not one}
-    new = [f for f in together(first.findings, second.findings) if f.identity not in follows or f.severity == "breaks"]
+    new = [
+        f
+        for f in merge_versions(first.findings, second.findings)
+        if f.identity not in follows or f.severity == "breaks"
+    ]
     ordered = sorted(new, key=_order)
     accepted = {f.identity: f for f in (*second.accepted, *first.accepted) if f.identity not in told}
     return Check(tuple(ordered), _counts(ordered), tuple(accepted.values()), 0, first.unchecked)

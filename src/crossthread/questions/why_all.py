@@ -12,7 +12,7 @@ from crossthread.collector import copies_let_go, held_still
 from crossthread.diagnosis.context import Context, context_of
 from crossthread.diagnosis.effects import find_effects
 from crossthread.diagnosis.findings import Finding, Identity
-from crossthread.diagnosis.repair.both_versions import together
+from crossthread.diagnosis.repair.both_versions import merge_versions
 from crossthread.diagnosis.repair.facts import told_apart
 from crossthread.diagnosis.repair.harm.harmless import together_harmless
 from crossthread.diagnosis.repair.mends import under_causes
@@ -168,7 +168,7 @@ def _by_each_version(context: Context, seen: Callable[[Context], list[Finding]])
     if (twin := context.network.twin) is None or context.network.version == 6:
         return decided(context)
     both = (with_confidence(one, decided(one)) for one in (context, context_of(twin, context.plan)))
-    return together(*both)
+    return merge_versions(*both)
 
 
 def _seen_then(context: Context, mended: list[Finding]) -> dict[Identity, Finding]:

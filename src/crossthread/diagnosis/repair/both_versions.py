@@ -10,26 +10,30 @@ from crossthread.diagnosis.findings import SEVERITIES, Alternative, Finding, Ide
 from crossthread.survey.changes import merge_changes
 
 
-def together(first: Iterable[Finding], second: Iterable[Finding]) -> list[Finding]:
+def merge_versions(first: Iterable[Finding], second: Iterable[Finding]) -> list[Finding]:
     """What is found by IPv4, then what only by IPv6; of what is the same but for the version one finding that has both.
 
     Where a mend is proposed by one version only, the two stay apart: the other is told, not made.
     """
-    found: dict[tuple[Identity, bool], list[Finding]] = {}
-    for finding in (*first, *second):
-        alike = found.setdefault((finding.identity, bool(finding.repair)), [])
-        same = next((n for n, one in enumerate(alike) if one.repair == finding.repair), None)
-        if same is not None:
-            alike[same] = min(alike[same], finding, key=lambda one: SEVERITIES.index(one.severity))
+    found = list(first)
+    places: dict[tuple[Identity, bool], int] = {}
+    for n, finding in enumerate(found):
+        places.setdefault((finding.identity, bool(finding.repair)), n)
+    for finding in second:
+        n = places.get((finding.identity, bool(finding.repair)), len(found))
+        if n == len(found):
+            found.append(finding)
         else:
-            alike[:1] = [_as_one(alike[0], finding) if alike else finding]
-    return [finding for alike in found.values() for finding in alike]
+            found[n] = _as_one(found[n], finding)
+    return found
 
 
 def _as_one(first: Finding, second: Finding) -> Finding:
     """A finding by IPv4 and the same by IPv6, with what both mend; nobody has weighed the two together."""
     worse, other = sorted((first, second), key=lambda one: SEVERITIES.index(one.severity))
     follows = {one.identity: one for one in (*second.follows, *first.follows)}
+    if first.repair == second.repair and (first.repair or first.says == second.says):
+        return msgspec.structs.replace(worse, follows=tuple(follows.values()))
     repair = merge_changes((*first.repair, *second.repair))
     told = [(option, option.changes == one.repair) for one in (first, second) for option in one.alternatives]
     against = tuple(dict.fromkeys(reason for option, own in told if own for reason in option.against))

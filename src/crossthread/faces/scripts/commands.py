@@ -137,6 +137,8 @@ def _interface(network: Network, kind: str, key: dict[str, str], change: Change)
         if cells["vid"] and parent:
             tag = int(str(cells["vid"]))
             yield f"ip link add link {quote(parent)} name {name} type vlan id {tag}"
+            table = cells.get("table") or next((row.table for row in rows if row.table), None)
+            yield from [f"ip link set dev {name} master {quote(str(table))}"] if table else []
             yield from (f"ip address add {quote(row.address)} dev {name}" for row in rows if row.address)
             yield f"ip link set dev {name} up"
     if cells.get("address") and cells["address"] != NONE:
@@ -158,3 +160,5 @@ def _new_address(name: str, key: dict[str, str], change: Change, known: bool) ->
         yield f"ip link set dev {name} master {quote(str(cells['table']))}"
     yield f"ip address add {quote(key['address'])} dev {name}"
     yield f"ip link set dev {name} up"
+    if cells.get("virtual") not in (None, "", NONE):
+        yield f"#    by hand: let it share {visible(str(cells['virtual']), 100)}"
