@@ -50,18 +50,19 @@ def looked_at(network: ct.Network, number: int) -> Iterator[tuple[str, object]]:
             yield " ".join((question.__name__, *about)), str(error)
 
 
-def asked(survey: ct.Survey) -> Iterator[tuple[str, object]]:
+def asked(survey: ct.Survey, plan: ct.Plan | None = None) -> Iterator[tuple[str, object]]:
     """Every question to a network, by what it is called in the record, and its answer."""
     network = ct.Network(survey)
     verdicts = ct.matrix(network)
     yield "matrix", verdicts
-    for name, question in (("map", ct.map_network), ("check", ct.check), ("inventory", ct.inventory),
+    yield "check", ct.check(network, plan)
+    for name, question in (("map", ct.map_network), ("inventory", ct.inventory),
                            ("addresses", ct.addresses), ("vlans", ct.vlans), ("trees", ct.trees),
                            ("tree advice", ct.tree_advice), ("plan draft", ct.draft_plan)):  # fmt: skip
         yield name, question(network)
     yield "classes", ct.class_matrix(network)
     if len(survey.hosts) < _FEW:
-        yield "why all", ct.why_all(network)
+        yield "why all", ct.why_all(network, plan)
         yield "tree ways", ct.tree_ways(network)
     for row in survey.trees[:1]:
         yield f"tree {row.instance}", ct.tree(network, row.instance)
@@ -79,10 +80,10 @@ def asked(survey: ct.Survey) -> Iterator[tuple[str, object]]:
         yield f"vlan {vid}", ct.vlan(network, vid)
     stopped = [(a, b) for a, b, verdict in verdicts.reaches if verdict != "works"]
     for a, b in stopped[:: max(1, len(stopped) // _PAIRS)][:_PAIRS]:
-        answer = ct.why(network, a, b)
+        answer = ct.why(network, a, b, plan=plan)
         yield f"why {a} {b}", answer
         if answer.repair:
-            yield f"rehearse {a} {b}", ct.rehearse(network, answer.repair)
+            yield f"rehearse {a} {b}", ct.rehearse(network, answer.repair, plan)
             yield f"compare {a} {b}", ct.compare(network, ct.Network(ct.apply_changes(survey, answer.repair)))
     passed = [(a, b) for a, b, verdict in verdicts.reaches if verdict == "works"]
     for a, b in passed[:1]:
@@ -99,7 +100,9 @@ def plain(answer: object) -> object:
 
 def answers(survey: Path) -> dict[str, object]:
     """All answers about one recorded survey, as plain values."""
-    return {name: plain(answer) for name, answer in asked(ct.read_survey(survey))}
+    beside = survey.with_name("plan.toml")
+    plan = ct.read_plan(beside) if beside.exists() else None
+    return {name: plain(answer) for name, answer in asked(ct.read_survey(survey), plan)}
 
 
 def recorded(survey: Path) -> dict[str, object]:

@@ -69,6 +69,13 @@ class Questions(unittest.TestCase):
             )
         self.assertEqual(len(caught.exception.problems), 2)
 
+    def test_a_row_has_its_new_key_for_what_is_changed_next(self):
+        renamed, others = (Change("devices", {"device": d}, {"device": "kitchen"}) for d in ("galley", "ropehall"))
+        after = apply_changes(healthy(), [renamed, Change("devices", {"device": "kitchen"}, {"site": "south"})])
+        self.assertEqual([row.site for row in after.devices if row.device == "kitchen"], ["south"])
+        with self.assertRaisesRegex(SurveyError, "change 2: another row of devices has that key already"):
+            apply_changes(healthy(), [renamed, others])
+
 
 class Commands(unittest.TestCase):
     def setUp(self):

@@ -19,8 +19,8 @@ class EditedTable:
         self._rows = rows
         self._edited: dict[int, Row | None] = {}
         self._added: list[Row | None] = []
-        self._added_at: dict[object, list[int]] = defaultdict(list)
-        """Of the added rows those that have, or had, each value in the first column of the key."""
+        self._come_to: dict[object, set[int]] = defaultdict(set)
+        """The rows, by where they stand, that came to have each value in the first column of the key."""
 
     def table(self) -> Table[Row]:
         """The table with all changes made."""
@@ -40,10 +40,7 @@ class EditedTable:
         for n, row in hits.items():
             follow = that_follow(row, wanted) if isinstance(row, Port) else {}
             fresh = None if delete else msgspec.structs.replace(row, **follow, **wanted)
-            if n < len(self._rows):
-                self._edited[n] = fresh
-            else:
-                self._put(n - len(self._rows), fresh)
+            self._put(n, fresh)
         if hits or delete:
             return None
         cells = {**key, **wanted}
@@ -51,14 +48,17 @@ class EditedTable:
         if missing:
             return f"a new row of {record.TABLE} also needs {', '.join(missing)}"
         self._added.append(None)
-        self._put(len(self._added) - 1, record(**cells))
+        self._put(len(self._rows) + len(self._added) - 1, record(**cells))
         return None
 
     def _put(self, n: int, row: Row | None) -> None:
-        """Let a row stand in a place among the added ones, or none."""
-        self._added[n] = row
+        """Let a row stand in a place, or none; the added ones stand after all others."""
+        if n < len(self._rows):
+            self._edited[n] = row
+        else:
+            self._added[n - len(self._rows)] = row
         if row is not None:
-            self._added_at[folded(self._column, getattr(row, self._column))].append(n)
+            self._come_to[folded(self._column, getattr(row, self._column))].add(n)
 
     @property
     def _column(self) -> str:
@@ -79,10 +79,10 @@ class EditedTable:
         for other in key.keys() - {column} if near else ():  # which is quicker than to look at each of many rows
             held, wanted = self._rows.column(other), folded(other, key[other])
             near = [n for n in near if n in self._edited or folded(other, held[n]) == wanted]
-        rows = [(n, self._edited.get(n, self._rows[n])) for n in near]
         # Where it is not said whose rows are meant, they are looked for among all.
-        rows += [(count + n, self._added[n]) for n in (self._added_at[first] if first else range(len(self._added)))]
-        return {n: row for n, row in rows if row is not None and _fits(row, key)}
+        come = self._come_to.get(first, set()) if first else range(count, count + len(self._added))
+        rows = {n: self._edited.get(n, self._rows[n]) if n < count else self._added[n - count] for n in (*near, *sorted(come))}
+        return {n: row for n, row in rows.items() if row is not None and _fits(row, key)}
 
 
 def _fits(row: Row, key: dict[str, object]) -> bool:
