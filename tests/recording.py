@@ -9,7 +9,7 @@ meant to change. Read what it prints.
 import gzip
 import json
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 
 import crossthread as ct
@@ -44,10 +44,26 @@ def looked_at(network: ct.Network, number: int) -> Iterator[tuple[str, object]]:
     words = [word.partition("/")[0] for word in words if word and word != "none"]
     pages = [(ct.device, ends[number % len(ends)][:1]), (ct.port, ends[number % len(ends)])]  # each is a check, too
     for question, about in ((view, ()), (ct.find, (words[number % len(words)],)), *pages[number % 4 : number % 4 + 1]):
-        try:
-            yield " ".join((question.__name__, *about)), plain(question(network, *about))
-        except ct.CrossThreadError as error:
-            yield " ".join((question.__name__, *about)), str(error)
+        yield " ".join((question.__name__, *about)), plain(or_why_not(question, network, *about))
+
+
+def known_by(survey: ct.Survey) -> list[str]:
+    """What somebody may look for: of the tables the first words and the last ones."""
+    columns = (
+        ("hosts", "host"), ("hosts", "mac"), ("hosts", "address"), ("vlans", "vid"), ("vlans", "name"),
+        ("gateways", "address"), ("ports", "description"), ("ports", "mac"), ("neighbors", "neighbor"),
+        ("neighbors", "neighbor_chassis"), ("neighbors", "management"), ("arp", "address"), ("macs", "mac"),
+    )  # fmt: skip
+    found = [[str(value) for value in survey.column(*place) if value not in (None, "none")] for place in columns]
+    return sorted({word for words in found for word in (*words[:1], *words[-1:])})
+
+
+def or_why_not(question: Callable[..., object], *about: object) -> object:
+    """An answer, or the sentence that says why there is none."""
+    try:
+        return question(*about)
+    except ct.CrossThreadError as error:
+        return str(error)
 
 
 def asked(survey: ct.Survey, plan: ct.Plan | None = None) -> Iterator[tuple[str, object]]:
@@ -67,9 +83,8 @@ def asked(survey: ct.Survey, plan: ct.Plan | None = None) -> Iterator[tuple[str,
     for row in survey.trees[:1]:
         yield f"tree {row.instance}", ct.tree(network, row.instance)
         yield f"without {row.device}", ct.tree_without(network, row.device)
-    for host in survey.hosts[:2]:
-        yield f"find {host.host}", ct.find(network, host.host)
-        yield f"find {host.mac}", ct.find(network, str(host.mac or host.address))
+    for word in known_by(survey):
+        yield f"find {word}", or_why_not(ct.find, network, word)
     for device in survey.devices[:2]:
         yield f"device {device.device}", ct.device(network, device.device)
     for port in [row for row in survey.ports if row.mode == "trunk"][:2]:
@@ -82,6 +97,8 @@ def asked(survey: ct.Survey, plan: ct.Plan | None = None) -> Iterator[tuple[str,
     for a, b in stopped[:: max(1, len(stopped) // _PAIRS)][:_PAIRS]:
         answer = ct.why(network, a, b, plan=plan)
         yield f"why {a} {b}", answer
+        for device in [row.device for row in survey.devices][-1:]:
+            yield f"why {device} {b}", or_why_not(ct.why, network, device, b)
         if answer.repair:
             yield f"rehearse {a} {b}", ct.rehearse(network, answer.repair, plan)
             yield f"compare {a} {b}", ct.compare(network, ct.Network(ct.apply_changes(survey, answer.repair)))

@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 from crossthread import Change, Network, Survey, SurveyError, apply_changes, check, matrix, read_plan
 from crossthread.demo import faulty, healthy
 from crossthread.questions.plan_draft import draft_plan
+from tests.test_designs import carried
 from tests.yard import at, host, interface, yard
 
 BROKEN = """title = 7
@@ -86,6 +87,12 @@ class Reading(unittest.TestCase):
 class Draft(unittest.TestCase):
     def test_the_draft_of_a_healthy_campus_finds_nothing_there(self):
         self.assertEqual(rules(healthy(), draft_plan(Network(healthy())))[0], set())
+
+    def test_the_service_vlan_of_a_tunnel_is_planned_as_an_access_port_s_vlan_is(self):
+        plan, moved = draft_plan(Network(carried())), at("far", "c", pvid=701)
+        self.assertEqual(rules(carried(), plan)[0], set())
+        wrong = [f for f in check(Network(apply_changes(carried(), [moved])), plan_of(plan)).findings if f.repair]
+        self.assertEqual([list(map(str, f.repair)) for f in wrong], [["ports far c: pvid = 700"]])
 
     def test_the_draft_of_a_faulty_campus_is_nearly_the_healthy_one_and_marks_its_guesses(self):
         text = draft_plan(Network(faulty()))

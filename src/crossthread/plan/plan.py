@@ -30,7 +30,7 @@ Vid = Annotated[int | None, cells.VID]
 VidOrNone = Annotated[int | None, cells.PVID]
 Vids = Annotated[VlanSet | None, cells.VIDS]
 Count = Annotated[int | None, cells.COUNT]
-Mode = Annotated[str | None, cells.choice("access", "trunk", "hybrid", "routed")]
+Mode = Annotated[str | None, cells.choice("access", "trunk", "hybrid", "routed", "tunnel")]
 
 
 class Settings(msgspec.Struct, frozen=True):
@@ -58,7 +58,7 @@ class PlannedVlan(msgspec.Struct, frozen=True):
 
 
 class PlannedPort(msgspec.Struct, frozen=True):
-    """A port: its mode, an access port's VLAN, what a trunk allows and which VLAN is its native one."""
+    """A port: its mode, the VLAN of an access or tunnel port, what a trunk allows and which VLAN is its native one."""
 
     device: str
     port: str

@@ -177,6 +177,8 @@ def _ports(context: Context) -> Iterator[tuple[str, list[_Line]]]:
                     entry["vlan"] = wanted
                 if hosts and wanted != row.pvid:
                     doubts.append(f"the VLAN of {next(iter(hosts)).name}; the port is in {row.pvid or NONE}")
+            elif row.mode == "tunnel" and row.pvid:
+                entry["vlan"] = row.pvid
             elif row.mode in ("trunk", "hybrid"):
                 allowed = row.allowed
                 if allowed is not None and far is not None and far.allowed is not None and far.allowed != allowed:

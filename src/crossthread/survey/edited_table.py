@@ -81,7 +81,10 @@ class EditedTable:
             near = [n for n in near if n in self._edited or folded(other, held[n]) == wanted]
         # Where it is not said whose rows are meant, they are looked for among all.
         come = self._come_to.get(first, set()) if first else range(count, count + len(self._added))
-        rows = {n: self._edited.get(n, self._rows[n]) if n < count else self._added[n - count] for n in (*near, *sorted(come))}
+        rows = {
+            n: self._edited.get(n, self._rows[n]) if n < count else self._added[n - count]
+            for n in (*near, *sorted(come))
+        }
         return {n: row for n, row in rows.items() if row is not None and _fits(row, key)}
 
 

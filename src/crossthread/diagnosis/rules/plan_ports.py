@@ -84,7 +84,8 @@ def _as_planned(entry: PlannedPort, row: Port) -> dict[str, object]:
 def _at_both_ends(context: Context, end: End, cells: dict[str, object]) -> tuple[tuple[Change, ...], bool]:
     """The mend of a port, with that of the far end of its link; and whether the two agree then, as far as is known."""
     changes, fits, near = [set_port(end, **cells)], True, context.port(end)
-    for link in context.adjacencies_at.get(end, ()) if {"mode", "pvid"} & set(cells) else ():
+    tunnel = near is not None and near.mode == "tunnel" and "mode" not in cells  # its VLAN never leaves by it
+    for link in context.adjacencies_at.get(end, ()) if {"mode", "pvid"} & set(cells) and not tunnel else ():
         far = link.far(end)
         row = context.port(far)
         if near is None or row is None:
