@@ -37,7 +37,7 @@ from crossthread.values import VlanSet
 from tests.building import DATA, LAB, cabled, hosts, network_of, ports, truth_of
 from tests.test_command import run
 from tests.test_generated import plant
-from tests.yard import at, yard
+from tests.yard import at, interface, yard
 
 IDENTITIES = {"mac", "chassis", "aliases", "neighbor", "neighbor_chassis", "neighbor_port", "capabilities"}
 """Without these somebody is taken for somebody else, or for two."""
@@ -296,6 +296,14 @@ class Harm(unittest.TestCase):
         found = check(part).findings
         self.assertEqual([f.repair for f in found if f.rule == "gateway-admin-down"], [()])
         self.assertEqual(why(part, "gate-camera", "ticket-desk-1").repair, ())
+
+    def test_what_somebody_shut_is_opened_where_nothing_that_nobody_read_gets_to(self):
+        shut = interface("crane", "g1.20", 20, admin="down", oper="down")
+        exit_by = Change("routes", {"device": "crane", "prefix": "0.0.0.0/0", "next_hop": "10.9.10.99"}, {})
+        for vids, beside, opened in (("10", [], True), ("20", [], False), ("10", [exit_by], False)):
+            out = at("loft", "x", admin="up", oper="up", mode="trunk", pvid="none", allowed=vids)
+            answer = why(apply_changes(yard(), [shut, out, *beside]), "desk-loft-1", "till-keel-1")
+            self.assertEqual((answer.repair_proven, bool(answer.repair)), (opened, opened), (vids, beside))
 
     def test_a_port_that_hears_a_switch_is_made_no_access_port(self):
         rows = "device|port|neighbor|neighbor_port|capabilities\nsw-a|p1|loft|x|bridge"

@@ -37,6 +37,17 @@ class Yard(unittest.TestCase):
     def mends(self, answer):
         return sorted(str(change) for change in answer.repair)
 
+    def test_where_nobody_routes_who_is_asked_for_tells_which_subnet_is_meant(self):
+        lost = [Change("gateways", {**interface("crane", f"g1.{v}", v).key}, {}, True) for v in (10, 20)]
+        alone = [host(f"{who}-{n}-1", gateway="none") for who in ("desk", "till") for n in ("loft", "keel")]
+        odd = [*lost, *alone, host("till-loft-1", address="10.9.10.77/24")]
+        for other, mend in (
+            ("till-keel-1", "hosts till-loft-1: address = 10.9.20.2/24"),
+            ("desk-keel-1", "ports loft till1: pvid = 10"),
+        ):
+            answer = self.asked(odd, "till-loft-1", other, desks=(1, 1))
+            self.assertEqual((self.mends(answer), answer.confidence), ([mend], "likely"))
+
     def test_the_interface_gets_the_address_that_others_ask_for_and_the_odd_host_as_well(self):
         odd = [interface("crane", "g1.10", 10, address="10.9.10.77/24"), host("desk-loft-1", gateway="10.9.10.78")]
         answer = self.asked(odd, desks=(2, 0))

@@ -13,6 +13,7 @@ import msgspec
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.expected.misaddressed import swapped_with
 from crossthread.diagnosis.findings import Finding
+from crossthread.network.hosts.blocks import Block
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.switching.nodes import Node
 from crossthread.network.topology.adjacency import Adjacency, bundle
@@ -20,7 +21,7 @@ from crossthread.network.topology.graph import joined
 from crossthread.network.topology.names import End
 from crossthread.network.topology.open_ends import OUTSIDE, leads_on
 from crossthread.survey.changes import Change
-from crossthread.survey.records import ArpEntry, Host, MacEntry
+from crossthread.survey.records import ArpEntry, Host, MacEntry, Route
 from crossthread.survey.survey import Evidence
 from crossthread.values import NONE, VlanSet
 
@@ -219,4 +220,25 @@ def _at_gateway(context: Context, change: Change) -> bool:
     if change.cells.get("vid") and not named and any(_leaves_unknown(context, tap.device, vid) for tap, vid in moved):
         return True
     fresh = bool(ip) and ip != NONE and ip not in {str(row.address).partition("/")[0] for row in rows}
-    return (fresh or opens) and context.network.unread.anywhere
+    if not context.network.unread.anywhere or not (fresh or opens):
+        return False
+    return fresh or _may_take_over(context, change, context.network.names.spelled[device])
+
+
+def _may_take_over(context: Context, change: Change, device: str) -> bool:
+    """Whether an interface that is brought up may take something over that nobody read.
+
+    That hears it or is heard by it, or is led to by a route for its subnet that the device has or may have.
+    """
+    network = context.network
+    if network.unread.routes_of(device):
+        return True
+    made = network.mended([change])
+    opened = [s for s in made.stations.on_device[device] if s.name == change.key.get("interface")]
+    if any(made.unread.hears(one) or made.unread.heard_by(one) for one in opened):
+        return True
+    blocks = [Block.of(str(one.address)) for one in opened if one.address is not None]
+    rows = network.survey.rows(Route)
+    own = (rows[n] for n in rows.positions("device").get(device.casefold(), ()))
+    hops = (row.next_hop or NONE for row in own if any(Block.of(row.prefix).meets(block) for block in blocks))
+    return any(hop != NONE and hop not in network.stations.by_address for hop in hops)

@@ -27,7 +27,7 @@ from crossthread.diagnosis.repair.rival_explanations import (
 from crossthread.diagnosis.repair.together import changes_of, refused, try_out
 from crossthread.diagnosis.repair.tree_costs import opened
 from crossthread.diagnosis.repair.trials import Outcomes, collect
-from crossthread.diagnosis.repair.unmended import by_design, possible, stops
+from crossthread.diagnosis.repair.unmended import by_design, kept_to_itself, possible, stops
 from crossthread.diagnosis.repair.withheld import bare, moves, told_only
 from crossthread.diagnosis.rules.plan import plan_host
 from crossthread.diagnosis.search.cheapest_way import Search
@@ -68,7 +68,7 @@ def mend(context: Context, source: str, target: str) -> list[Finding]:
         margin = compare.margin(other, best)
         if margin > 0 or (margin == 0 and _work(other) < _work(best)):
             best = other
-    if plain is None and _otherwise(context, best):
+    if plain is None and _otherwise(context, best) and not kept_to_itself(context, (source, target)):
         seen = collect(context.network, source, target, context.plan, told)[0]
         if any(not one.repair and one.rule != "survey-gap" for one in seen):
             return [_or_as(context, one, best) for one in possible(context, seen)]

@@ -42,6 +42,12 @@ def by_design(context: Context, findings: Sequence[Finding], pair: tuple[str, st
     return [*(finding for finding in findings if finding.identity in known), *told]
 
 
+def kept_to_itself(context: Context, pair: tuple[str, str]) -> bool:
+    """Whether one of a pair is in a subnet which nobody is known to want routed: they talk only within one subnet."""
+    hosts = (end_named(context.network, name) for name in pair)
+    return any(isinstance(one, HostStation) and subnet_unrouted(context, one) is not None for one in hosts)
+
+
 def possible(context: Context, findings: Sequence[Finding]) -> list[Finding]:
     """The same findings, without the mends that cannot be made after those before them.
 
