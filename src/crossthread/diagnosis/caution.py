@@ -228,14 +228,15 @@ def _at_gateway(context: Context, change: Change) -> bool:
 def _may_take_over(context: Context, change: Change, device: str) -> bool:
     """Whether an interface that is brought up may take something over that nobody read.
 
-    That hears it or is heard by it, or is led to by a route for its subnet that the device has or may have.
+    That hears it or is heard by it, or is led to by a route for its subnet that the device has or may have. Where its
+    port is down as well, nobody knows who hears it then.
     """
     network = context.network
     if network.unread.routes_of(device):
         return True
     made = network.mended([change])
     opened = [s for s in made.stations.on_device[device] if s.name == change.key.get("interface")]
-    if any(made.unread.hears(one) or made.unread.heard_by(one) for one in opened):
+    if any(not one.up or made.unread.hears(one) or made.unread.heard_by(one) for one in opened):
         return True
     blocks = [Block.of(str(one.address)) for one in opened if one.address is not None]
     rows = network.survey.rows(Route)
