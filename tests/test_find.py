@@ -11,6 +11,7 @@ from crossthread.survey.records import MacEntry
 from crossthread.views.find import find
 from tests.building import cabled, network_of, ports
 from tests.test_command import run
+from tests.yard import at, host, yard
 
 
 class Finding(unittest.TestCase):
@@ -55,6 +56,26 @@ class Finding(unittest.TestCase):
             write_survey(network.survey, Path(holder))
             first = run("find", holder, "plank-saw").stdout.splitlines()[0]
         self.assertEqual(first, "host plank-saw: sail-loft port3, VLAN 40 or slipway port7, VLAN 40.")
+
+    def test_a_port_that_names_a_silent_host_is_where_it_may_be(self):
+        """Whom that port hears nobody read: so a mend that rests on it is only told."""
+        unplugged = {"device": "", "port": "", "address": "none", "gateway": "none"}
+        unread = Change("coverage", {"device": "loft", "table": "neighbors"}, {"complete": "no"})
+        described = at("loft", "desk1", description="to desk-loft-1")
+        lost = apply_changes(yard(), [host("desk-loft-1", **unplugged), unread])
+        for survey, places, mends in (
+            (lost, [], []),
+            (apply_changes(lost, [described]), [("loft", "desk1", None, "named")],
+             ["hosts desk-loft-1: address = 10.9.10.2/24, gateway = 10.9.10.1"]),
+        ):  # fmt: skip
+            self.assertEqual(self.places("desk-loft-1", survey), places)
+            (fault,) = why(survey, "desk-loft-2", "desk-loft-1").findings
+            self.assertEqual([fault.rule, fault.repair], ["host-address-missing", ()])
+            self.assertEqual([str(c) for other in fault.alternatives for c in other.changes], mends)
+        with tempfile.TemporaryDirectory() as holder:
+            write_survey(survey, Path(holder))
+            self.assertEqual(run("find", holder, "desk-loft-1").stdout.splitlines()[0],
+                             "host desk-loft-1: maybe at loft desk1.")  # fmt: skip
 
     def test_an_address_that_is_heard_at_several_mac_addresses(self):
         heard = [

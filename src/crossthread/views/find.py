@@ -124,6 +124,11 @@ def _host(network: Network, row: Host) -> Found:
         evidence = network.evidence(network.port(station.end), "description")
         places.append(Sighting(*spot(station.end, "described", says), evidence=evidence))
     places += [place for place in learned[0] if all((p.device, p.port) != (place.device, place.port) for p in places)]
+    if not places and not row.device:
+        for end in network.stations.locating.named_by(row.host):
+            says = f"{end} names {row.host} in its description; nothing else tells where it is"
+            evidence = network.evidence(network.port(end), "description")
+            places.append(Sighting(*spot(end, "named", says), evidence=evidence))
     return Found(row.host, "host", tuple(places), tuple(learned[1]), tuple(_conflicts(row.host, places)))
 
 

@@ -17,7 +17,8 @@ class Sighting(msgspec.Struct, frozen=True, omit_defaults=True):
 
     `how` is `host` (its row), `learned` (filtering databases, followed to the edge), `towards` (learned on a port that
     leads on, and not beyond), `beyond` (behind an open end, where nobody looked), `heard` (a neighbour did),
-    `described` (a port's description), `own` (a port's or device's own address),
+    `described` (a port's description), `named` (the same where others may be beyond, so that it need not be there),
+    `own` (a port's or device's own address),
     `interface` (an address of a gateway interface) or `member` (a VLAN on a device).
     """
 

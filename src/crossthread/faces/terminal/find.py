@@ -12,7 +12,7 @@ def _place(sighting: Sighting) -> str:
     """One place in a few words."""
     port = sighting.port or sighting.interface
     vlan = f", VLAN {sighting.vid}" if sighting.vid else ""
-    towards = "somewhere behind " if sighting.how == "towards" else ""
+    towards = {"towards": "somewhere behind ", "named": "maybe at "}.get(sighting.how, "")
     return f"{towards}{sighting.device}{f' {port}' if port else ''}{vlan}"
 
 

@@ -171,11 +171,15 @@ class Locating:
         names = self._survey.column("hosts", "host")
         return self._ports_that_name({names[n].casefold() for n in self.astray})
 
-    def _ports_that_name(self, hosts: Collection[str]) -> dict[str, list[End]]:
+    def named_by(self, host: str) -> list[End]:
+        """The ports without a cable whose description names a host; it need not be there, as others may be beyond."""
+        return self._ports_that_name({host.casefold()}, beyond=True).get(host.casefold(), [])
+
+    def _ports_that_name(self, hosts: Collection[str], beyond: bool = False) -> dict[str, list[End]]:
         found: dict[str, list[End]] = defaultdict(list)
         ports = self._names.ports.items() if hosts else ()
         for end, row in ((End(device, port), row) for device, held in ports for port, row in held.items()):
-            if row.description and end not in self._linked and self._beyond(end) is None:
+            if row.description and end not in self._linked and (beyond or self._beyond(end) is None):
                 name = _first_of(word_runs(row.description), hosts)
                 if name is not None:
                     found[name].append(end)

@@ -8,11 +8,11 @@ from ipaddress import ip_network
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_gateway
+from crossthread.diagnosis.expected.free_addresses import free_address
 from crossthread.diagnosis.expected.misaddressed import swapped_with
 from crossthread.diagnosis.findings import Finding, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway.interface import called
-from crossthread.diagnosis.rules.host.address import free_address
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.survey.changes import Change
 from crossthread.values import NONE, Prefix, address

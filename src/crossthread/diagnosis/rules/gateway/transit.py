@@ -8,11 +8,11 @@ from collections.abc import Collection, Mapping, Sequence
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import in_its_table
+from crossthread.diagnosis.expected.free_addresses import free_address
 from crossthread.diagnosis.findings import Finding, Subject
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway.address import transit_address_wrong
 from crossthread.diagnosis.rules.gateway.missing import idle_ports, places_for
-from crossthread.diagnosis.rules.host.address import free_address
 from crossthread.network.hosts.station import Interface
 from crossthread.survey.changes import Change
 from crossthread.survey.records import Route

@@ -3,76 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from itertools import compress, count, islice
+from itertools import compress, count
 from operator import ne
 
 from msgspec.structs import replace
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_host
+from crossthread.diagnosis.expected.free_addresses import free_address
 from crossthread.diagnosis.expected.voters import gateway_address
 from crossthread.diagnosis.findings import Alternative, Finding, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway.address import more_usual
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.routing.unread_addresses import VIRTUAL_MAC
+from crossthread.network.topology.names import End
 from crossthread.survey.records import ArpEntry
-from crossthread.values import NONE, Address, Prefix, PrefixedAddress, address
-
-
-def free_address(context: Context, subnet: PrefixedAddress, host: HostStation | None = None) -> Address | None:
-    """An address of a subnet that nobody is known to have, and that nothing in the survey speaks of as somebody's.
-
-    What an ARP cache has at the host's MAC address, the host had before. The first and the last of more than two are
-    left to gateways, which may be where nobody looked. No two hosts of a VLAN that need one are given the same.
-    """
-    taken = context.network.stations.by_address
-    had = (address(row.address) for row in (context.remembered(host) if host is not None else ()))
-    own = next((ip for ip in had if ip in subnet.network and str(ip) not in taken), None)
-    if own is not None:
-        return own
-    before = context.once(_turns).get(host.name, 0) if host is not None else 0
-    return context.once(_Free).after(subnet.network, before)
-
-
-class _Free:
-    """The free addresses of each subnet in their order, looked for once and as far as anybody asked."""
-
-    def __init__(self, context: Context) -> None:
-        self._taken, self._spoken = context.network.stations.by_address, context.spoken_addresses
-        self._found: dict[Prefix, tuple[list[Address], Iterator[Address]]] = {}
-
-    def after(self, subnet: Prefix, before: int) -> Address | None:
-        """The free address that comes after so many others; None if there are no more."""
-        if subnet not in self._found:
-            self._found[subnet] = [], self._each(subnet)
-        found, rest = self._found[subnet]
-        found += islice(rest, max(0, before + 1 - len(found)))
-        return found[before] if before < len(found) else None
-
-    def _each(self, subnet: Prefix) -> Iterator[Address]:
-        ends = {int(subnet.network_address) + 1, int(subnet.broadcast_address) - 1}
-        if subnet.num_addresses <= _BETWEEN_TWO:
-            ends = set()
-        for ip in subnet.hosts():
-            if int(ip) not in ends and (text := str(ip)) not in self._taken and text not in self._spoken:
-                yield ip
-
-
-_BETWEEN_TWO = 4
-"""As many addresses has the subnet of a host and the router's port that it is plugged into, each of them an end."""
-
-
-def _turns(context: Context) -> dict[str, int]:
-    """For each host without an address, or with another one than most of its VLAN, how many such are before it."""
-    found: dict[str, int] = {}
-    for classes in context.classes_in.values():
-        most = max((one for one in classes if one.block is not None), key=lambda one: len(one.hosts), default=None)
-        lacking = [one for one in classes if one.block is None and one.hosts[0].row.address == NONE]
-        apart = [one for one in classes if one.block is not None and most is not None and one.block != most.block]
-        names = [host for held in (lacking, apart) for one in held for host in one.hosts.names]
-        found.update({name: number for number, name in enumerate(names)})
-    return found
+from crossthread.values import NONE, Address, PrefixedAddress, address
 
 
 def beside(context: Context, host: HostStation) -> list[Station]:
@@ -80,7 +27,12 @@ def beside(context: Context, host: HostStation) -> list[Station]:
 
     Where it has a gateway, that tells its subnet: better than an interface in its VLAN that has another.
     """
-    vid, kept = context.expected.current_vlan(host), _kept(host)
+    return _in_vlan(context, host, context.expected.current_vlan(host))
+
+
+def _in_vlan(context: Context, host: HostStation, vid: int | None) -> list[Station]:
+    """The same of a host in some VLAN."""
+    kept = _kept(host)
     used = [s for s in context.network.stations.by_address.of(kept or "") if isinstance(s, Interface)]
     here = context.expected.served(vid, host) if vid else []
     peers = sorted((one for one in context.living_in(vid, host) if one.block is not None), key=lambda o: -len(o.hosts))
@@ -92,11 +44,20 @@ def _kept(host: HostStation) -> str | None:
     return host.row.gateway if host.row.gateway != NONE else None
 
 
-def _subnets_for(context: Context, host: HostStation) -> Iterator[tuple[dict[str, str], str]]:
+def _described_at(context: Context, host: HostStation) -> tuple[End, int] | None:
+    """The one access port whose description names a host of which nothing else tells where it is, and its VLAN."""
+    if host.end is not None or host.located_by or host.row.device:
+        return None
+    named = context.network.stations.locating.named_by(host.name)
+    row = context.port(named[0]) if len(named) == 1 else None
+    return (named[0], row.pvid) if row is not None and row.mode == "access" and row.pvid else None
+
+
+def _subnets_for(context: Context, host: HostStation, vid: int | None) -> Iterator[tuple[dict[str, str], str]]:
     """What a host without an address may be given: its cells, and whose subnet they are of; the likeliest first."""
     kept = _kept(host)
-    in_vlan = f"VLAN {context.expected.current_vlan(host)}, which its port is in,"
-    for station in beside(context, host):
+    in_vlan = f"VLAN {vid}, which its port is in,"
+    for station in _in_vlan(context, host, vid):
         subnet = context.expected.subnet(station)
         free = free_address(context, subnet, host) if subnet is not None else None
         if subnet is None or free is None:
@@ -142,8 +103,17 @@ def addresses_missing(context: Context, host: HostStation) -> Iterator[Finding]:
         return
     says = f"{host.name} has no IP address."
     found = Finding("host-address-missing", "breaks", (at_station(host),), says, context.evidence(host.row, "address"))
-    subnets, told = list(_subnets_for(context, host)), set[str]()
+    described = _described_at(context, host)
+    vid = described[1] if described is not None else context.expected.current_vlan(host)
+    subnets, told = list(_subnets_for(context, host, vid)), set[str]()
     for cells, hint in subnets:
+        if described is not None:  # whether it is there nobody read
+            end = described[0]
+            facts = context.evidence(context.port(end), "description", "pvid")
+            says = f"{says} Only the description of {end} tells where it may be, in VLAN {vid}."
+            maybe = (Alternative((set_host(host, **cells),), (f"{end} names it in its description",)),)
+            yield replace(found, says=says, evidence=found.evidence + facts, alternatives=maybe)
+            return
         if cells["address"] not in told:
             told.add(cells["address"])
             yield replace(found, says=f"{says} {hint}", repair=(set_host(host, **cells),))

@@ -6,13 +6,13 @@ from collections.abc import Iterator
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_host
+from crossthread.diagnosis.expected.free_addresses import free_address
 from crossthread.diagnosis.expected.misaddressed import asks_for_another
 from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.expected.voters import gateway_address
 from crossthread.diagnosis.findings import Finding, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway.address import asked_for, gateway_address_wrong
-from crossthread.diagnosis.rules.host.address import free_address
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.values import NONE, Address, address, resized
 
