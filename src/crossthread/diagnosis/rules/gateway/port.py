@@ -80,9 +80,12 @@ def _meant_tag(context: Context, gateway: Interface) -> int | None:
 
 
 def _untagged_behind(context: Context, gateway: Interface) -> int | None:
-    """The VLAN of the interface beside one that sends its frames without a tag."""
+    """The VLAN of the interface beside one that sends its frames without a tag; no VLAN that another there tags."""
     beside = _without_tag(context, gateway)
-    return context.expected.vlan(beside) if beside is not None else None
+    if beside is None or gateway.end is None:
+        return None
+    tagged = {_meant_tag(context, one) for one in context.network.gateways_at[gateway.end] if one.tag}
+    return next((v for v in (context.expected.vlan(beside), beside.row.vid) if v and v not in tagged), None)
 
 
 def _without_tag(context: Context, gateway: Interface) -> Interface | None:
