@@ -299,8 +299,10 @@ class Harm(unittest.TestCase):
 
     def test_what_somebody_shut_is_opened_where_nothing_that_nobody_read_gets_to(self):
         shut = interface("crane", "g1.20", 20, admin="down", oper="down")
-        exit_by = Change("routes", {"device": "crane", "prefix": "0.0.0.0/0", "next_hop": "10.9.10.99"}, {})
-        for vids, beside, opened in (("10", [], True), ("20", [], False), ("10", [exit_by], False)):
+        routes = [[Change("routes", {"device": "crane", "prefix": to, "next_hop": "10.9.10.20"}, {})]
+                  for to in ("0.0.0.0/0", "10.9.30.0/24")]  # fmt: skip
+        known = zip(("10", "20", "10", "10"), ([], [], *routes), (True, False, False, True), strict=True)
+        for vids, beside, opened in known:
             out = at("loft", "x", admin="up", oper="up", mode="trunk", pvid="none", allowed=vids)
             answer = why(apply_changes(yard(), [shut, out, *beside]), "desk-loft-1", "till-keel-1")
             self.assertEqual((answer.repair_proven, bool(answer.repair)), (opened, opened), (vids, beside))

@@ -228,8 +228,8 @@ def _at_gateway(context: Context, change: Change) -> bool:
 def _may_take_over(context: Context, change: Change, device: str) -> bool:
     """Whether an interface that is brought up may take something over that nobody read.
 
-    That hears it or is heard by it, or is led to by a route for its subnet that the device has or may have. Where its
-    port is down as well, nobody knows who hears it then.
+    That hears it or is heard by it, or to which a route for its subnet leads by and by that the device has or may have.
+    Where its port is down as well, nobody knows who hears it then.
     """
     network = context.network
     if network.unread.routes_of(device):
@@ -241,5 +241,5 @@ def _may_take_over(context: Context, change: Change, device: str) -> bool:
     blocks = [Block.of(str(one.address)) for one in opened if one.address is not None]
     rows = network.survey.rows(Route)
     own = (rows[n] for n in rows.positions("device").get(device.casefold(), ()))
-    hops = (row.next_hop or NONE for row in own if any(Block.of(row.prefix).meets(block) for block in blocks))
-    return any(hop != NONE and hop not in network.stations.by_address for hop in hops)
+    led = (row for row in own if row.next_hop not in (None, NONE))
+    return any(Block.of(row.prefix).meets(block) for row in led for block in blocks)

@@ -46,7 +46,7 @@ def _kept(host: HostStation) -> str | None:
 
 def _described_at(context: Context, host: HostStation) -> tuple[End, int] | None:
     """The one access port whose description names a host of which nothing else tells where it is, and its VLAN."""
-    if host.end is not None or host.located_by or host.row.device:
+    if host.end is not None or host.located_by or host.row.device or context.learned_at_open_ends(host):
         return None
     named = context.network.stations.locating.named_by(host.name)
     row = context.port(named[0]) if len(named) == 1 else None
