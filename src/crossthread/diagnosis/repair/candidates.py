@@ -126,7 +126,7 @@ def _next_hops(context: Context, finding: Finding) -> Iterator[Option]:
     yield from _by_default(context, finding)
     stations = context.network.stations
     routes = [change for change in finding.repair if change.table == "routes"]
-    old = next((str(change.key["next_hop"]) for change in routes if change.delete), None)
+    old = next((str(change.key["next_hop"] or NONE) for change in routes if change.delete), None)
     new = next((str(change.key["next_hop"]) for change in routes if not change.delete), None)
     held = [s for s in stations.by_address.of(new or "") if isinstance(s, Interface) and s.address is not None]
     if len(held) != 1 or held[0].address is None:
