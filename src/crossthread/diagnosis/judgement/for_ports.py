@@ -14,7 +14,7 @@ from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
-from crossthread.values import NO_VID, NONE, VlanSet, address
+from crossthread.values import NO_VID, NONE, SOME_VID, VlanSet, address
 
 
 def for_port(hearing: Hearing, change: Change, instead: Change) -> Iterator[Witness]:
@@ -81,7 +81,7 @@ def _for_far_end(hearing: Hearing, link: Adjacency, end: End, change: Change) ->
     far = hearing.context.port(other)
     if far is None or far.mode == "routed":
         behind = hearing.context.network.gateways_at.get(other, ())
-        tags = VlanSet.of(g.tag for g in behind if g.tag and hearing.hears(g))
+        tags = VlanSet.of(g.tag for g in behind if g.tag not in (NO_VID, SOME_VID) and hearing.hears(g))
         if tags and cells.get("mode") == "trunk":
             says = f"{other} at the other end tags its frames with VLAN{'s' * (len(tags) > 1)} {tags}"
             yield Witness(weights.NEEDED if len(tags) > 1 else weights.WANTED, says)

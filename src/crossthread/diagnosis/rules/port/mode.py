@@ -61,7 +61,7 @@ def port_mode_wrong(context: Context, host: HostStation, vid: int | None = None,
 def _without_tag(context: Context, host: HostStation, row: Port, vid: int) -> Change:
     """Let a port take what has no tag into a VLAN: as an access port, unless others tag there, as beside a phone."""
     end = End(row.device, row.port)
-    tags = [tag for s in context.hosts_at(host.end or end) if (tag := s.tag) and s is not host]
+    tags = [tag for s in context.hosts_at(host.end or end) if (tag := s.tag) > NO_VID and s is not host]
     if not tags:
         return set_port(host.end or end, mode="access", pvid=vid, allowed="", untagged="")
     cells: dict[str, object] = {"untagged": VlanSet.of([vid])} if row.mode == "hybrid" else {}
