@@ -36,7 +36,7 @@ class EditedTable:
             if wanted.get("admin") == "up":
                 wanted.setdefault("oper", "up")  # what was down because it was shut comes up
         if not delete and wanted.keys() & set(record.KEY) and self._taken(hits, wanted):
-            return f"another row of {record.TABLE} has that key already; expected one that is free"
+            return _taken_already(record)
         for n, row in hits.items():
             follow = that_follow(row, wanted) if isinstance(row, Port) else {}
             fresh = None if delete else msgspec.structs.replace(row, **follow, **wanted)
@@ -47,6 +47,8 @@ class EditedTable:
         missing = [c for c, (_, must) in columns_of(record).items() if must and c not in cells]
         if missing:
             return f"a new row of {record.TABLE} also needs {', '.join(missing)}"
+        if wanted.keys() & set(record.KEY) and self._hits({column: cells.get(column) for column in record.KEY}):
+            return _taken_already(record)
         self._added.append(None)
         self._put(len(self._rows) + len(self._added) - 1, record(**cells))
         return None
@@ -86,6 +88,10 @@ class EditedTable:
             for n in (*near, *sorted(come))
         }
         return {n: row for n, row in rows.items() if row is not None and _fits(row, key)}
+
+
+def _taken_already(record: type[Row]) -> str:
+    return f"another row of {record.TABLE} has that key already; expected one that is free"
 
 
 def _fits(row: Row, key: dict[str, object]) -> bool:
