@@ -72,6 +72,9 @@ def broken_laws(survey, plan, chance):
             if not told.repair:
                 continue
             after, stopped = stopping(before, survey, told.repair)
+            added = len(ct.apply_changes(survey, told.repair).gateways) - len(survey.gateways)
+            if added > sum("proxy_arp" in change.cells for change in told.repair):
+                yield f"{one} to {two}: a mend adds an interface that nobody meant: {'; '.join(map(str, told.repair))}"
             if told.repair_proven and after[one, two] != "works":
                 yield f"{one} to {two}: {after[one, two]} with what is proven"
             if stopped and not (told.costs or told.luck or told.unsure):

@@ -161,3 +161,27 @@ def mended_by(network: Network, findings: Sequence[Finding]) -> tuple[Network, l
                 network, left = made, [one for one in left if one is not finding]
                 done.append(finding)
     return network, done
+
+
+def namers_last(findings: Sequence[Finding]) -> list[Finding]:
+    """The same findings; what names an interface by an address comes after what gives it that one."""
+    given = {
+        (*interface_of(change), str(change.cells["address"])): finding
+        for finding in findings
+        for change in finding.repair
+        if change.table == "gateways" and change.cells.get("address")
+    }
+    found = list(findings)
+    for finding in findings:
+        named = ((*interface_of(c), str(c.key.get("address"))) for c in finding.repair if c.table == "gateways")
+        givers = [given[one] for one in named if one in given and given[one] is not finding]
+        last = max((found.index(giver) for giver in givers), default=-1)
+        if found.index(finding) < last:
+            found.remove(finding)
+            found.insert(last, finding)
+    return found
+
+
+def interface_of(change: Change) -> tuple[str, str]:
+    """The device and the interface that a change is about."""
+    return str(change.key["device"]), str(change.key["interface"])

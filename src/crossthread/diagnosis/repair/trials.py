@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
-from crossthread.diagnosis.repair.together import adds_interface, changes_of, refused, try_out
+from crossthread.diagnosis.repair.together import adds_interface, changes_of, interface_of, refused, try_out
 from crossthread.diagnosis.repair.tree_costs import opened
 from crossthread.diagnosis.way.echo import walks
 from crossthread.diagnosis.way.explanations import at_its_end, explain
@@ -116,7 +116,7 @@ def only_needed(context: Context, source: str, target: str, findings: list[Findi
     if len(findings) < 2:
         return findings
     outcome = context.once(Outcomes).of
-    kept, most = list(findings), _interfaces(findings)
+    kept, most = list(findings), _interfaces(context, findings)
     as_good = {True, outcome(findings, source, target)}
     left_out = set[tuple[str, ...]]()
     for again in (False, True):  # what only takes back another mend is not needed once that is left out
@@ -124,7 +124,7 @@ def only_needed(context: Context, source: str, target: str, findings: list[Findi
             rest, cells = [other for other in kept if other is not finding], _cells(finding)
             if len(rest) == len(kept) or (again and cells.isdisjoint(left_out)):
                 continue
-            if outcome(rest, source, target) in as_good and _interfaces(rest) <= most:
+            if outcome(rest, source, target) in as_good and _interfaces(context, rest) <= most:
                 kept = rest
                 left_out |= cells
     return kept
@@ -139,7 +139,17 @@ def _cells(finding: Finding) -> set[tuple[str, ...]]:
     return found
 
 
-def _interfaces(findings: Sequence[Finding]) -> int:
-    """How many rows of interfaces there are more once some findings are mended."""
+def _interfaces(context: Context, findings: Sequence[Finding]) -> int:
+    """How many rows of interfaces there are more once some findings are mended.
+
+    What is set of an interface by an address that it has not, and that none of the mends gives it, is one more row.
+    """
     changes = [change for change in changes_of(findings) if change.table == "gateways"]
-    return sum(map(adds_interface, changes)) - sum(change.delete for change in changes)
+    held = {
+        (one.device, one.name, str(one.row.address))
+        for device in {str(change.key["device"]) for change in changes}
+        for one in context.network.stations.on_device.get(context.network.names.spelled[device], ())
+    }
+    held |= {(*interface_of(change), str(change.cells["address"])) for change in changes if change.cells.get("address")}
+    named = [(*interface_of(change), str(change.key.get("address"))) for change in changes if not change.delete]
+    return sum(one not in held for one in named) - sum(change.delete for change in changes)
