@@ -22,6 +22,7 @@ from crossthread.diagnosis.repair.mends import mend
 from crossthread.diagnosis.repair.observations import fewest
 from crossthread.diagnosis.repair.proof import Proof, prove
 from crossthread.diagnosis.repair.together import changes_of
+from crossthread.diagnosis.repair.unmended import without_orphans
 from crossthread.diagnosis.repair.withheld import decided, told_only
 from crossthread.diagnosis.repair.work_order import central
 from crossthread.diagnosis.rules.host.place import learned_elsewhere
@@ -177,6 +178,7 @@ def _answer(network: Network, source: str, target: str, seat: str | None, plan: 
     kept = decided(context, findings)
     if network.unread.anywhere or kept != findings:
         findings = harmless(context, kept, told=True)  # the rest by itself must not stop anybody, either
+    findings = without_orphans(context, findings)
     if changes_of(findings) != changes_of(mended):
         done = prove(context, findings, (source, target), seat)
     final, (last_there, last_back) = done.after, done.walked

@@ -20,6 +20,7 @@ from crossthread.diagnosis.repair.proof import in_order
 from crossthread.diagnosis.repair.steps import wakes
 from crossthread.diagnosis.repair.together import carrying_all, made_of, mended_by, namers_last, takes_back
 from crossthread.diagnosis.repair.undecided import decided_mends, with_confidence
+from crossthread.diagnosis.repair.unmended import without_orphans
 from crossthread.diagnosis.repair.work_order import WorkStep, central, work_order
 from crossthread.diagnosis.rules.plan import plan_host
 from crossthread.diagnosis.wanted_pairs import Share, Tally, Wanted
@@ -140,6 +141,7 @@ def _every(context: Context, found: list[Finding], seat: str | None, tried: Call
         found = [*(one for one in found if one.identity not in fresh), *fresh.values()]
     withheld = [one for one in together_harmless(context, kept) if not one.repair]
     kept = [one for one in kept if all(one.identity != other.identity for other in withheld)]
+    kept = [one for one in without_orphans(context, kept) if one.repair]
     kept = namers_last(sorted(kept, key=lambda finding: -weight[id(finding)]))
     mends, now = [], trial.share([])
     sure = carrying_all(kept) if network.twin is not None else with_confidence(context, carrying_all(kept))

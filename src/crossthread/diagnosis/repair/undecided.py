@@ -18,6 +18,7 @@ from crossthread.diagnosis.repair.alternatives import alternatives
 from crossthread.diagnosis.repair.facts import on_mends, without_lists_of
 from crossthread.diagnosis.repair.hypotheses import hypotheses, outweighed_by
 from crossthread.diagnosis.repair.rival_explanations import speaks_for
+from crossthread.diagnosis.repair.unmended import without_orphans
 from crossthread.diagnosis.repair.withheld import (
     PLACES,
     bare,
@@ -38,7 +39,7 @@ def decided_mends(context: Context, findings: Iterable[Finding]) -> list[Finding
     """The same findings with those mends only for which enough speaks, and which contradict no other, and no plan."""
     planned = [_as_planned(context, finding) for finding in findings]
     decided = not_past_each_other(context, weighed(context, grounded(context, planned)))
-    return on_mends(context.network.survey, _without_idle(context, decided))
+    return on_mends(context.network.survey, _without_idle(context, without_orphans(context, decided)))
 
 
 def _as_planned(context: Context, finding: Finding) -> Finding:
