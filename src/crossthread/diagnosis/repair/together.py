@@ -165,16 +165,9 @@ def mended_by(network: Network, findings: Sequence[Finding]) -> tuple[Network, l
 
 def namers_last(findings: Sequence[Finding]) -> list[Finding]:
     """The same findings; what names an interface by an address comes after what gives it that one."""
-    given = {
-        (*interface_of(change), str(change.cells["address"])): finding
-        for finding in findings
-        for change in finding.repair
-        if change.table == "gateways" and change.cells.get("address")
-    }
-    found = list(findings)
+    given, found = {named: one for one in findings for named in addresses_given([one])}, list(findings)
     for finding in findings:
-        named = ((*interface_of(c), str(c.key.get("address"))) for c in finding.repair if c.table == "gateways")
-        givers = [given[one] for one in named if one in given and given[one] is not finding]
+        givers = [given[one] for one in interfaces_named([finding]) if given.get(one, finding) is not finding]
         last = max((found.index(giver) for giver in givers), default=-1)
         if found.index(finding) < last:
             found.remove(finding)
@@ -182,6 +175,22 @@ def namers_last(findings: Sequence[Finding]) -> list[Finding]:
     return found
 
 
-def interface_of(change: Change) -> tuple[str, str]:
-    """The device and the interface that a change is about."""
-    return str(change.key["device"]), str(change.key["interface"])
+def addresses_given(findings: Iterable[Finding]) -> set[Named]:
+    """The interfaces that some mends set an address of, each with the address that it gets."""
+    changes = (change for change in changes_of(findings) if change.table == "gateways" and change.cells.get("address"))
+    return {(*named_by(change)[:2], str(change.cells["address"])) for change in changes}
+
+
+def interfaces_named(findings: Iterable[Finding]) -> list[Named]:
+    """The interfaces that some mends are about and take nothing from, each with the address by which it is named."""
+    changes = (change for change in changes_of(findings) if change.table == "gateways" and not change.delete)
+    return [named_by(change) for change in changes]
+
+
+def named_by(change: Change) -> Named:
+    """The interface that a change is about, with the address by which it is named."""
+    return str(change.key["device"]), str(change.key["interface"]), str(change.key.get("address"))
+
+
+Named = tuple[str, str, str]
+"""An interface as a change names it: its device, its own name, and an address that it has."""

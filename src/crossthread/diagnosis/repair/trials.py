@@ -6,7 +6,14 @@ from collections.abc import Sequence
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
-from crossthread.diagnosis.repair.together import adds_interface, changes_of, interface_of, refused, try_out
+from crossthread.diagnosis.repair.together import (
+    addresses_given,
+    adds_interface,
+    changes_of,
+    interfaces_named,
+    refused,
+    try_out,
+)
 from crossthread.diagnosis.repair.tree_costs import opened
 from crossthread.diagnosis.way.echo import walks
 from crossthread.diagnosis.way.explanations import at_its_end, explain
@@ -144,12 +151,8 @@ def _interfaces(context: Context, findings: Sequence[Finding]) -> int:
 
     What is set of an interface by an address that it has not, and that none of the mends gives it, is one more row.
     """
-    changes = [change for change in changes_of(findings) if change.table == "gateways"]
-    held = {
-        (one.device, one.name, str(one.row.address))
-        for device in {str(change.key["device"]) for change in changes}
-        for one in context.network.stations.on_device.get(context.network.names.spelled[device], ())
-    }
-    held |= {(*interface_of(change), str(change.cells["address"])) for change in changes if change.cells.get("address")}
-    named = [(*interface_of(change), str(change.key.get("address"))) for change in changes if not change.delete]
-    return sum(one not in held for one in named) - sum(change.delete for change in changes)
+    named, stations = interfaces_named(findings), context.network.stations.on_device
+    devices = {device: context.network.names.spelled[device] for device, _, _ in named}
+    held = {(d, s.name, str(s.row.address)) for d, own in devices.items() for s in stations.get(own, ())}
+    gone = sum(change.table == "gateways" and change.delete for change in changes_of(findings))
+    return sum(one not in held | addresses_given(findings) for one in named) - gone

@@ -8,7 +8,16 @@ from crossthread.diagnosis.all_rules import standing
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.repair.rival_explanations import speaks_for
-from crossthread.diagnosis.repair.together import adds_interface, changes_of, interface_of, refused, try_out
+from crossthread.diagnosis.repair.together import (
+    Named,
+    addresses_given,
+    adds_interface,
+    changes_of,
+    interfaces_named,
+    named_by,
+    refused,
+    try_out,
+)
 from crossthread.diagnosis.repair.withheld import bare, told_only
 from crossthread.diagnosis.rules.vlan_subnet import subnet_unrouted
 from crossthread.diagnosis.way.echo import walks
@@ -70,16 +79,12 @@ def without_orphans(context: Context, findings: Sequence[Finding]) -> list[Findi
 
     It was found once another mend was made, which is not proposed now: by itself it would add an interface.
     """
-    changes = [change for change in changes_of(findings) if change.table == "gateways"]
-    given = {(*interface_of(change), str(change.cells["address"])) for change in changes if change.cells.get("address")}
+    network, added = context.network, {named_by(change) for change in changes_of(findings) if adds_interface(change)}
+    given = addresses_given(findings) | added
 
-    def stands(change: Change) -> bool:
-        if change.table != "gateways" or change.delete or adds_interface(change):
-            return True
-        device, name = interface_of(change)
-        there = context.network.stations.on_device.get(context.network.names.spelled[device], ())
-        address = change.key.get("address")
-        held = any(one.name == name and one.row.address in (address, None, NONE) for one in there)
-        return held or (device, name, str(address)) in given
+    def stands(named: Named) -> bool:
+        device, name, address = named
+        there = [s for s in network.stations.on_device.get(network.names.spelled[device], ()) if s.name == name]
+        return named in given or any(s.row.address in (address, None, NONE) for s in there)
 
-    return [one if all(map(stands, one.repair)) else told_only(one) for one in findings]
+    return [one if all(map(stands, interfaces_named([one]))) else told_only(one) for one in findings]
