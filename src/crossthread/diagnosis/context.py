@@ -33,7 +33,6 @@ class Context:
         self.network = network
         self.plan = plan or Plan()
         self.expected = Expected(network, self.plan)
-        self._trees: dict[int, TreeAnswer] = {}
         self._fed: dict[str, int] = {}
         self._differing: dict[Adjacency, frozenset[str]] = {}
         self._once: dict[Callable[..., object], Any] = {}
@@ -135,9 +134,10 @@ class Context:
 
     def tree(self, instance: int) -> TreeAnswer:
         """A spanning tree, worked out once and not put into words."""
-        if instance not in self._trees:
-            self._trees[instance] = tree(self.network, instance, explained=False)
-        return self._trees[instance]
+        known = self.network.once(_trees, bridging=True)
+        if instance not in known:
+            known[instance] = tree(self.network, instance, explained=False)
+        return known[instance]
 
     @cached_property
     def edge_rows(self) -> dict[End, list[TreePort]]:
@@ -350,6 +350,11 @@ class Context:
         modes = [{row.mode for row in map(self.port, (a.a, a.b)) if row} for a in self.network.adjacencies]
         trunks = sum(bool(found & {"trunk", "hybrid"}) for found in modes)
         return trunks >= 3 and 2 * trunks > sum(found == {"access"} for found in modes)
+
+
+def _trees(_: Network) -> dict[int, TreeAnswer]:
+    """The spanning trees that were worked out, by their instances; none at first."""
+    return {}
 
 
 def in_use(context: Context, end: End) -> bool:

@@ -76,7 +76,7 @@ def _left_behind(context: Context, moving: Iterable[Finding], lost: Iterable[Fin
     for one in context.network.classes.all if hosts or retagged else ():
         host = one.hosts[0]
         need = "gateway", one.vid, host.address.network if host.address is not None else None
-        if all(name in hosts for name in one.hosts.names):
+        if len(one.hosts) <= len(hosts) and all(name in hosts for name in one.hosts.names):
             found.setdefault(need, hosts[host.name])
             found.setdefault(("used", one.vid), hosts[host.name])
         else:

@@ -132,15 +132,24 @@ class Network:
         copy._copied, copy._all_read = None, False
         return copy
 
-    def once(self, make: Callable[[Network], _Made]) -> _Made:
-        """What something makes of this network, made when first asked for and then kept for whoever asks again."""
-        if make not in self._once:
-            self._once[make] = make(self)
-        made: _Made = self._once[make]
+    def once(self, make: Callable[[Network], _Made], bridging: bool = False) -> _Made:
+        """What something makes of this network, made when first asked for and then kept for whoever asks again.
+
+        With `bridging` it is made of nothing but devices, links and how frames are bridged, and kept as well for copies
+        in which those are the same.
+        """
+        kept = self._once_bridging if bridging else self._once
+        if make not in kept:
+            kept[make] = make(self)
+        made: _Made = kept[make]
         return made
 
     @cached_property
     def _once(self) -> dict[Callable[[Network], object], Any]:
+        return {}
+
+    @cached_property
+    def _once_bridging(self) -> dict[Callable[[Network], object], Any]:
         return {}
 
     @cached_property
@@ -177,6 +186,7 @@ class Network:
             kept.stale |= {"trees", "bridging"}
         if "bridging" not in kept.stale:
             copy.fabric, copy.components = self.fabric, self.components
+            copy._once_bridging = self._once_bridging
         return copy
 
     @cached_property

@@ -96,19 +96,21 @@ def _rehearse(
     network: Network, changes: Sequence[Change], plan: Plan | None, progress: Callable[[], None]
 ) -> Rehearsal:
     before, after = context_of(network, plan), network
-    reached = before.once(echoes)
+    reached = then_reached = before.once(echoes)
     matrices = [reached.matrix]
     for after in network.after_each([[change] for change in changes]):
-        matrices.append(reached.after(after).matrix)
+        then_reached = reached.after(after)
+        matrices.append(then_reached.matrix)
         progress()
     gained, lost, unsure = changed_pairs(matrices[0], matrices[-1])
     contexts = before, context_of(after, plan)
+    contexts[1].once(lambda _: then_reached, kept_as=echoes)
     found = [faults(context) for context in contexts]
     known, then = ({f.identity for one in each for f in one.kept} for each in found)
     before_found, after_found = (list(_all(told(each, known & then).findings)) for each in found)
     instances = sorted({row.instance for rows in after.fabric.trees.bridges.values() for row in rows})
     cut = hosts_cut(*contexts) if instances else ((), ())
-    trees = [compare_trees(network, after, instance, cut) for instance in instances]
+    trees = [compare_trees(*contexts, instance, cut) for instance in instances]
     return Rehearsal(
         gained,
         lost,

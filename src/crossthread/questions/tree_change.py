@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections import defaultdict
+from collections.abc import Mapping, Sequence
 
 import msgspec
 
 from crossthread.answer import Answer
 from crossthread.diagnosis.context import Context, context_of
 from crossthread.network.given import of_network
+from crossthread.network.hosts.hosts import Members
 from crossthread.network.network import Network
 from crossthread.network.routing.forwarding import Forwarding
 from crossthread.network.three_valued import Truth
@@ -69,20 +71,20 @@ def tree_change(network: Network, instance: int, changes: Sequence[Change]) -> T
     >>> tree_change(healthy(), 0, [lower]).root_after
     'core-west'
     """
-    after = network.changed(changes)
-    return compare_trees(network, after, instance, hosts_cut(context_of(network), context_of(after)))
+    contexts = context_of(network), context_of(network.changed(changes))
+    return compare_trees(*contexts, instance, hosts_cut(*contexts))
 
 
 Cut = tuple[tuple[str, ...], tuple[str, ...]]
 """The hosts that lose their gateway, and those that gain it."""
 
 
-def compare_trees(before: Network, after: Network, instance: int, cut: Cut) -> TreeChange:
+def compare_trees(before: Context, after: Context, instance: int, cut: Cut) -> TreeChange:
     """Compare one instance in two networks; `cut` is the same for all instances."""
-    trees = [tree(network, instance, explained=False) for network in (before, after)]
+    trees = [context.tree(instance) for context in (before, after)]
     known, then = ({(p.device, p.port): p for p in answer.ports} for answer in trees)
     differ = [key for key in sorted({*known, *then}) if _does(known.get(key)) != _does(then.get(key))]
-    said = {(p.device, p.port): p.because for p in tree(after, instance).ports} if differ else {}
+    said = {(p.device, p.port): p.because for p in tree(after.network, instance).ports} if differ else {}
     moved = [
         MovedPort(*key, _does(known.get(key)), _does(then.get(key)), said.get(key, "the link is gone"))
         for key in differ
@@ -96,16 +98,21 @@ def _does(port: TreePortAnswer | None) -> str:
 
 def hosts_cut(before: Context, after: Context) -> Cut:
     """The hosts that lose their gateway from one network to another, and those that gain it."""
-    reached = []
+    heard: list[dict[Truth, list[Members]]] = []
     for context in (before, after):
         network, forwarding = context.network, Forwarding(context.network)
-        found: dict[str, Truth] = {}
+        found: dict[Truth, list[Members]] = defaultdict(list)
         for one in network.classes.all:
             gateway = next(iter(context.expected.gateways(one.hosts[0])), None)
             if gateway is not None:
-                heard = forwarding.resolves(one.hosts[0], gateway)
-                found.update(dict.fromkeys(one.hosts.names, heard))
-        reached.append(found)
-    lost = tuple(name for name, heard in reached[0].items() if heard and reached[1].get(name) is False)
-    gained = tuple(name for name, heard in reached[1].items() if heard and reached[0].get(name) is False)
-    return lost, gained
+                found[forwarding.resolves(one.hosts[0], gateway)].append(one.hosts)
+        heard.append(found)
+    return _from_true_to_false(*heard), _from_true_to_false(*reversed(heard))
+
+
+def _from_true_to_false(
+    first: Mapping[Truth, Sequence[Members]], second: Mapping[Truth, Sequence[Members]]
+) -> tuple[str, ...]:
+    """The hosts that hear their gateway in the first, and surely do not in the second, in the order of the first."""
+    silent = {name for hosts in second.get(False, ()) for name in hosts.names}
+    return tuple(name for hosts in first.get(True, ()) for name in hosts.names if name in silent) if silent else ()

@@ -200,15 +200,15 @@ class Classes:
         apart = self._special.apart | self._special.unsettled
         special = apart | self._special.shut
         between = not self._stations.taken.issuperset(filters)
-        devices = {device for _, near in alike.values() for device in near}
-        free = {device: self._fabric.exists(device).sure for device in devices}  # no tree blocks them, see `shut`
         groups: dict[_Key, tuple[list[int], Counter[str]]] = defaultdict(lambda: ([], Counter()))
         for (vid, block, gateway, tag), (members, near) in alike.items():
-            roots, up = self._components.roots(abs(vid)), vid > 0
-            parts = {d: roots.get(d, d) if not up or free[d] >> vid & 1 else None for d in near}
-            part = next(iter(parts.values()))
+            up, roots = vid > 0, self._components.roots(abs(vid))
+            parts = set(map(roots.get, near))
+            if None in parts:
+                parts = {self._part(vid, device) for device in near}
+            part = next(iter(parts))
             out = special if up else apart
-            whole = len(set(parts.values())) == 1 and not inner.divide(block) and out.isdisjoint(members)
+            whole = len(parts) == 1 and not inner.divide(block) and out.isdisjoint(members)
             whole = whole and not (up and filters) and (not up or isolated.isdisjoint(members))
             shared = self._special.sharing.intersection(members) if up else set[int]()
             if part is not None and whole and (not shared or self._components.closed((vid, part))):
@@ -217,7 +217,7 @@ class Classes:
                 held[1].update(near)
                 continue
             for n in members:
-                part = parts[pairs[n][0]]
+                part = self._part(vid, pairs[n][0])
                 if part is None or n in out:
                     alone.append(n)
                     continue
@@ -232,6 +232,14 @@ class Classes:
                 held[0].append(n)
                 held[1][pairs[n][0]] += 1
         return groups
+
+    def _part(self, vid: int, device: str) -> str | None:
+        """The part of a VLAN that a device is in; None where the VLAN is not surely there, for hosts that are up.
+
+        A link joins devices only in VLANs that they have. No tree blocks hosts, see `Special.shut`.
+        """
+        root = self._components.roots(abs(vid)).get(device)
+        return root or (device if vid < 0 or self._fabric.exists(device).sure >> vid & 1 else None)
 
     def _devices_of(self, written: _Written, members: list[int]) -> Counter[str]:
         """On which devices hosts that have something in common are; counted once for as long as they stay the same."""

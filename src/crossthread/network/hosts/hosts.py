@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from functools import cached_property
 from typing import overload
 
 from crossthread.network.hosts.station import Attachment, HostStation, Station
@@ -78,7 +79,7 @@ class Members(Sequence[HostStation]):
     def __iter__(self) -> Iterator[HostStation]:
         return map(self._hosts.at, self.numbers)
 
-    @property
+    @cached_property
     def names(self) -> tuple[str, ...]:
         """Their names as the survey spells them."""
         return tuple(map(self._hosts.spelled.__getitem__, self.numbers))

@@ -38,19 +38,22 @@ _Classes = Sequence[Sequence[str]]
 
 
 def _parts(before: _Classes, after: _Classes) -> dict[_Part, Sequence[str]]:
-    """The hosts that are of one class before and after some changes, by the numbers of these; most are unchanged."""
-    numbers = {names: n for n, names in enumerate(after)}
-    found: dict[_Part, Sequence[str]]
-    found = {(n, numbers[names]): names for n, names in enumerate(before) if names in numbers}
-    kept = set(found.values())
+    """The hosts that are of one class before and after some changes, by the numbers of these; most are unchanged.
+
+    A class that has the same hosts begins with the same; where it has, all of them are compared.
+    """
+    numbers = {names[0]: n for n, names in enumerate(after)}
+    pairs = ((n, numbers.get(names[0])) for n, names in enumerate(before))
+    same = [(old, new) for old, new in pairs if new is not None and before[old] == after[new]]
+    stayed = {old for old, _ in same}, {new for _, new in same}
     places = [
-        {name: n for n, names in enumerate(classes) if names not in kept for name in names}
-        for classes in (before, after)
+        {name: n for n, names in enumerate(classes) if n not in kept for name in names}
+        for classes, kept in zip((before, after), stayed, strict=True)
     ]
     parts: dict[_Part, list[str]] = defaultdict(list)
     for name in dict.fromkeys((*places[0], *places[1])):
         parts[places[0].get(name), places[1].get(name)].append(name)
-    return found | parts
+    return {(old, new): before[old] for old, new in same} | parts
 
 
 def turns(before: ClassMatrix, after: ClassMatrix) -> Iterator[Turn]:
