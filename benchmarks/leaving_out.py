@@ -35,7 +35,7 @@ UNREAD = ("gateways", "routes", "ports", "trees", "tree_ports", "macs", "arp", "
 """Tables left out; of `vlans`, no row says that every VLAN exists, so it is none that can be unread."""
 
 
-EMPTY = {"gateways": ("port", "untagged"), "ports": ("allowed_macs",), "devices": ("routing6",)}
+EMPTY = {"hosts": ("vid",), "gateways": ("port", "untagged"), "ports": ("allowed_macs",), "devices": ("routing6",)}
 """Columns whose empty cells mean something, or which hardly anybody reads."""
 
 

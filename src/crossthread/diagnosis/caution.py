@@ -18,6 +18,7 @@ from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.switching.nodes import Node
 from crossthread.network.topology.adjacency import Adjacency, bundle
 from crossthread.network.topology.graph import joined
+from crossthread.network.topology.links import word_runs
 from crossthread.network.topology.names import End
 from crossthread.network.topology.open_ends import OUTSIDE, leads_on
 from crossthread.survey.changes import Change
@@ -126,10 +127,21 @@ def _bridged_links(context: Context) -> tuple[list[tuple[str, str]], dict[str, s
 
 
 def _leads_on(context: Context, end: End) -> bool:
-    """Whether a port hears, faces or carries a bridge or a router."""
+    """Whether a port hears, faces or carries a bridge or a router; or may hear one, as nobody read whom it hears."""
     network = context.network
     heard = any(leads_on(row.capabilities) for row in context.heard_at.get(end, ()))
-    return heard or end in network.cabled or end in network.gateways_at
+    unread = not network.covered.fully(end.device, "neighbors") and not _to_hosts(context, end)
+    return heard or unread or end in network.cabled or end in network.gateways_at
+
+
+def _to_hosts(context: Context, end: End) -> bool:
+    """Whether a port says that it leads to a host: its description names one there, or it never heard a bridge."""
+    row, trees = context.port(end), context.network.fabric.trees
+    words = {words.casefold() for words in word_runs((row and row.description) or "")}
+    rows = (trees.ports.get((*end, instance)) for instance in trees.instances(end.device))
+    return any(host.name.casefold() in words for host in context.hosts_at(end)) or any(
+        r and r.edge == "yes" for r in rows
+    )
 
 
 def _hears_phone(context: Context, end: End) -> bool:

@@ -61,11 +61,11 @@ class OpenEnd(msgspec.Struct, frozen=True):
 
 
 def leads_on(capabilities: Collection[str] | None) -> bool:
-    """Whether a neighbour may bridge or route: unless it says that it does neither.
+    """Whether a neighbour may bridge or route: unless it says what it does, and neither is among it.
 
     A telephone with a socket for a computer bridges, but to that computer only.
     """
-    if capabilities is None:
+    if not capabilities:
         return True
     bridges = "phone" not in capabilities and {"bridge", "repeater", "wlan"} & set(capabilities)
     return "router" in capabilities or bool(bridges)

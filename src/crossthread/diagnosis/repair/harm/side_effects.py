@@ -10,6 +10,7 @@ import msgspec
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.repair.harm.management import parted
+from crossthread.diagnosis.repair.harm.misplaced import misplaced
 from crossthread.diagnosis.repair.harm.turns import Asked, Turn, near_turns, turns
 from crossthread.diagnosis.repair.harm.widening import only_widens
 from crossthread.diagnosis.repair.work_order import WorkStep
@@ -68,7 +69,9 @@ def _changes(before: ClassMatrix, after: ClassMatrix) -> list[tuple[tuple[str, s
         for two in turn.far
         if one != two
     ]
-    order = {name: number for number, name in enumerate(name for m in (before, after) for n in m.classes for name in n)}
+    named = {name for pair, _, _ in found for name in pair}
+    listed = enumerate(name for m in (before, after) for names in m.classes for name in names) if named else ()
+    order = {name: number for number, name in listed if name in named}
     return sorted(found, key=lambda change: (order[change[0][0]], order[change[0][1]]))
 
 
@@ -83,7 +86,8 @@ class Costs(NamedTuple):
     stops: Pairs = ()
     """Those that work now, and as they should; and devices that part from the gateway of where they are managed.
 
-    So does a pair that comes to ask for an address for which two answer then.
+    So does a pair that comes to ask for an address for which two answer then. Where none does, the hosts that would be
+    taken out of the VLAN they belong to.
     """
     luck: Pairs = ()
     """Those that work now, by luck only."""
@@ -156,7 +160,8 @@ class Stopped:
         except SurveyError:
             return Costs()
         costs = self._of_hosts(changes, after)
-        return costs._replace(stops=costs.stops + parted(self._context, after))
+        stops = costs.stops + parted(self._context, after)
+        return costs._replace(stops=stops or misplaced(self._context, changes, after))
 
     def _of_hosts(self, changes: Sequence[Change], after: Network) -> Costs:
         many = len(self._context.network.classes.all) > _MOST_CLASSES
