@@ -35,7 +35,13 @@ UNREAD = ("gateways", "routes", "ports", "trees", "tree_ports", "macs", "arp", "
 """Tables left out; of `vlans`, no row says that every VLAN exists, so it is none that can be unread."""
 
 
-EMPTY = {"hosts": ("vid",), "gateways": ("port", "untagged"), "ports": ("allowed_macs",), "devices": ("routing6",)}
+EMPTY = {
+    "devices": ("routing6", "vlan_aware"),
+    "ports": ("allowed_macs",),
+    "gateways": ("port", "untagged", "table"),
+    "routes": ("table",),
+    "hosts": ("vid",),
+}
 """Columns whose empty cells mean something, or which hardly anybody reads."""
 
 

@@ -82,8 +82,11 @@ def _at_port(context: Context, change: Change) -> bool:
         return True
     served = any(context.network.gateways_at.get(link.far(end)) for link in context.adjacencies_at.get(end, ()))
     moves = served and row is not None and cells.get("pvid", row.pvid) != row.pvid
-    if moves and row is not None and row.pvid and _leaves_unknown(context, end.device, row.pvid, end):
-        return True
+    if moves and row is not None and row.pvid:
+        here = context.network.components.of(Node(end.device, row.pvid))
+        unread = (context.network.components.of(Node(one, row.pvid)) for one in context.network.unread.devices)
+        if (here is not None and here in unread) or _leaves_unknown(context, end.device, row.pvid, end):
+            return True
     if open_end and cells.get("allowed") and row is not None and row.allowed is not None:
         return bool(row.allowed.bits & ~VlanSet.parse(str(cells["allowed"])).bits)
     if cells.get("admin") != "up" or end in context.host_ends:
