@@ -37,7 +37,7 @@ UNREAD = ("gateways", "routes", "ports", "trees", "tree_ports", "macs", "arp", "
 
 EMPTY = {
     "devices": ("routing6", "vlan_aware"),
-    "ports": ("allowed_macs",),
+    "ports": ("allowed_macs", "authorized", "isolated"),
     "gateways": ("port", "untagged", "table"),
     "routes": ("table",),
     "hosts": ("vid",),

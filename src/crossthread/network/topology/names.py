@@ -164,7 +164,8 @@ class Names:
     def neighbor_device(self, row: Neighbor) -> str | None:
         """The surveyed device a neighbour row speaks of.
 
-        The chassis identifier counts more than the name, since a name survives only until somebody renames.
+        The chassis identifier counts more than the name, since a name survives only until somebody renames. One that
+        has the name of a surveyed device and another chassis, and that is not heard by it, is another one of that name.
         """
         if row.neighbor_chassis:
             by_chassis = self._by_chassis.get(row.neighbor_chassis.casefold())
@@ -174,14 +175,30 @@ class Names:
             if len(owners) == 1:
                 return owners.pop()
         by_name = self.device(row.neighbor) or self._by_host_name(row)
+        if by_name and self._is_of_another(row, by_name) and not self._hears(by_name, row.device):
+            by_name = None
         if by_name or not row.management or row.management == NONE:
             return by_name
         matches = [d.device for d in self._survey.devices if d.management == row.management]
-        if len(matches) == 1:
+        if len(matches) == 1 and matches[0] != row.device and not self._is_of_another(row, matches[0]):
             return self.device(matches[0])
         seat = self._seats.get((row.device, row.port), ())
-        called = {self.device(other.neighbor) for other in seat if is_one_device(row, other)} - {None}
+        called = {self.device(other.neighbor) for other in seat if other is not row and is_one_device(row, other)} - {
+            None
+        }
         return called.pop() if len(called) == 1 else None
+
+    def _hears(self, device: str, other: str) -> bool:
+        """Whether a device hears another, by its name or its chassis."""
+        told = {other.casefold(), self._chassis.get(self.devices[other.casefold()])}
+        return not self._heard.isdisjoint((device, name) for name in told)
+
+    @cached_property
+    def _heard(self) -> set[tuple[str, str | None]]:
+        """Which names and chassis each device hears."""
+        rows = self._survey.neighbors
+        told = ((row, name) for row in rows for name in (row.neighbor, row.neighbor_chassis) if name)
+        return {(self.spelled[row.device], name.casefold()) for row, name in told}
 
     @cached_property
     def _seats(self) -> dict[tuple[str, str], list[Neighbor]]:
@@ -197,8 +214,12 @@ class Names:
         same = [name for name in self._by_label.get(label, ()) if not domain or "." not in name]
         if len(same) != 1 or label.isdecimal():
             return None
-        told = self._chassis.get(same[0])
-        return None if told and row.neighbor_chassis and told != row.neighbor_chassis.casefold() else same[0]
+        return None if self._is_of_another(row, same[0]) else same[0]
+
+    def _is_of_another(self, row: Neighbor, device: str) -> bool:
+        """Whether a neighbour tells another chassis than a device has: two may have one address, or begin alike."""
+        told = self._chassis.get(self.devices[device.casefold()])
+        return bool(told and row.neighbor_chassis and told != row.neighbor_chassis.casefold())
 
     @cached_property
     def _by_label(self) -> dict[str, list[str]]:

@@ -125,6 +125,8 @@ def shared_port_vlan_wrong(context: Context, adjacency: Adjacency, vid: int | No
         row, hosts = context.port(end), context.behind(end)
         if row is None or not row.pvid or row.mode not in (None, "access") or not hosts:
             continue
+        if row.mode is None and row.allowed is not None:
+            continue  # a list of VLANs is set there: it may well be a trunk
         counts = Counter(found for host in hosts if (found := context.expected.vlan(host)))
         wanted = vid or next((found for found, _ in counts.most_common(1)), None)
         host = next((host for host in hosts if context.expected.vlan(host) == wanted), hosts[0])
