@@ -13,7 +13,7 @@ from itertools import compress, count
 from operator import not_
 
 from crossthread.network.topology.adjacency import bundle, members_of_bundles
-from crossthread.network.topology.links import word_runs
+from crossthread.network.topology.links import port_up, word_runs
 from crossthread.network.topology.names import End, Names
 from crossthread.network.topology.open_ends import OpenEnd, Why
 from crossthread.survey import Survey
@@ -31,6 +31,8 @@ class Locating:
         The ports at which cables end, and those that face another port, aggregates included.
     beyond
         What an open end leads to; None of a port that is none.
+    unread
+        Whether there is any.
     before
         The same of a network with the same ports and links, in which hosts are found by the very same facts.
 
@@ -47,10 +49,11 @@ class Locating:
         linked: Collection[End],
         facing: Container[End],
         beyond: Callable[[End], OpenEnd | None],
+        unread: bool,
         before: Locating | None = None,
     ) -> None:
         self._survey, self._names = survey, names
-        self._linked, self._facing, self._beyond = linked, facing, beyond
+        self._linked, self._facing, self._beyond, self._open = linked, facing, beyond, unread
         self._before = before
         self._seen: dict[tuple[str, str], tuple[End | None, Why | None]] = {}
         named = (survey.column("hosts", name) for name in ("device", "port"))
@@ -85,9 +88,16 @@ class Locating:
         if len(found) == 1:
             return next(iter(found.items()))
         named = self._described.get(row.host.casefold(), []) if not found else []
-        if len(named) == 1 and device in (None, named[0].device):
+        if len(named) == 1 and device in (None, named[0].device) and not self._moved_away(row, named[0]):
             return named[0], []
         return None, [entry for entries in found.values() for entry in entries]
+
+    def _moved_away(self, row: Host, end: End) -> bool:
+        """Whether a host is surely not, or not surely, at a port that alone names it: that is down, and the host is up.
+
+        Or may be, beyond an open end.
+        """
+        return port_up(self._names.row(end)) is False and (row.link == "up" or (row.link is None and self._open))
 
     @cached_property
     def unsettled(self) -> Mapping[str, Mapping[End, MacEntry]]:

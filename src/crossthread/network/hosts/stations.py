@@ -68,7 +68,7 @@ class Stations:
         alike = before is not None and self._found_alike(before)
         self.locating: Locating
         found_before = before.locating if before is not None and alike else None
-        self.locating = Locating(survey, names, linked, self._far, self.beyond, found_before)
+        self.locating = Locating(survey, names, linked, self._far, self.beyond, bool(fabric.open_ends), found_before)
         if self._before is not None:
             self._keep(self._before, alike)
         self.gateways = [Interface(row, row.interface, self._gateway) for row in survey.gateways]
@@ -105,8 +105,10 @@ class Stations:
     def _found_alike(self, before: Stations) -> bool:
         """Whether hosts whose rows name no port are found by the very same facts as in another network."""
         survey, other = self._survey, before._survey
-        columns = ("host", "mac", "device", "port")
-        same = all(survey.column("hosts", name) is other.column("hosts", name) for name in columns)
+        columns = [("hosts", name) for name in ("host", "mac", "device", "port")]
+        if before.locating.astray:
+            columns += [("hosts", "link"), *(("ports", name) for name in ("admin", "oper", "lag_state"))]
+        same = all(survey.column(*place) is other.column(*place) for place in columns)
         learned = survey.table("macs") is other.table("macs")
         cabled = (
             survey.column("ports", "lag") is other.column("ports", "lag") and self._far.keys() == before._far.keys()

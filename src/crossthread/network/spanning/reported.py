@@ -9,7 +9,7 @@ designated, and the other one discards.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Container, Iterable, Mapping, Sequence
 
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End
@@ -31,8 +31,9 @@ def reported_forwarding(
     port_of
         How a device spells a port that is named otherwise.
     """
-    root_ports = {End(device, port) for device, row in rows.items() if (port := _root_port(device, row, port_of))}
     seen, found = Counter(_ends(adjacencies)), dict[End, bool]()
+    reach = {device: _root_port(device, row, port_of, seen) for device, row in rows.items()}
+    root_ports = {End(device, port) for device, port in reach.items() if port}
     for link in adjacencies:
         one, two = (rows.get(end.device) for end in (link.a, link.b))
         if one is None or two is None or seen[link.a] > 1 or seen[link.b] > 1 or not _one_tree(one, two):
@@ -40,7 +41,9 @@ def reported_forwarding(
         roots = {link.a, link.b} & root_ports
         if len(roots) == 1:
             found[link.a] = found[link.b] = True
-        elif not roots and None not in (one.root_port, two.root_port) and "mstp" not in (one.protocol, two.protocol):
+        elif not roots and None not in (reach[link.a.device], reach[link.b.device]):
+            if "mstp" in (one.protocol, two.protocol):
+                continue
             first, second = _offer(one), _offer(two)
             if first is not None and second is not None and first != second:
                 found[link.a], found[link.b] = first < second, second < first
@@ -51,11 +54,15 @@ def _ends(adjacencies: Iterable[Adjacency]) -> list[End]:
     return [end for link in adjacencies for end in (link.a, link.b)]
 
 
-def _root_port(device: str, row: Tree, port_of: Callable[[str, str], str | None]) -> str | None:
-    """The port by which a bridge reaches the root, as its other rows spell it."""
-    if row.root_port in (None, NONE):
-        return None
-    return port_of(device, str(row.root_port)) or row.root_port
+def _root_port(device: str, row: Tree, port_of: Callable[[str, str], str | None], known: Container[End]) -> str | None:
+    """The port by which a bridge reaches the root, as its other rows spell it; empty for the root itself.
+
+    None if nobody read it, or it is spelled as no port that is known: which one it is cannot be said then.
+    """
+    told = row.root_port
+    if told is None or told == NONE:
+        return told and ""
+    return port_of(device, told) or (told if End(device, told) in known else None)
 
 
 def _one_tree(one: Tree, two: Tree) -> bool:
