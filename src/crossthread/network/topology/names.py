@@ -36,6 +36,13 @@ class _Spelled(dict[str, str]):
         return self[name]
 
 
+def _is_mac(text: str) -> bool:
+    try:
+        return bool(parse_mac(text))
+    except ValueError:
+        return False
+
+
 def is_one_device(one: Neighbor, two: Neighbor) -> bool:
     """Whether two entries of one port are one device under two names, of which the old one has not aged out yet.
 
@@ -217,9 +224,12 @@ class Names:
         return None if self._is_of_another(row, same[0]) else same[0]
 
     def _is_of_another(self, row: Neighbor, device: str) -> bool:
-        """Whether a neighbour tells another chassis than a device has: two may have one address, or begin alike."""
-        told = self._chassis.get(self.devices[device.casefold()])
-        return bool(told and row.neighbor_chassis and told != row.neighbor_chassis.casefold())
+        """Whether a neighbour tells another chassis than a device has, though their address or name is the same.
+
+        Only a MAC address is told apart from another: a device may have other identifiers besides.
+        """
+        told, heard = self._chassis.get(self.devices[device.casefold()]), row.neighbor_chassis
+        return bool(told and heard and told != heard.casefold() and _is_mac(told) and _is_mac(heard))
 
     @cached_property
     def _by_label(self) -> dict[str, list[str]]:
