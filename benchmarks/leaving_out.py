@@ -21,6 +21,7 @@ import random
 import sys
 from collections import Counter
 from concurrent.futures import ProcessPoolExecutor
+from dataclasses import replace as tables
 from pathlib import Path
 
 from judging import drafted, undone
@@ -37,7 +38,7 @@ UNREAD = ("gateways", "routes", "ports", "trees", "tree_ports", "macs", "arp", "
 
 EMPTY = {
     "devices": ("routing6", "vlan_aware"),
-    "ports": ("allowed_macs", "authorized", "isolated"),
+    "ports": ("allowed_macs", "authorized", "isolated", "untagged"),
     "gateways": ("port", "untagged", "table"),
     "routes": ("table",),
     "hosts": ("vid",),
@@ -97,7 +98,9 @@ def parts(survey, with_tables, columns, random_ones, label):
     for table in UNREAD if with_tables else ():
         if survey.table(table):
             covered = [row for row in survey.coverage if row.table != table]
-            yield f"{table}.csv", rebuilt(survey, {table: (), "coverage": covered})
+            claimed = tuple(name for name in survey.info.complete if name != table)
+            part = rebuilt(survey, {table: (), "coverage": covered})
+            yield f"{table}.csv", tables(part, info=replace(part.info, complete=claimed))
 
 
 def tried(job):

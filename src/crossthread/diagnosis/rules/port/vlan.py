@@ -15,7 +15,7 @@ from crossthread.network.hosts.station import HostStation, Station
 from crossthread.network.topology.adjacency import Adjacency, bundle
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
-from crossthread.survey.records import MacEntry
+from crossthread.survey.records import MacEntry, Port
 from crossthread.survey.survey import Evidence
 from crossthread.values import NONE, PrefixedAddress
 
@@ -43,7 +43,7 @@ def port_vlan_wrong(context: Context, host: HostStation, vid: int | None = None)
     if host.end is None or wanted is None or context.expected.planned(host) not in (None, wanted):
         return None
     row = context.port(host.end)
-    if row is None or row.mode not in (None, "access") or row.pvid is None or row.pvid == wanted or host.may_tag:
+    if row is None or not _may_be_access(row) or row.pvid is None or row.pvid == wanted or host.may_tag:
         return None  # of one that tags it is told what its tag does there
     if asks_for_another(context, host):
         return None
@@ -123,10 +123,8 @@ def shared_port_vlan_wrong(context: Context, adjacency: Adjacency, vid: int | No
     """
     for end in (adjacency.a, adjacency.b):
         row, hosts = context.port(end), context.behind(end)
-        if row is None or not row.pvid or row.mode not in (None, "access") or not hosts:
+        if row is None or not row.pvid or not _may_be_access(row) or not hosts:
             continue
-        if row.mode is None and row.allowed is not None:
-            continue  # a list of VLANs is set there: it may well be a trunk
         counts = Counter(found for host in hosts if (found := context.expected.vlan(host)))
         wanted = vid or next((found for found, _ in counts.most_common(1)), None)
         host = next((host for host in hosts if context.expected.vlan(host) == wanted), hosts[0])
@@ -144,6 +142,11 @@ def shared_port_vlan_wrong(context: Context, adjacency: Adjacency, vid: int | No
             (set_port(end, pvid=wanted),),
         )
     return None
+
+
+def _may_be_access(row: Port) -> bool:
+    """Whether a port is an access port, or nobody read that, and no list of VLANs is set there as at a trunk."""
+    return row.mode == "access" or (row.mode is None and row.allowed is None)
 
 
 def _one_home(context: Context, host: HostStation, own: bool) -> int | None:
