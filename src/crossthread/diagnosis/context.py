@@ -186,6 +186,13 @@ class Context:
                 found[entry.mac].append(entry)
         return found
 
+    def only_named_at(self, host: HostStation) -> End | None:
+        """The one port whose description names a host of which nothing else tells where it is."""
+        if host.end is not None or host.located_by or host.row.device or self.learned_at_open_ends(host):
+            return None
+        named = self.network.stations.locating.named_by(host.name)
+        return named[0] if len(named) == 1 else None
+
     def learned_at_open_ends(self, host: HostStation) -> list[End]:
         """The ports at which a host's MAC address was learned, and beyond which the unknown begins."""
         names, found = self.network.names, []

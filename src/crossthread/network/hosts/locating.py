@@ -182,8 +182,13 @@ class Locating:
         return self._ports_that_name({names[n].casefold() for n in self.astray})
 
     def named_by(self, host: str) -> list[End]:
-        """The ports without a cable whose description names a host; it need not be there, as others may be beyond."""
-        return self._ports_that_name({host.casefold()}, beyond=True).get(host.casefold(), [])
+        """The ports without a cable whose description names a host that is looked for; others may be beyond as well."""
+        return self._named.get(host.casefold(), [])
+
+    @cached_property
+    def _named(self) -> Mapping[str, list[End]]:
+        names = self._survey.column("hosts", "host")
+        return self._ports_that_name({names[n].casefold() for n in self.astray}, beyond=True)
 
     def _ports_that_name(self, hosts: Collection[str], beyond: bool = False) -> dict[str, list[End]]:
         found: dict[str, list[End]] = defaultdict(list)

@@ -46,11 +46,9 @@ def _kept(host: HostStation) -> str | None:
 
 def _described_at(context: Context, host: HostStation) -> tuple[End, int] | None:
     """The one access port whose description names a host of which nothing else tells where it is, and its VLAN."""
-    if host.end is not None or host.located_by or host.row.device or context.learned_at_open_ends(host):
-        return None
-    named = context.network.stations.locating.named_by(host.name)
-    row = context.port(named[0]) if len(named) == 1 else None
-    return (named[0], row.pvid) if row is not None and row.mode == "access" and row.pvid else None
+    end = context.only_named_at(host)
+    row = context.port(end) if end is not None else None
+    return (end, row.pvid) if end is not None and row is not None and row.mode == "access" and row.pvid else None
 
 
 def _subnets_for(context: Context, host: HostStation, vid: int | None) -> Iterator[tuple[dict[str, str], str]]:
