@@ -28,10 +28,11 @@ def likely(context: Context, source: str, target: str) -> list[Finding]:
     found = [finding for finding in suspected if finding.identity in known or _one_sided(finding)]
     absent = [finding for finding in suspected if finding not in found]
     given_up = GivenUp(absent, found)
-    told = [
-        known.get(one.identity, one) if given_up.contradicts(one) or given_up.tells(one) else cautious(context, one)
-        for one in found
-    ]
+    told = []
+    for one in found:
+        careful, stands = cautious(context, one), known.get(one.identity, one)
+        mendless = bool(one.repair) and not (careful.repair or stands.repair)
+        told.append(stands if mendless or given_up.contradicts(one) or given_up.tells(one) else careful)
     return told + [gap for finding in absent if (gap := route_unread(context, finding)) is not None]
 
 
