@@ -89,7 +89,7 @@ def _at_port(context: Context, change: Change) -> bool:
             return True
     if open_end and cells.get("allowed") and row is not None and row.allowed is not None:
         return bool(row.allowed.bits & ~VlanSet.parse(str(cells["allowed"])).bits)
-    if cells.get("admin") != "up" or end in context.host_ends:
+    if cells.get("admin") != "up" or end in context.host_ends or end in context.named_ends:
         return False
     links = context.adjacencies_at.get(bundle(end, context.network.names), ())
     return not links or any(link.up is False and _turns_a_tree(context, link) for link in links)

@@ -15,6 +15,7 @@ from crossthread.network.network import Network
 from crossthread.network.three_valued import EVERY_VID
 from crossthread.network.topology.adjacency import Adjacency, bundle, on_a_cycle
 from crossthread.network.topology.graph import distances, joined
+from crossthread.network.topology.links import port_up
 from crossthread.network.topology.names import End
 from crossthread.plan import Plan
 from crossthread.plan.plan import PlannedPort
@@ -124,8 +125,16 @@ class Context:
 
     @cached_property
     def taken_ends(self) -> set[tuple[str, str | None]]:
-        """The ports to which something is known to be plugged in."""
-        return {*self.host_ends, *self.adjacencies_at}
+        """The ports to which something is known to be plugged in, or that alone name a host which may be there."""
+        return {*self.host_ends, *self.adjacencies_at, *self.named_ends}
+
+    @cached_property
+    def named_ends(self) -> dict[End, HostStation]:
+        """The ports whose description alone tells where a host may be, and that host; who is up is at no shut port."""
+        stations = self.network.stations
+        lost = [stations.hosts.at(n) for n in stations.locating.astray]
+        found = {end: host for host in lost if (end := self.only_named_at(host)) is not None}
+        return {e: h for e, h in found.items() if h.row.link != "up" or port_up(self.port(e)) is not False}
 
     @property
     def adjacencies_at(self) -> dict[End, list[Adjacency]]:

@@ -31,7 +31,7 @@ def likely(context: Context, source: str, target: str) -> list[Finding]:
     told = []
     for one in found:
         careful, stands = cautious(context, one), known.get(one.identity, one)
-        mendless = bool(one.repair) and not (careful.repair or stands.repair)
+        mendless = bool(one.repair) and not stands.repair
         told.append(stands if mendless or given_up.contradicts(one) or given_up.tells(one) else careful)
     return told + [gap for finding in absent if (gap := route_unread(context, finding)) is not None]
 

@@ -4,16 +4,25 @@ from __future__ import annotations
 
 from crossthread.diagnosis.context import Context, in_use
 from crossthread.diagnosis.edits import closed_itself, raise_link
-from crossthread.diagnosis.findings import Finding, at_port
+from crossthread.diagnosis.findings import Alternative, Finding, at_port
 from crossthread.diagnosis.registry import About, rule
 from crossthread.network.topology.adjacency import bundle
 from crossthread.network.topology.names import End
+from crossthread.survey.changes import Change
 
 
 def _users(context: Context, end: End) -> str:
     hosts = [host.name for host in context.hosts_at(end)]
     faces = [str(a.far(end)) for a in context.adjacencies_at.get(end, ())]
-    return " and ".join(hosts + faces) or "nothing known"
+    named = context.named_ends.get(end)
+    return " and ".join(hosts + faces) or (f"{named.name}, by its description" if named else "nothing known")
+
+
+def _raised(context: Context, end: End) -> tuple[tuple[Change, ...], tuple[Alternative, ...]]:
+    """The mend that opens a port, and what is only told: where nothing but its description says who is there."""
+    raised = raise_link(context, end)
+    maybe = end in context.named_ends and not context.hosts_at(end) and end not in context.adjacencies_at
+    return ((), (Alternative(raised, ("its description alone says who is there",)),)) if maybe else (raised, ())
 
 
 @rule("port-admin-down", "Port", About.PORT, needs="ports.admin=down", where=in_use, cuts=True)
@@ -37,7 +46,7 @@ def port_admin_down(context: Context, end: End) -> Finding | None:
         (at_port(end),),
         f"{end} is shut by configuration; it leads to {_users(context, end)}.",
         context.evidence(row, "admin", "oper", "description"),
-        raise_link(context, end),
+        *_raised(context, end),
     )
 
 
@@ -73,5 +82,5 @@ def port_down(context: Context, end: End) -> Finding | None:
         (at_port(end),),
         f"{end} is open but has no link; it leads to {_users(context, end)}.",
         context.evidence(row, "admin", "oper"),
-        raise_link(context, end),
+        *_raised(context, end),
     )
