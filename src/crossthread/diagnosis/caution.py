@@ -82,11 +82,9 @@ def _at_port(context: Context, change: Change) -> bool:
         return True
     served = any(context.network.gateways_at.get(link.far(end)) for link in context.adjacencies_at.get(end, ()))
     moves = served and row is not None and cells.get("pvid", row.pvid) != row.pvid
-    if moves and row is not None and row.pvid:
-        here = context.network.components.of(Node(end.device, row.pvid))
-        unread = (context.network.components.of(Node(one, row.pvid)) for one in context.network.unread.devices)
-        if (here is not None and here in unread) or _leaves_unknown(context, end.device, row.pvid, end):
-            return True
+    vid = row.pvid if moves and row is not None else None
+    if vid and (_leaves_unread(context, end.device, vid) or _leaves_unknown(context, end.device, vid, end)):
+        return True
     if open_end and cells.get("allowed") and row is not None and row.allowed is not None:
         return bool(row.allowed.bits & ~VlanSet.parse(str(cells["allowed"])).bits)
     if cells.get("admin") != "up" or end in context.host_ends or end in context.named_ends:
@@ -102,6 +100,13 @@ def _leaves_unknown(context: Context, device: str, vid: int, but: End | None = N
     others = (end for end in network.open_ends if end != but and network.components.of(Node(end.device, vid)) == part)
     members = (network.fabric.member(end) for end in others) if part is not None else ()
     return any(one.tagged.has(vid) is not False or one.untagged.has(vid) is not False for one in members)
+
+
+def _leaves_unread(context: Context, device: str, vid: int) -> bool:
+    """Whether a device that may route, and of which nobody read that, is in a VLAN with another."""
+    network = context.network
+    here = network.components.of(Node(device, vid))
+    return here is not None and any(network.components.of(Node(one, vid)) == here for one in network.unread.devices)
 
 
 def _turns_a_tree(context: Context, link: Adjacency) -> bool:

@@ -15,7 +15,6 @@ from crossthread.network.network import Network
 from crossthread.network.three_valued import EVERY_VID
 from crossthread.network.topology.adjacency import Adjacency, bundle, on_a_cycle
 from crossthread.network.topology.graph import distances, joined
-from crossthread.network.topology.links import port_up
 from crossthread.network.topology.names import End
 from crossthread.plan import Plan
 from crossthread.plan.plan import PlannedPort
@@ -130,11 +129,10 @@ class Context:
 
     @cached_property
     def named_ends(self) -> dict[End, HostStation]:
-        """The ports whose description alone tells where a host may be, and that host; who is up is at no shut port."""
+        """The ports whose description alone tells where a host may be, and that host."""
         stations = self.network.stations
-        lost = [stations.hosts.at(n) for n in stations.locating.astray]
-        found = {end: host for host in lost if (end := self.only_named_at(host)) is not None}
-        return {e: h for e, h in found.items() if h.row.link != "up" or port_up(self.port(e)) is not False}
+        lost = (stations.hosts.at(n) for n in stations.locating.astray if not stations.places[n][0])
+        return {end: host for host in lost if (end := self.only_named_at(host)) is not None}
 
     @property
     def adjacencies_at(self) -> dict[End, list[Adjacency]]:

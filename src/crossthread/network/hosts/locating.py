@@ -88,16 +88,13 @@ class Locating:
         if len(found) == 1:
             return next(iter(found.items()))
         named = self._described.get(row.host.casefold(), []) if not found else []
-        if len(named) == 1 and device in (None, named[0].device) and not self._moved_away(row, named[0]):
+        if len(named) == 1 and device in (None, named[0].device) and not self._may_be_elsewhere(row, named[0]):
             return named[0], []
         return None, [entry for entries in found.values() for entry in entries]
 
-    def _moved_away(self, row: Host, end: End) -> bool:
-        """Whether a host is surely not, or not surely, at a port that alone names it: that is down, and the host is up.
-
-        Or may be, beyond an open end.
-        """
-        return port_up(self._names.row(end)) is False and (row.link == "up" or (row.link is None and self._open))
+    def _may_be_elsewhere(self, row: Host, end: End) -> bool:
+        """Whether a host that nothing but a port's description places there may be beyond an open end: it is shut."""
+        return self._open and row.link is None and port_up(self._names.row(end)) is False
 
     @cached_property
     def unsettled(self) -> Mapping[str, Mapping[End, MacEntry]]:
@@ -175,11 +172,8 @@ class Locating:
 
     @cached_property
     def _described(self) -> Mapping[str, list[End]]:
-        """The edge ports whose description names one of the hosts that are looked for, as in "to ticket-desk-1"."""
-        if self._before is not None:
-            return self._before._described
-        names = self._survey.column("hosts", "host")
-        return self._ports_that_name({names[n].casefold() for n in self.astray})
+        """Of those ports the ones that are no open ends, as in "to ticket-desk-1"."""
+        return {host: [end for end in ends if self._beyond(end) is None] for host, ends in self._named.items()}
 
     def named_by(self, host: str) -> list[End]:
         """The ports without a cable whose description names a host that is looked for; others may be beyond as well."""
@@ -187,17 +181,16 @@ class Locating:
 
     @cached_property
     def _named(self) -> Mapping[str, list[End]]:
-        names = self._survey.column("hosts", "host")
-        return self._ports_that_name({names[n].casefold() for n in self.astray}, beyond=True)
-
-    def _ports_that_name(self, hosts: Collection[str], beyond: bool = False) -> dict[str, list[End]]:
+        """Those ports by the host; none that is shut for a host that is up."""
+        if self._before is not None:
+            return self._before._named
+        rows = {row.host.casefold(): row for row in (self._survey.hosts[n] for n in self.astray)}
         found: dict[str, list[End]] = defaultdict(list)
-        ports = self._names.ports.items() if hosts else ()
+        ports = self._names.ports.items() if rows else ()
         for end, row in ((End(device, port), row) for device, held in ports for port, row in held.items()):
-            if row.description and end not in self._linked and (beyond or self._beyond(end) is None):
-                name = _first_of(word_runs(row.description), hosts)
-                if name is not None:
-                    found[name].append(end)
+            name = _first_of(word_runs(row.description), rows) if row.description and end not in self._linked else None
+            if name is not None and not (rows[name].link == "up" and port_up(row) is False):
+                found[name].append(end)
         return found
 
 

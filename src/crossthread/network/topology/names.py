@@ -190,9 +190,8 @@ class Names:
         if len(matches) == 1 and matches[0] != row.device and not self._is_of_another(row, matches[0]):
             return self.device(matches[0])
         seat = self._seats.get((row.device, row.port), ())
-        called = {self.device(other.neighbor) for other in seat if other is not row and is_one_device(row, other)} - {
-            None
-        }
+        others = (other for other in seat if other is not row and is_one_device(row, other))
+        called = {device for other in others if (device := self.device(other.neighbor)) is not None}
         return called.pop() if len(called) == 1 else None
 
     def _hears(self, device: str, other: str) -> bool:

@@ -42,7 +42,6 @@ def port_mode_wrong(context: Context, host: HostStation, vid: int | None = None,
         return None
     if row.pvid == wanted and context.network.fabric.leaves(host.end, NO_VID).has(wanted) is not False:
         return None
-    native = f"native VLAN {row.pvid}" if row.pvid else ("no native VLAN" if row.pvid == 0 else "native VLAN unknown")
     possible = [wanted, *(() if tried else _as_likely(context, host, wanted))]  # tried: whoever asks weighs them
     moves = [(_without_tag(context, host, row, one),) for one in possible]
     undecided = len(possible) > 1
@@ -51,11 +50,15 @@ def port_mode_wrong(context: Context, host: HostStation, vid: int | None = None,
         "port-mode-wrong",
         "breaks",
         (at_port(host.end, wanted), at_station(host)),
-        f"{host.end} is a {row.mode} ({native}), but {host.name} does not tag and belongs to VLAN {belongs}.",
+        f"{host.end} is a {row.mode} ({_native(row)}), but {host.name} does not tag and belongs to VLAN {belongs}.",
         context.evidence(row, "mode", "pvid", "allowed") + vlan_witnesses(context, host, wanted),
         () if undecided else moves[0],
         tuple(Alternative(move, ()) for move in moves) if undecided else (),
     )
+
+
+def _native(row: Port) -> str:
+    return f"native VLAN {row.pvid}" if row.pvid else ("no native VLAN" if row.pvid == 0 else "native VLAN unknown")
 
 
 def _without_tag(context: Context, host: HostStation, row: Port, vid: int) -> Change:
@@ -134,13 +137,12 @@ def port_mode_where_named(context: Context, host: HostStation) -> Finding | None
     wanted = context.closed.expected.vlan(context.closed.network.stations.hosts[host.name.casefold()])
     if wanted is None or row.pvid in (None, wanted) or row.oper == "down":
         return None
-    native = f"native VLAN {row.pvid}" if row.pvid else "no native VLAN"
     return Finding(
         "port-mode-wrong",
         "breaks",
         (at_port(end, wanted), at_station(host)),
         f"{host.name} does not tag and belongs to VLAN {wanted}, and only the description of {end} tells where it may "
-        f"be: that is a {row.mode} ({native}).",
+        f"be: that is a {row.mode} ({_native(row)}).",
         context.evidence(row, "description", "mode", "pvid", "allowed") + vlan_witnesses(context, host, wanted),
     )
 
