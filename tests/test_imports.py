@@ -9,7 +9,7 @@ import crossthread
 
 ROOT = Path(crossthread.__file__).parent
 ORDER = ("errors", "collector", "values", "answer", "survey", "plan", "network", "views", "diagnosis")
-ORDER += ("questions", "sources", "live", "faces", "demo", "cli")
+ORDER += ("questions", "sources", "live", "faces", "demo", "cli", "__main__")
 """From the lowest room to the highest: a room may use those before it."""
 APART = {
     "sources": {"plan", "network", "views", "diagnosis", "questions"},

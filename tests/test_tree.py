@@ -7,7 +7,7 @@ from pathlib import Path
 
 from msgspec.structs import replace
 
-from crossthread import Change, Network, Survey, apply_changes, check, matrix, read_plan, read_survey, write_survey
+from crossthread import Change, Network, Survey, apply_changes, check, matrix, read_plan, read_survey, why, write_survey
 from crossthread.demo import healthy
 from crossthread.network.topology.names import End
 from crossthread.questions.tree_advice import tree_advice
@@ -295,8 +295,10 @@ class Findings(Case):
             hosts=hosts("one 10.0.0.1/24 none b p9", "two 10.0.0.2/24 none c p9"),
         )
         told = self.rules(network)["tree-blocks-vlan"]
-        self.assertEqual((told.severity, told.example), ("breaks", ("one", "two")))
-        self.assertEqual(str(told.subjects[0]), "c p1 VLAN 7")
+        self.assertEqual((told.severity, str(told.subjects[0])), ("breaks", "c p1 VLAN 7"))
+        answer = why(network, "one", "two")  # the way that the tree takes is mended, over both links
+        self.assertEqual({f.rule for f in answer.findings if len(f.repair) == 2}, {"link-vlan-missing"})
+        self.assertTrue(answer.repair_proven)
 
 
 class Commands(Case):

@@ -21,6 +21,7 @@ from crossthread.diagnosis.repair.undecided import decided_mends, only_address
 from crossthread.diagnosis.repair.withheld import seen_without_plan
 from crossthread.diagnosis.rules import plan as plan_rules
 from crossthread.diagnosis.rules import vlan as vlan_rules
+from crossthread.diagnosis.rules.link_vlan import blocked_between
 from crossthread.diagnosis.rules.survey import survey_gap
 from crossthread.diagnosis.search.cheapest_way import Search
 from crossthread.diagnosis.vlan_pieces import split_vlans
@@ -66,10 +67,11 @@ def find_faults(context: Context, today: date, progress: Callable[[], None] = la
     causes: dict[Identity, set[Identity]] = {}
     search = context.once(Search)
     for vid, pieces in split_vlans(context):
-        told = vlan_rules.vlan_split(context, vid, pieces)
-        found.setdefault(told.identity, told)
         way = search.between(pieces[0][0], pieces[1][0])
-        causes[told.identity] = {finding.identity for finding in way.findings} if way is not None else set()
+        above = {finding.identity for finding in way.findings} if way is not None else set[Identity]()
+        for told in (vlan_rules.vlan_split(context, vid, pieces), *blocked_between(context, vid, pieces)):
+            found.setdefault(told.identity, told)
+            causes[told.identity] = above - {told.identity}
     kept, accepted, idle = _accepted(context, list(found.values()), today)
     mended = decided_mends(context, kept)
     if context.plan != Plan():

@@ -12,6 +12,7 @@ from crossthread.diagnosis.repair.facts import GivenUp
 from crossthread.diagnosis.repair.mends import mend
 from crossthread.diagnosis.rules.equal_routes import routes_uneven
 from crossthread.diagnosis.rules.survey import route_unread
+from crossthread.diagnosis.vlan_pieces import split_vlans
 from crossthread.diagnosis.way.echo import walks
 from crossthread.diagnosis.way.explanations import explain
 from crossthread.network.hosts.station import Station
@@ -25,7 +26,7 @@ def likely(context: Context, source: str, target: str) -> list[Finding]:
         return []
     suspected = mend(context.closed, source, target)
     known = standing(context, suspected)
-    found = [finding for finding in suspected if finding.identity in known or _one_sided(finding)]
+    found = [f for f in suspected if f.identity in known or _one_sided(f) or _cut(context, f)]
     absent = [finding for finding in suspected if finding not in found]
     given_up = GivenUp(absent, found)
     told = []
@@ -47,3 +48,9 @@ def by_equal_routes(context: Context, pair: Sequence[Station], walked: Sequence[
 def _one_sided(finding: Finding) -> bool:
     """Whether the two ends of a link disagree about the VLAN that it lacks: so much was read, whoever needs it."""
     return finding.rule == "link-vlan-missing" and len(finding.subjects) == 1
+
+
+def _cut(context: Context, finding: Finding) -> bool:
+    """Whether a link lacks a VLAN which surely is in several pieces: whoever asks, its stations suffer from that."""
+    vids = [s.vid for s in finding.subjects if finding.rule == "link-vlan-missing"]
+    return bool(vids) and any(vid in vids for vid, _ in split_vlans(context))

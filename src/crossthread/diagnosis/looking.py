@@ -120,6 +120,9 @@ def _of_host(context: Context, host: str, facts: Sequence[Evidence]) -> Look:
         names = ", ".join(dict.fromkeys(one.name or f"what is beyond {one.end}" for one in beyond))
         at = ", ".join(str(one.end) for one in beyond)
         return Look(f"survey {names}: the MAC address of {host} was learned at {at}", (), None)
+    named = context.only_named_at(station) if station is not None else None
+    if named is not None:
+        return Look(f"see whether {host} is plugged into {named}, whose description names it")
     return Look(f"find the port that {host} is plugged into")
 
 

@@ -30,14 +30,14 @@ from crossthread.diagnosis.rules.routing import OF_ROUTES
 from crossthread.diagnosis.way.caveats import caveats
 from crossthread.diagnosis.way.echo import luck, walks
 from crossthread.diagnosis.way.faults import along, with_faults
-from crossthread.diagnosis.way.stops import told
+from crossthread.diagnosis.way.stops import stopped, unproven
 from crossthread.errors import SurveyError, UnknownNameError, visible
 from crossthread.network.families import whole
 from crossthread.network.given import of_network
 from crossthread.network.hosts.ends import end_name, end_named, find_ends, is_nobody
-from crossthread.network.hosts.station import HostStation, Interface, Station
+from crossthread.network.hosts.station import HostStation, Station
 from crossthread.network.network import Network
-from crossthread.network.routing.walks import Stop, Walk
+from crossthread.network.routing.walks import Walk
 from crossthread.network.three_valued import VERDICTS, Truth, all_of
 from crossthread.plan import Plan
 from crossthread.questions.why_answer import Family, Why
@@ -185,7 +185,7 @@ def _answer(network: Network, source: str, target: str, seat: str | None, plan: 
     observe = _to_observe(context_of(final, plan), (source, target), (last_there, last_back), seat)
     if doubtful:  # whether they work now decides
         observe = _to_observe(context, doubtful[0], walks(network, *doubtful[0]), seat) or observe
-    lost = there if there.arrives is False else back
+    lost, goal = (there, target) if there.arrives is False else (back, source)
     path, path_back = (
         path_of(final, end_named(final, name), walk) for name, walk in ((source, last_there), (target, last_back))
     )
@@ -207,11 +207,11 @@ def _answer(network: Network, source: str, target: str, seat: str | None, plan: 
         look=looks(context_of(final, plan), observe),
         path=with_faults(path, findings),
         path_back=with_faults(path_back, findings, back=True),
-        stopped=told(lost.stop, lost is back, is_nobody(two), _unread(network, lost.stop)),
+        stopped=stopped(network, lost, goal, lost is back, is_nobody(two)),
         order=done.order,
         seat=seat,
         caveats=caveats(context_of(final, plan), (last_there, last_back), (path, path_back)),
-        unproven=_unproven(last_there, last_back),
+        unproven=unproven(final, (source, target), last_there, last_back),
     )
 
 
@@ -260,21 +260,6 @@ def _decide(findings: Sequence[Finding]) -> tuple[str, ...]:
     asked = [other.changes for finding, told in means if told.decide for other in rivals(finding)]
     left = [told for f, told in means if told.decide or any(other.changes not in asked for other in rivals(f))]
     return tuple(dict.fromkeys(told.decide or told.confirm for told in left))
-
-
-def _unread(network: Network, stop: Stop | None) -> bool:
-    """Whether the device where a packet stops may have routes that nobody read."""
-    return stop is not None and isinstance(stop.station, Interface) and network.unread.routes_of(stop.station.device)
-
-
-def _unproven(there: Walk, back: Walk) -> str | None:
-    """Why a repair is not proven."""
-    if there.arrives and back.arrives:
-        return None
-    failed, reply = (there, False) if not there.arrives else (back, True)
-    if failed.arrives is None:
-        return "what was not observed may still stop the " + ("reply" if reply else "echo")
-    return told(failed.stop, reply)
 
 
 def _to_observe(

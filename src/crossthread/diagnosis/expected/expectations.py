@@ -232,7 +232,10 @@ class Expected:
     def _in_doubt(self, station: Station) -> bool:
         """Whether something else than its name says of a station's VLAN that it is not its own."""
         return (
-            self.astray(station) or self._interfaces.claimed(station) or self._interfaces.let_through_as_named(station)
+            self.astray(station)
+            or self.crossed(station) is not None
+            or self._interfaces.claimed(station)
+            or self._interfaces.let_through_as_named(station)
         )
 
     def on_trunk(self, station: Station) -> bool:
@@ -268,6 +271,10 @@ class Expected:
     def named_vid(self, station: Station) -> int | None:
         """The VID in an interface's name, such as 30 in `vlan30` or `up1.30`, if it is a VLAN of this network."""
         return self._interfaces.named_vid(station)
+
+    def crossed(self, station: Station) -> Interface | None:
+        """The interface beside this one that has the tag which this is named after, and is named after this one's."""
+        return self._interfaces.crossed(station)
 
     def only_managed(self, station: Station) -> bool:
         """Whether an interface is there to manage its device, which has no other and forwards for nobody."""

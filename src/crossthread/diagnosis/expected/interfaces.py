@@ -48,6 +48,14 @@ class Interfaces:
         lists = [row.allowed for row in ports if row is not None and row.mode != "access"]
         return bool(lists) and all(held is not None and named in held and tag not in held for held in lists)
 
+    def crossed(self, station: Station) -> Interface | None:
+        """The interface beside this one that has the tag which this is named after, and is named after this one's."""
+        named, tag = self.named_vid(station), station.row.vid
+        if not isinstance(station, Interface) or named in (None, tag):
+            return None
+        beside = (s for s in self._network.stations.on_device.get(station.device, ()) if s.end == station.end)
+        return next((s for s in beside if s.row.vid == named and self.named_vid(s) == tag), None)
+
     def claimed(self, station: Station) -> bool:
         """Whether another interface of the device has a better claim to the tag of this one: two cannot hold it."""
         if station not in self._claims:
@@ -77,7 +85,10 @@ class Interfaces:
         return bool(interfaces) and all(
             (one.row.vid != vid if one.row.vid else one.end is not None)
             and any(
-                other.end == one.end and self._serves(other) == vid and self._at_home(other, one)
+                other.end == one.end
+                and self._serves(other) == vid
+                and self.crossed(other) is None
+                and self._at_home(other, one)
                 for other in self._network.stations.on_device.get(one.device, ())
             )
             for one in interfaces

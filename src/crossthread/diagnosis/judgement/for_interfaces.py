@@ -47,6 +47,8 @@ def for_interface(hearing: Hearing, change: Change, instead: Change) -> Iterator
     named = context.expected.named_vid(own) if own is first else None  # it has one name, however many addresses
     if named == tag:
         yield Witness(weights.NAMED, f"the interface is named {name}")
+        if (other := context.expected.crossed(own)) is not None:
+            yield Witness(weights.CROSSED, f"{other.name} has that tag, and is named after the one of {name}")
     elif named is not None:
         yield Witness(-weights.NAMED, "")  # it is named after another
     hosts = [one for one in hearing.kin(own) if isinstance(one.station, HostStation)]

@@ -41,6 +41,8 @@ FAR_END = 1.0
 """The other end of the cable has it so."""
 NAMED = 1.0
 """A name or description says it: of the port, the interface, the VLAN."""
+CROSSED = 1.0
+"""Two interfaces are each named after the other's tag: by two slips hardly, by one swap easily."""
 NEEDED = 2.0
 """Stations of several VLANs on both sides of a link need it to carry more than one."""
 WANTED = 1.0

@@ -69,7 +69,10 @@ def _of_two_vlans(context: Context, host: HostStation, now: int) -> Iterator[Fin
     """Its port is in one VLAN, and its subnet lives in another."""
     hearing = Hearing(context)
     homes = hearing.home(hearing.kin(host))
-    if not homes or homes == {now}:
+    if homes == {now}:
+        return
+    if not homes:  # the one interface of its subnet is where nobody believes it to be
+        yield from _gateway_to(context, host, now)
         return
     usual = context.expected.vlan(host)
     for vid in sorted(homes - {now}, key=lambda vid: (vid != usual, vid))[:_HOMES]:

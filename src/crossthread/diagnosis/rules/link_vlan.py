@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Sequence
+
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import carry
 from crossthread.diagnosis.expected.listed_vlans import ListedVlans
 from crossthread.diagnosis.findings import Finding, at_port, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.link import TAGS, ends_of, trunks_for
+from crossthread.network.hosts.station import Station
 from crossthread.network.switching.nodes import Node
 from crossthread.network.topology.adjacency import Adjacency
 from crossthread.network.topology.names import End
@@ -233,3 +236,15 @@ def blocked_by_tree(context: Context, adjacency: Adjacency, vid: int) -> Finding
         f"VLAN {vid}.",
         evidence,
     )
+
+
+def blocked_between(context: Context, vid: int, pieces: Sequence[Sequence[Station]]) -> Iterator[Finding]:
+    """The links that carry a VLAN between pieces of it and that the spanning tree blocks."""
+    part, fabric = context.network.components.of, context.network.fabric
+    parts = {part(Node(tap.device, vid)) for piece in pieces for station in piece for tap in station.taps}
+    for adjacency in context.network.adjacencies:
+        ends = adjacency.a, adjacency.b
+        joined = {part(Node(end.device, vid)) for end in ends}
+        if len(joined) > 1 and joined <= parts and adjacency.up and all(fabric.carried(e).has(vid) for e in ends):
+            told = blocked_by_tree(context, adjacency, vid)
+            yield from [told] if told is not None else []

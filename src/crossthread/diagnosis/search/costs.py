@@ -14,7 +14,7 @@ NO_CHANGE = 3
 """What a fault counts for of which no change is known that mends it."""
 AGREED = 1
 """What it counts for besides to let a VLAN over a link of which both ends leave it out: that may be meant."""
-ANOTHER_TREE = 3
+ANOTHER_TREE = 9
 """What it counts for besides to make the spanning tree take another way: the way it takes is mended rather."""
 LEAK = 3
 """What it counts for to go through a leak between two VLANs: as much as three changes more."""

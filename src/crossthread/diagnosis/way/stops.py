@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from crossthread.network.hosts.station import HostStation
-from crossthread.network.routing.walks import Stop
+from crossthread.network.hosts.station import HostStation, Interface, Station
+from crossthread.network.network import Network
+from crossthread.network.routing.forwarding import Forwarding
+from crossthread.network.routing.walks import Stop, Walk
 
 _REASONS = {
     "address": "{station} has no IP address",
@@ -24,23 +26,53 @@ _REASONS = {
 }
 
 
-def told(stop: Stop | None, back: bool, nobody: bool = False, unread: bool = False) -> str | None:
-    """Where an echo stops, or (`back`) its reply; None if it does not.
-
-    `nobody` has the address that it is for; the routes of the device were `unread`.
-    """
+def told(stop: Stop | None, back: bool) -> str | None:
+    """Where an echo stops, or (`back`) its reply; None if it does not."""
     if stop is None:
         return None
-    station = (
-        stop.station.name if isinstance(stop.station, HostStation) else f"{stop.station.device} ({stop.station.name})"
-    )
-    if stop.reason == "silent" and nobody:
-        return f"{station} asks for {stop.target}, which nobody has that was read"
-    if stop.reason == "route" and unread:
-        return f"{station} has no route to {stop.target} that was read"
+    station = _called(stop.station)
     if stop.reason == "down" and isinstance(stop.station, HostStation):
         station = f"the link of {station}"
     if stop.port is not None:
         station = str(stop.port)
-    says = _REASONS[stop.reason].format(station=station, target=stop.target)
+    return _said(_REASONS[stop.reason].format(station=station, target=stop.target), back)
+
+
+def stopped(network: Network, walk: Walk, goal: str, back: bool, nobody: bool = False) -> str | None:
+    """The same of a walk to a station, where something may be that nobody read; or `nobody` has that address."""
+    stop = walk.stop
+    if stop is None:
+        return None
+    if stop.reason == "silent" and nobody:
+        return _said(f"{_called(stop.station)} asks for {stop.target}, which nobody has that was read", back)
+    if stop.reason == "silent" and _parted(network, stop):
+        says = f"{stop.target} may be where nobody looked, and nothing gets to {goal} from there"
+        return _said(says, back)
+    unread = isinstance(stop.station, Interface) and network.unread.routes_of(stop.station.device)
+    says = told(stop, back) or ""
+    return f"{says} that was read" if stop.reason == "route" and unread else says
+
+
+def unproven(network: Network, pair: tuple[str, str], there: Walk, back: Walk) -> str | None:
+    """Why a pair is not known to work once something is mended; None if it is."""
+    if there.arrives and back.arrives:
+        return None
+    failed, goal, reply = (there, pair[1], False) if not there.arrives else (back, pair[0], True)
+    if failed.arrives is None:
+        return "what was not observed may still stop the " + ("reply" if reply else "echo")
+    return stopped(network, failed, goal, reply)
+
+
+def _called(station: Station) -> str:
+    return station.name if isinstance(station, HostStation) else f"{station.device} ({station.name})"
+
+
+def _said(says: str, back: bool) -> str:
     return f"the reply stops on its way back: {says}" if back else says
+
+
+def _parted(network: Network, stop: Stop) -> bool:
+    """Whether something that nobody read may answer a question, so that it does not end for want of an answer."""
+    if stop.target is None or stop.candidates or not network.unread.routes:
+        return False
+    return Forwarding(network).may_be_taken(stop.station, stop.target)

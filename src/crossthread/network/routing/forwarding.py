@@ -235,11 +235,11 @@ class Forwarding:
             return msgspec.structs.replace(found, arrives=None, stop=Stop("beyond", sender, hop))
         if _UNREAD in seen:
             return found
-        if not self._may_be_taken(sender, hop) or not self._may_pass_on(target):
+        if not self.may_be_taken(sender, hop) or not self._may_pass_on(target):
             return found
         return msgspec.structs.replace(found, arrives=None, stop=Stop("beyond", sender, hop))
 
-    def _may_be_taken(self, sender: Station, wanted: Address) -> bool:
+    def may_be_taken(self, sender: Station, wanted: Address) -> bool:
         """Whether a router that nobody read may answer for an address: one that nobody surely has for itself alone."""
         for station, proxy, heard in self.answers(sender, wanted):
             shared = isinstance(station, Interface) and station.row.virtual == str(wanted)
