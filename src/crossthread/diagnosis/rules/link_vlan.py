@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
+import msgspec
+
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import carry
 from crossthread.diagnosis.expected.listed_vlans import ListedVlans
@@ -239,7 +241,7 @@ def blocked_by_tree(context: Context, adjacency: Adjacency, vid: int) -> Finding
 
 
 def blocked_between(context: Context, vid: int, pieces: Sequence[Sequence[Station]]) -> Iterator[Finding]:
-    """The links that carry a VLAN between pieces of it and that the spanning tree blocks."""
+    """The links that carry a VLAN between pieces of it, and that the tree blocks; rightly, if others lack it."""
     part, fabric = context.network.components.of, context.network.fabric
     parts = {part(Node(tap.device, vid)) for piece in pieces for station in piece for tap in station.taps}
     for adjacency in context.network.adjacencies:
@@ -247,4 +249,4 @@ def blocked_between(context: Context, vid: int, pieces: Sequence[Sequence[Statio
         joined = {part(Node(end.device, vid)) for end in ends}
         if len(joined) > 1 and joined <= parts and adjacency.up and all(fabric.carried(e).has(vid) for e in ends):
             told = blocked_by_tree(context, adjacency, vid)
-            yield from [told] if told is not None else []
+            yield from [msgspec.structs.replace(told, severity="risks")] if told is not None else []

@@ -15,7 +15,7 @@ from crossthread.diagnosis.rules.gateway.interface import called
 from crossthread.network.hosts.classes import HostClass
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.survey.records import Gateway, Route
-from crossthread.values import NONE, Address, PrefixedAddress, address, interface
+from crossthread.values import NONE, Address, PrefixedAddress, address, interface, resized
 
 
 @rule("gateway-address-wrong", "Gateway and routing", About.GATEWAY)
@@ -48,7 +48,8 @@ def gateway_address_wrong(context: Context, gateway: Interface, asked: Address |
         for group in context.expected.groups(best):
             if isinstance(group.stations[0], HostStation):
                 lengths[group.block.length] += len(group.stations)
-        length = max(lengths, key=lambda n: (lengths[n], n == length))
+        held = {n: all(_holds(one, best, n) for one in wanted[best]) for n in lengths}
+        length = max(lengths, key=lambda n: (held[n], lengths[n], n == length))
     evidence = context.evidence(gateway.row, "address")
     for host in users:
         evidence += context.evidence(host.row, "gateway")
@@ -169,10 +170,16 @@ def _most_asked(context: Context, gateway: Interface, wanted: dict[Address, list
         return None
     theirs = any(host.address and host.address.ip == own.ip for one in wanted[best] for host in one.hosts[:1])
     enough = counts[best] > 1 or theirs or (not used and more_usual(context, gateway, best))
-    if best in own.network:
+    if best in own.network or all(_holds(one, own.ip) for one in wanted[best]):
         return best if enough else None
     mates = (len(one.hosts) for users in wanted.values() for one in users if _is_in(one, own))
     return best if counts[best] > sum(mates) else None  # as many of its own subnet say that its address is right
+
+
+def _holds(one: HostClass, ip: Address, length: int | None = None) -> bool:
+    """Whether an address is in the subnet of the hosts of a class, by their own prefix length or another."""
+    at = one.hosts[0].address
+    return at is not None and at.version == ip.version and ip in (at if length is None else resized(at, length)).network
 
 
 def _is_in(one: HostClass, own: PrefixedAddress) -> bool:
