@@ -17,10 +17,11 @@ from crossthread.diagnosis.likely import by_equal_routes
 from crossthread.diagnosis.missing import first_gap
 from crossthread.diagnosis.repair.harm.harmless import each_harmless
 from crossthread.diagnosis.repair.hypotheses import judged
+from crossthread.diagnosis.repair.rival_explanations import speaks_for
 from crossthread.diagnosis.repair.together import Cell, leads_to_any, made_of, mended_by, moved_within, takes_back
 from crossthread.diagnosis.repair.withheld import PLACES, grounded, told_only
 from crossthread.diagnosis.rules.between_hosts import discards_together
-from crossthread.diagnosis.rules.gateway.address import gateway_addresses_swapped
+from crossthread.diagnosis.rules.gateway.address import gateway_address_wrong, gateway_addresses_swapped
 from crossthread.diagnosis.rules.routing import OF_ROUTES, routes_missing
 from crossthread.diagnosis.search.cheapest_way import Search
 from crossthread.diagnosis.wants import Want, find_wants, rank
@@ -145,8 +146,14 @@ def _not_idle(asker: _Asker, found: Mapping[object, Effect], made: Container[obj
 def _as_judged(context: Context, finding: Finding) -> Finding:
     """The same; of a host whose port and address disagree, what is wrong is the same whichever pair is asked about.
 
-    Else one pair would have its port moved, and another its address, after which it is in the wrong place again.
+    Else one pair would have its port moved, and another its address, after which it is in the wrong place again. So it
+    is of an interface of which hosts ask for several addresses.
     """
+    asked = [s for s in finding.subjects if s.interface] if finding.rule == "gateway-address-wrong" else []
+    for subject in asked[:1]:
+        rows = context.network.stations.on_device.get(str(subject.device), ())
+        others = (gateway_address_wrong(context, s) for s in rows if s.name == subject.interface)
+        return max([finding, *filter(None, others)], key=lambda one: speaks_for(context, one))
     names = {subject.host for subject in finding.subjects if subject.host}
     host = context.network.stations.hosts.get(names.pop().casefold()) if len(names) == 1 else None
     best = judged(context, host) if host is not None and finding.rule in PLACES and finding.repair else None

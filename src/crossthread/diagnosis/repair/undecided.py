@@ -225,7 +225,8 @@ _JUDGED = frozenset({"pvid", "mode", "allowed", "address", "gateway", "vid"})
 def with_confidence(context: Context, findings: Iterable[Finding]) -> tuple[Finding, ...]:
     """The same findings, each with how sure its mend is, if it sets anything that is judged.
 
-    What is needed for a host that may be elsewhere than where it is now is no surer than its own mend.
+    What is needed for a host that may be elsewhere than where it is now is no surer than its own mend; nor is that a host
+    is to use an address which an interface gets.
     """
 
     def judged(finding: Finding) -> Finding:
@@ -245,10 +246,13 @@ def with_confidence(context: Context, findings: Iterable[Finding]) -> tuple[Find
     told = tuple(map(judged, findings))
     doubted = [one for one in told if one.rule in PLACES and one.confidence != "sure"]
     unsure = {subject.host for one in doubted for subject in one.subjects if subject.host}
-    return tuple(
-        msgspec.structs.replace(one, confidence="likely") if unsure and _for_them_only(context, one, unsure) else one
-        for one in told
-    )
+    given = {str(ip) for one in told if one.confidence == "likely" and (ip := only_address(one)) is not None}
+
+    def depends(one: Finding) -> bool:
+        asks = any(change.table == "hosts" and change.cells.get("gateway") in given for change in one.repair)
+        return asks or (bool(unsure) and _for_them_only(context, one, unsure))
+
+    return tuple(msgspec.structs.replace(one, confidence="likely") if depends(one) else one for one in told)
 
 
 def _guessed(context: Context, finding: Finding) -> bool:

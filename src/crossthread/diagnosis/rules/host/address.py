@@ -35,7 +35,8 @@ def _in_vlan(context: Context, host: HostStation, vid: int | None) -> list[Stati
     kept = _kept(host)
     used = [s for s in context.network.stations.by_address.of(kept or "") if isinstance(s, Interface)]
     here = context.expected.served(vid, host) if vid else []
-    peers = sorted((one for one in context.living_in(vid, host) if one.block is not None), key=lambda o: -len(o.hosts))
+    peers = [one for one in context.living_in(vid, host) if one.block is not None]
+    peers.sort(key=lambda one: (context.expected.vlan(one.hosts[0]) != vid, -len(one.hosts), one.block))
     groups = [one.hosts[0] for one in peers] if vid else []
     return sorted([*here, *used, *groups], key=lambda s: not _has(context, s, kept))
 
