@@ -138,7 +138,7 @@ def _for_place(hearing: Hearing, host: HostStation, own: PrefixedAddress, both: 
         if (
             both
             and vid
-            and _is_free(hearing, own, vid)
+            and _is_free(hearing, own, vid, host)
             and _is_at_home_elsewhere(hearing, host, vid)
             and _is_last(hearing, host, vid)
         ):
@@ -155,8 +155,8 @@ def _for_place(hearing: Hearing, host: HostStation, own: PrefixedAddress, both: 
         yield Witness(weights.OWN, f"its gateway {row.gateway} is in that subnet")
 
 
-def _is_free(hearing: Hearing, own: PrefixedAddress, vid: int) -> bool:
-    """Whether a subnet is for hosts, and none of it lives anywhere: one interface serves it.
+def _is_free(hearing: Hearing, own: PrefixedAddress, vid: int, host: HostStation) -> bool:
+    """Whether a subnet is for hosts, and none of it lives anywhere: one device serves it, and no other is there.
 
     A host whose port and gateway are both elsewhere has only a wrong address there.
     """
@@ -167,7 +167,8 @@ def _is_free(hearing: Hearing, own: PrefixedAddress, vid: int) -> bool:
         if isinstance(one, HostStation)
         and (hearing.vlan(one) == vid or one.row.gateway in (None, NONE) or address(one.row.gateway) in own.network)
     ]
-    return not living and len({one.device for one in known if isinstance(one, Interface)}) == 1
+    serving = [*(one for one in known if isinstance(one, Interface)), *hearing.context.expected.served(vid, host)]
+    return not living and len({one.device for one in serving}) == 1
 
 
 def _is_at_home_elsewhere(hearing: Hearing, host: HostStation, vid: int) -> bool:

@@ -10,7 +10,7 @@ from crossthread.diagnosis.expected.free_addresses import free_address
 from crossthread.diagnosis.expected.prefix_lengths import at_end, end_of
 from crossthread.diagnosis.expected.voters import gateway_address
 from crossthread.diagnosis.findings import Finding
-from crossthread.diagnosis.rules.gateway.address import asked_for
+from crossthread.diagnosis.rules.gateway.address import asked_for, by_another_address
 from crossthread.diagnosis.rules.gateway.missing import places_for
 from crossthread.diagnosis.rules.host.tag import tag_mends
 from crossthread.diagnosis.rules.link import both_trunks, with_native
@@ -212,7 +212,8 @@ def _as_others_ask(context: Context, finding: Finding) -> Iterator[Option]:
             others = any(host not in hosts for one in users for host in one.hosts)
             subnets = [own.address.network, *(host.address.network for host in hosts if host.address is not None)]
             length = next((subnet.prefixlen for subnet in subnets if hop in subnet), None)
-            if others and length is not None and str(hop) not in context.network.stations.by_address:
+            known = str(hop) in context.network.stations.by_address or by_another_address(context, own, hop)
+            if others and length is not None and not known:
                 changed = (set_host(host, gateway=str(hop)) for host in hosts if host.row.gateway != str(hop))
                 yield (set_gateway(own, address=f"{hop}/{length}"), *changed)
 

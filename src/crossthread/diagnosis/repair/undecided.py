@@ -225,8 +225,8 @@ _JUDGED = frozenset({"pvid", "mode", "allowed", "address", "gateway", "vid"})
 def with_confidence(context: Context, findings: Iterable[Finding]) -> tuple[Finding, ...]:
     """The same findings, each with how sure its mend is, if it sets anything that is judged.
 
-    What is needed for a host that may be elsewhere than where it is now is no surer than its own mend; nor is that a host
-    is to use an address which an interface gets.
+    What is needed for a host that may be elsewhere than where it is now is no surer than its own mend; nor is a host's
+    gateway that an interface is to get.
     """
 
     def judged(finding: Finding) -> Finding:

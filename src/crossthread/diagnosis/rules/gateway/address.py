@@ -37,7 +37,7 @@ def gateway_address_wrong(context: Context, gateway: Interface, asked: Address |
     best = asked or _most_asked(context, gateway, wanted)
     if best not in wanted or not context.is_lost(str(best)) or context.network.unread.anywhere:
         return None  # somebody has it; or another gateway of that VLAN may be where nobody looked
-    if _by_another_address(context, gateway, best):
+    if by_another_address(context, gateway, best):
         return None  # that one is meant
     count = sum(len(one.hosts) for one in wanted[best])
     users = [host for one in wanted[best] for host in one.hosts[:3]][:3]
@@ -115,7 +115,7 @@ def transit_address_wrong(context: Context, gateway: Interface) -> Finding | Non
         lost = {row.next_hop for row in rows}
         if len(lost) == 1 and (astray or peer not in near or len(rows) > 1):  # of a single route that may be the slip
             (hop,) = lost
-            if _by_another_address(context, gateway, address(hop or "")):
+            if by_another_address(context, gateway, address(hop or "")):
                 continue  # the route is the slip
             says = f"{called(gateway)} has the address {own}, {idle}, but {peer.device} {peer.name} beside it"
             evidence = context.evidence(gateway.row, "address", *(["vid"] if gateway.row.vid else []))
@@ -130,7 +130,7 @@ def transit_address_wrong(context: Context, gateway: Interface) -> Finding | Non
     return None
 
 
-def _by_another_address(context: Context, gateway: Interface, hop: Address) -> bool:
+def by_another_address(context: Context, gateway: Interface, hop: Address) -> bool:
     """Whether an interface is in the subnet of an address by another address than the one that is looked at."""
     own = (s for s in context.network.stations.on_device[gateway.device] if s.name == gateway.name and s is not gateway)
     return any(s.address is not None and hop in s.address.network for s in own)
