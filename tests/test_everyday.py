@@ -301,7 +301,7 @@ class Compared(Demo):
         done = run("compare", self.before, self.after)
         self.assertEqual(done.returncode, 1)
         self.assertTrue(
-            done.stdout.startswith("It is better: 426 pairs of hosts work that did not; 20 findings are gone.")
+            done.stdout.startswith("It is better: 426 pairs of hosts work that did not; 21 findings are gone.")
         )
         told = json.loads(run("compare", self.before, self.after, "--json").stdout)
         self.assertEqual(set(told["findings"]), {"gone", "new", "left"})
