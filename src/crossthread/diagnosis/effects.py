@@ -146,18 +146,22 @@ def _not_idle(asker: _Asker, found: Mapping[object, Effect], made: Container[obj
 def _as_judged(context: Context, finding: Finding) -> Finding:
     """The same; of a host whose port and address disagree, what is wrong is the same whichever pair is asked about.
 
-    Else one pair would have its port moved, and another its address, after which it is in the wrong place again. So it
-    is of an interface of which hosts ask for several addresses.
+    Else one pair would have its port moved, and another its address, after which it is in the wrong place again.
     """
-    asked = [s for s in finding.subjects if s.interface] if finding.rule == "gateway-address-wrong" else []
-    for subject in asked[:1]:
-        rows = context.network.stations.on_device.get(str(subject.device), ())
-        others = (gateway_address_wrong(context, s) for s in rows if s.name == subject.interface)
-        return max([finding, *filter(None, others)], key=lambda one: speaks_for(context, one))
+    if finding.rule == "gateway-address-wrong" and len(finding.subjects) == 1:  # else two that were swapped
+        return _as_most_ask(context, finding)
     names = {subject.host for subject in finding.subjects if subject.host}
     host = context.network.stations.hosts.get(names.pop().casefold()) if len(names) == 1 else None
     best = judged(context, host) if host is not None and finding.rule in PLACES and finding.repair else None
     return best if best is not None and best.rule in PLACES and best.rule != finding.rule else finding
+
+
+def _as_most_ask(context: Context, finding: Finding) -> Finding:
+    """The same; of an interface that hosts ask by several addresses that for which most speaks."""
+    places = {(subject.device, subject.interface) for subject in finding.subjects}
+    rows = (s for device, _ in places for s in context.network.stations.on_device.get(device or "", ()))
+    others = (gateway_address_wrong(context, s) for s in rows if (s.device, s.name) in places)
+    return max([finding, *filter(None, others)], key=lambda one: speaks_for(context, one))
 
 
 def _of_each_kind(context: Context, wants: Iterable[Want], mended: Iterable[Finding]) -> Iterator[Want]:
