@@ -165,10 +165,9 @@ def _lost_vlans(context: Context) -> Iterator[tuple[End, int]]:
 
 
 def _gateway_ports(context: Context) -> Iterator[tuple[Station, End]]:
-    stations = context.network.stations
-    for gateway in stations.gateways:
-        for adjacency in stations.facing(gateway):
-            yield gateway, adjacency.far(gateway.end) if gateway.end else adjacency.a
+    for gateway in context.network.stations.gateways:
+        if gateway.end is not None:
+            yield from ((gateway, link.far(gateway.end)) for link in context.adjacencies_at.get(gateway.end, ()))
 
 
 def _trees(context: Context) -> Iterator[_Asked]:

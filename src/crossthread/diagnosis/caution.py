@@ -73,7 +73,7 @@ def _at_port(context: Context, change: Change) -> bool:
     device, port = str(change.key.get("device", "")), str(change.key.get("port", ""))
     end = End(context.network.names.spelled[device], port)
     row, cells = context.port(end), change.cells
-    open_end = context.network.stations.open(end)
+    open_end = context.network.stations.attachments.open(end)
     if cells.get("mode") == "access" and (open_end or _leads_on(context, end) or _hears_phone(context, end)):
         return True
     if any(_tagged_at(context, change)):

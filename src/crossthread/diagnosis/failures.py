@@ -154,7 +154,7 @@ class Failures:
         for (vid, device), held in by_place.items():
             gateway = next((g for one, _ in held for g in expected.gateways(one.hosts[0])), None)
             goal = gateway.taps[0].device if gateway is not None and gateway.taps else first.setdefault(vid, device)
-            by = frozenset(stations.facing(gateway)) if gateway is not None else frozenset[Adjacency]()
+            by = self._links_at(gateway) if gateway is not None else frozenset[Adjacency]()
             router = gateway.device if gateway is not None else ""
             if goal:
                 names = tuple(stations.hosts.spelled[number] for _, numbers in held for number in numbers)
@@ -175,9 +175,13 @@ class Failures:
             order = sorted(gateways, key=lambda device: -len(served[device]))
             main = gateways[order[0]]
             for device in order[1:]:
-                near, facing = gateways[device], self._context.network.stations.facing
-                by = frozenset(facing(near)) or frozenset(facing(main))
+                near = gateways[device]
+                by = self._links_at(near) or self._links_at(main)
                 yield _Need(vid, near.taps[0].device, main.taps[0].device, main.device, by, tuple(served[device]))
+
+    def _links_at(self, gateway: Station) -> frozenset[Adjacency]:
+        """What the parent port of an interface is cabled to."""
+        return frozenset(self._context.adjacencies_at.get(gateway.end, ())) if gateway.end is not None else frozenset()
 
     def without(self, gone: list[Adjacency], device: str | None = None) -> Loss:
         """What is lost without some links, and perhaps a device."""

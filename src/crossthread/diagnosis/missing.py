@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 
 from crossthread.diagnosis.context import Context
+from crossthread.network.hosts.attachments import admits
 from crossthread.network.hosts.learned_tags import may_be_told
 from crossthread.network.hosts.station import HostStation, Interface, Station, Tap
-from crossthread.network.hosts.stations import admits
 from crossthread.network.routing.forwarding import Forwarding
 from crossthread.network.routing.unread import Exit
 from crossthread.network.routing.walks import Leg, Stop, Walk
@@ -115,7 +115,7 @@ def _of_station(context: Context, station: Station) -> list[Evidence]:
         return _of_place(context, station)
     if station.up is None:
         found += _missing(context, station.row, "gateways", {}, "admin", "oper")
-    for adjacency in context.network.stations.faced(station.end) if station.end is not None else ():
+    for adjacency in context.adjacencies_at.get(station.end, ()) if station.end is not None else ():
         if adjacency.up is None:
             found += _of_port(context, adjacency.a, "oper") + _of_port(context, adjacency.b, "oper")
     if any(tap.beyond for tap in station.taps) and station.end is not None:

@@ -286,7 +286,7 @@ class Network:
     def stations(self) -> Stations:
         """Hosts and gateway interfaces."""
         copied = self._copied
-        made = self.survey, self.names, self.links, self.adjacencies, self.fabric, self.components
+        made = self.survey, self.names, self.links, self.adjacencies_at, self.fabric
         if copied is None or "links" in copied[1].stale:
             return Stations(*made)
         network, kept = copied

@@ -44,7 +44,8 @@ class Interfaces:
         if not isinstance(station, Interface) or station.end is None or not station.row.vid:
             return False
         named, tag = self.named_vid(station), station.row.vid
-        ports = (self._network.port(link.far(station.end)) for link in self._network.stations.facing(station))
+        facing = self._network.adjacencies_at.get(station.end, ())
+        ports = (self._network.port(link.far(station.end)) for link in facing)
         lists = [row.allowed for row in ports if row is not None and row.mode != "access"]
         return bool(lists) and all(held is not None and named in held and tag not in held for held in lists)
 

@@ -89,7 +89,7 @@ def _gateway_to(context: Context, host: HostStation, vid: int) -> Iterator[Findi
     for gateway in context.expected.gateways(host)[:2]:
         if context.network.unread.anywhere and context.expected.undecided(gateway):
             continue  # those of its subnet who were not read may all be where it is
-        facing = [a.far(gateway.end) for a in context.network.stations.facing(gateway)] if gateway.end else []
+        facing = [a.far(gateway.end) for a in context.adjacencies_at.get(gateway.end, ())] if gateway.end else []
         found = [gateway_vlan_wrong(context, gateway, vid)]
         found += [gateway_port_vlan_wrong(context, gateway, end, vid) for end in facing]
         yield from (told for told in found if told is not None)

@@ -128,7 +128,7 @@ def discovery_exposed(context: Context) -> Iterator[Finding]:
     for device, port, discovery, admin in zip(*columns, strict=True):
         if discovery in ("both", "send") and admin != "down":
             end = End(spelled[device], port)
-            known = end in context.heard_ends or context.network.stations.open(end)
+            known = end in context.heard_ends or context.network.stations.attachments.open(end)
             if not known and (wanted == "nowhere" or end in context.host_ends):
                 speaking[end.device].append(end)
     for name, ends in speaking.items():

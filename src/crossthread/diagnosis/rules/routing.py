@@ -70,7 +70,7 @@ def route_down(context: Context, gateway: Interface, target: Address) -> Finding
             continue
         for other in context.network.stations.on_device[gateway.device]:
             if other.up is False and other.address and address(row.next_hop or "") in other.address.network:
-                facing = (link.far(other.end) for link in context.network.stations.facing(other) if other.end)
+                facing = [a.far(other.end) for a in context.adjacencies_at.get(other.end, ())] if other.end else []
                 ends = [other.end, *facing] if other.end is not None else []
                 shut = (told for rule in (port_admin_down, port_down) for end in ends if (told := rule(context, end)))
                 return gateway_admin_down(context, other) or next(shut, None) or gateway_down(context, other)

@@ -49,7 +49,7 @@ class Joins:
         assert isinstance(station, Interface)
         found = [gateway_rules.gateway_admin_down(context, station)]
         if not any(found) and station.end is not None:
-            ends = [station.end, *(a.far(station.end) for a in context.network.stations.facing(station))]
+            ends = [station.end, *(a.far(station.end) for a in context.adjacencies_at.get(station.end, ()))]
             found += [port_admin_down(context, end) for end in ends]
             if not any(found):  # one end is enough: the other may have been read while the link was up
                 found.append(next(filter(None, (port_down(context, end) for end in ends)), None))

@@ -329,7 +329,7 @@ class Classes:
         port = self._names.row(host.end) if host.end is not None else None
         if host.end is None or len(host.taps) != 1 or self._special.filters or self._fabric.parting:
             return None
-        if self._stations.faced(host.end):  # a cable leads from its port to a bridge as well
+        if self._stations.attachments.far.get(host.end):  # a cable leads from its port to a bridge as well
             return None
         if port is not None and (port.mode == "tunnel" or port.lag not in (None, NONE) or port.isolated == "yes"):
             return None

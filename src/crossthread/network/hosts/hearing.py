@@ -28,7 +28,7 @@ class Hearing:
             return False
         if one.end == two.end:
             return alike
-        ways = [a for a in self._stations.faced(one.end) if a.far(one.end) == two.end]
+        ways = [a for a in self._stations.attachments.far.get(one.end, ()) if a.far(one.end) == two.end]
         routed = not any(self._fabric.member(end).bridged for end in (one.end, two.end))
         return (
             all_of((alike, any_of(a.up for a in ways)))

@@ -3,36 +3,34 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Iterable, Sequence, Set
+from collections.abc import Iterable, Mapping, Sequence, Set
 from functools import cached_property, partial
 from itertools import compress, count
 from operator import is_not
 
 from crossthread.network.hosts.access import joined, joined_at
 from crossthread.network.hosts.address_holders import Holders
+from crossthread.network.hosts.attachments import Attachments
 from crossthread.network.hosts.hosts import Hosts
 from crossthread.network.hosts.learned_tags import (
     Tags,
     learned_by,
     learned_tags,
-    may_be_told,
     several_at_trunks,
     tag_of,
     telephones,
 )
 from crossthread.network.hosts.locating import Locating
 from crossthread.network.hosts.station import Attachment, HostStation, Interface, Station, Tap
-from crossthread.network.switching.components import Components
 from crossthread.network.switching.segments import Fabric
-from crossthread.network.three_valued import ANYTHING, NOTHING, Bounds, Truth, agreed, any_of
-from crossthread.network.topology.adjacency import Adjacency, bundle, members_of_bundles
-from crossthread.network.topology.links import Link, cable_up, port_up
+from crossthread.network.three_valued import Truth, agreed
+from crossthread.network.topology.adjacency import Adjacency, members_of_bundles
+from crossthread.network.topology.links import Link
 from crossthread.network.topology.names import End, Names
-from crossthread.network.topology.open_ends import OpenEnd
 from crossthread.survey import Survey
 from crossthread.survey.changes import Change
 from crossthread.survey.records import Gateway, Host, MacEntry, Port
-from crossthread.values import NO_VID, NONE, SOME_VID, address
+from crossthread.values import NO_VID, NONE, address
 
 
 class Stations:
@@ -47,31 +45,24 @@ class Stations:
         survey: Survey,
         names: Names,
         links: Sequence[Link],
-        adjacencies: Sequence[Adjacency],
+        adjacencies_at: Mapping[End, list[Adjacency]],
         fabric: Fabric,
-        components: Components,
         before: Stations | None = None,
         touched: tuple[Set[End], Set[int]] | None = None,
     ) -> None:
-        self._survey, self._names, self._fabric, self._components = survey, names, fabric, components
-        self._far: dict[End, list[Adjacency]] = defaultdict(list)
-        for adjacency in adjacencies:
-            self._far[adjacency.a].append(adjacency)
-            self._far[adjacency.b].append(adjacency)
-        self._capabilities: dict[str, list[tuple[str, ...]]] = defaultdict(list)
-        for row in survey.devices:
-            if row.capabilities is not None:
-                self._capabilities[names.device(row.device) or row.device].append(row.capabilities)
+        self._survey, self._names, self._fabric = survey, names, fabric
+        self.attachments = Attachments(survey, names, adjacencies_at, fabric)
         linked = {end for link in links for end in (link.a, link.b)}
         self._before = before if before is not None and before._names.spelled is names.spelled else None
         self._touched = touched
         alike = before is not None and self._found_alike(before)
         self.locating: Locating
         found_before = before.locating if before is not None and alike else None
-        self.locating = Locating(survey, names, linked, self._far, self.beyond, bool(fabric.open_ends), found_before)
+        cabled, beyond = self.attachments.far, self.attachments.beyond
+        self.locating = Locating(survey, names, linked, cabled, beyond, bool(fabric.open_ends), found_before)
         if self._before is not None:
             self._keep(self._before, alike)
-        self.gateways = [Interface(row, row.interface, self._gateway) for row in survey.gateways]
+        self.gateways = [Interface(row, row.interface, self.attachments.interface) for row in survey.gateways]
         saying = {(s.device, s.name) for s in self.gateways if s.row.proxy_arp is not None}
         self.proxies = [
             s
@@ -110,10 +101,9 @@ class Stations:
             columns += [("hosts", "link"), *(("ports", name) for name in ("admin", "oper", "lag_state"))]
         same = all(survey.column(*place) is other.column(*place) for place in columns)
         learned = survey.table("macs") is other.table("macs")
-        cabled = (
-            survey.column("ports", "lag") is other.column("ports", "lag") and self._far.keys() == before._far.keys()
-        )
-        return same and learned and cabled and self._fabric.open_ends == before._fabric.open_ends
+        bundled = survey.column("ports", "lag") is other.column("ports", "lag")
+        cabled = self.attachments.far.keys() == before.attachments.far.keys()
+        return same and learned and bundled and cabled and self._fabric.open_ends == before._fabric.open_ends
 
     @cached_property
     def ips(self) -> list[str]:
@@ -279,7 +269,7 @@ class Stations:
         found = []
         for row in self._survey.devices:
             at, device = row.management, self._names.spelled[row.device]
-            if at is None or at == NONE or (device, at) in own or self._bridgeless(device):
+            if at is None or at == NONE or (device, at) in own or self.attachments.bridgeless(device):
                 continue
             ip = address(at)
             for width, length in lengths:
@@ -296,7 +286,7 @@ class Stations:
                         filter_in=NONE,
                         filter_out=NONE,
                     )
-                    found.append(Interface(told_of, "management", self._gateway))
+                    found.append(Interface(told_of, "management", self.attachments.interface))
                     break
         return found
 
@@ -319,108 +309,13 @@ class Stations:
         return self._at(row, end, tag, ())
 
     def _at(self, row: Host, end: End | None, tag: int, entries: tuple[MacEntry, ...]) -> Attachment:
-        return Attachment(end.device if end else "", end, abs(tag), entries, partial(self._plugged, row, end, tag))
-
-    def _plugged(self, row: Host, end: End | None, tag: int) -> tuple[Truth, tuple[Tap, ...]]:
-        if end is None:
-            return False if row.link == "down" else None, (Tap("", None, ANYTHING, ANYTHING),)
-        port = self._names.row(end)
-        up = cable_up([port_up(port), {"up": True, "down": False}.get(row.link or "")])
-        if tag < 0:  # the port takes it, whatever else is known of its settings
-            inside = Bounds.exactly(1 << -tag).both(self._fabric.exists(end.device))
-            return up, (Tap(end.device, end, inside.when(admits(port, row.mac)), inside),)
-        if tag and may_be_told(port, tag):
-            inside = Bounds(0, 1 << tag).both(self._fabric.exists(end.device)).both(self._fabric.forwarding(end))
-            return up, (Tap(end.device, end, inside.when(admits(port, row.mac)), inside),)
-        enters = self._fabric.enters(end, tag).when(admits(port, row.mac))
-        return up, (Tap(end.device, end, enters, self._fabric.leaves(end, tag)),)
-
-    def _gateway(self, station: Station) -> Attachment:
-        row = station.row
-        assert isinstance(row, Gateway)
-        device = self._names.spelled[row.device]
-        if not row.port:
-            return Attachment(device, None, NO_VID, (), partial(self._inside, row, device))
-        end = End(device, self._names.port(device, row.port) or row.port)
-        bare = row.untagged == "yes" or (row.untagged is None and row.vid is None)
-        tag = NO_VID if bare else (row.vid or SOME_VID)
-        return Attachment(device, end, tag, (), partial(self._cabled, row, end, tag))
-
-    def _inside(self, row: Gateway, device: str) -> tuple[Truth, tuple[Tap, ...]]:
-        """How a gateway interface without a parent port joins its device's own bridge."""
-        if self._bridgeless(device):
-            return _state(row), (Tap("", None, ANYTHING, ANYTHING),)
-        if row.vid is None:
-            bare = self._fabric.bare(device)
-            bits = Bounds(0, self._fabric.vids) if bare is None else Bounds.exactly(1 << bare)
-        else:
-            bits = Bounds.exactly(1 << row.vid)
-        inside = bits.both(self._fabric.exists(device))
-        return _state(row), (Tap(device, None, inside, inside),)
-
-    def _cabled(self, row: Gateway, end: End, tag: int) -> tuple[Truth, tuple[Tap, ...]]:
-        """How a gateway interface on a port joins the bridge at the far end of that port's cable."""
-        facing = self._far.get(end, [])
-        port = self._names.row(end)
-        parent = any_of(a.up for a in facing) if facing else port_up(port)
-        own = _state(row)
-        if parent is False or own is False:
-            up: Truth = False
-        else:
-            up = True if own or (row.admin == "up" and parent) else None
-        tagging = self._fabric.member(end).tagging
-        taps = []
-        for adjacency in facing:
-            far = adjacency.far(end)
-            if tag == SOME_VID:
-                enters = leaves = Bounds(0, self._fabric.vids)
-            else:
-                enters = self._fabric.enters(far, tag, tagging).when(adjacency.up)
-                leaves = self._fabric.leaves(far, tag).when(adjacency.up)
-            taps.append(Tap(far.device, far, enters, leaves))
-        if not facing and self.open(end):
-            taps.append(Tap("", None, NOTHING, NOTHING, beyond=True))
-        return up, tuple(taps)
-
-    def open(self, end: End) -> bool:
-        """Whether the unknown begins at a port; it may at one of a device of which not all ports were read."""
-        return self.beyond(end) is not None
-
-    def beyond(self, end: End) -> OpenEnd | None:
-        """The open end that a port is, or may be; None if it is none."""
-        ends = self._fabric.open_ends
-        found = ends.get(bundle(end, self._names))
-        return ends.get(End(end.device, "")) if found is None and self._names.row(end) is None else found
-
-    def _bridgeless(self, device: str) -> bool:
-        """Whether a device is known to have no bridge on which an interface without a parent port could sit."""
-        return any("bridge" not in c for c in self._capabilities.get(device, ()))
-
-    def faced(self, end: End) -> list[Adjacency]:
-        """What a port is cabled to."""
-        return self._far.get(end, [])
-
-    def facing(self, station: Station) -> list[Adjacency]:
-        """What the parent port of a gateway interface is cabled to."""
-        return self._far.get(station.end, []) if station.end else []
+        joins = partial(self.attachments.plugged, row, end, tag)
+        return Attachment(end.device if end else "", end, abs(tag), entries, joins)
 
 
 def _joined_at_one(wherever: Sequence[Station]) -> tuple[Truth, tuple[Tap, ...]]:
     """How a host joins the bridges that is at one of several ports: as its row has it; and whether it is up at each."""
     return agreed(one.up for one in wherever), wherever[0].taps
-
-
-def _state(row: Gateway) -> Truth:
-    """Whether an interface says that it works."""
-    return False if "down" in (row.admin, row.oper) else (True if row.oper == "up" else None)
-
-
-def admits(port: Port | None, mac: str | None) -> Truth:
-    """Whether a port lets a station in: false only where its list of stations was observed and lacks this one."""
-    listed = port.allowed_macs if port is not None else None
-    if port is None or not listed or mac in listed or (port.mac_limit is not None and port.mac_limit > len(listed)):
-        return True
-    return None if mac is None else False
 
 
 _WIDE = {"": set[str](), ".": set(map(str, range(25))), ":": set(map(str, range(97)))}

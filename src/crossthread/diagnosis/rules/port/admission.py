@@ -6,8 +6,8 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import closed_itself, raise_link, set_port
 from crossthread.diagnosis.findings import Finding, at_port, at_station
 from crossthread.diagnosis.registry import About, rule
+from crossthread.network.hosts.attachments import admits
 from crossthread.network.hosts.station import HostStation
-from crossthread.network.hosts.stations import admits
 from crossthread.network.topology.names import End
 
 
