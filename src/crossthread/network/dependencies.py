@@ -53,7 +53,7 @@ PARTS = {
         _columns(
             "trees.device,instance,vlans,protocol,region,priority,address,bpdus "
             "trees.root_priority,root_address,root_cost,root_port "
-            "tree_ports.device,port,instance,cost,priority,number,bpdus "
+            "tree_ports.device,port,instance,cost,priority,number,bpdus leading.role,state,guard,edge "
             "cabled.bridged devices.capabilities coverage.*"
         ),
         ("cabling",),

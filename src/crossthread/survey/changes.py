@@ -66,7 +66,7 @@ def apply_changes(survey: Survey, changes: Iterable[Change]) -> Survey:
     """Make a copy of a survey with some changes made, in their order.
 
     Spanning-tree roles and states that were observed before a change on which they depend are dropped from the copy,
-    so that they are computed afresh.
+    so that they are computed afresh; but not of ports that a guard holds closed.
 
     Raises
     ------
@@ -76,6 +76,7 @@ def apply_changes(survey: Survey, changes: Iterable[Change]) -> Survey:
     problems: list[Problem] = []
     edits: dict[str, EditedTable] = {}
     moved: set[_At] | None = set()
+    opened: set[_At] = set()
     for number, change in enumerate(changes, 1):
         label = f"change {number}"
         record = TABLES.get(change.table)
@@ -88,13 +89,15 @@ def apply_changes(survey: Survey, changes: Iterable[Change]) -> Survey:
         says = edits[change.table].make(key, cells, change.delete)
         if says:
             problems.append(Problem(label, says))
+        opened |= _opened(change)
         here = _moved_ports(survey, change)
         moved = None if moved is None or here is None else moved | here
     if problems:
         raise SurveyError(problems)
     tables: dict[str, Any] = {name: edits[name].table() if name in edits else survey.table(name) for name in TABLES}
     if moved is None:
-        tables["tree_ports"] = tables["tree_ports"].unseen("role", "state")
+        held = _held_closed(tables["tree_ports"], tables["ports"], opened, "trees" in edits)
+        tables["tree_ports"] = tables["tree_ports"].unseen("role", "state", but=held)
         tables["trees"] = tables["trees"].unseen("root_priority", "root_address", "root_cost", "root_port")
     elif moved:
         ports: Table[TreePort] = tables["tree_ports"]
@@ -146,6 +149,33 @@ def _moved_ports(survey: Survey, change: Change) -> set[_At] | None:
         return set()
     rows = [survey.tree_ports[n] for n in _tree_ports_at(survey.table("tree_ports"), device, port)]
     return {(device, port)} if rows and all(row.edge == "yes" for row in rows) else None
+
+
+_OPENS = {"ports": {"admin", "oper"}, "tree_ports": {"guard", "edge", "role", "state"}, "trees": {"protocol"}}
+"""Columns by which a port may come open that a guard of the spanning tree closed."""
+
+
+def _opened(change: Change) -> set[_At]:
+    """The port that a change may open, or the device with all its ports."""
+    if not change.delete and _OPENS.get(change.table, set()).isdisjoint(change.cells):
+        return set()
+    return {(str(change.key.get("device", "")).casefold(), change.key.get("port"))} if change.table in _OPENS else set()
+
+
+def _held_closed(rows: Table[TreePort], ports: Table[Any], opened: set[_At], trees: bool) -> list[int]:
+    """Where those rows of ports stand that a guard or a protection of the spanning tree holds closed.
+
+    They have a link, and no other role opens them: somebody has to. Where trees themselves are changed, a guard against
+    other roots may open its port again.
+    """
+    if "disabled" not in rows.distinct("role"):
+        return []
+    disabled = (n for n, role in enumerate(rows.column("role")) if role == "disabled")
+    held = {n: row for n in disabled if (row := rows[n]).held_closed and not (trees and row.guard == "root")}
+    told = zip(*(ports.column(name) for name in ("device", "port", "oper")), strict=True) if held else ()
+    up = {(device.casefold(), port) for device, port, oper in told if oper == "up"} - opened
+    ends = {n: (row.device.casefold(), row.port) for n, row in held.items()}
+    return [n for n, end in ends.items() if end in up and (end[0], None) not in opened]
 
 
 def _leaves_bridge(survey: Survey, device: str, port: str | None, change: Change) -> bool:

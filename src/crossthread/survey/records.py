@@ -11,7 +11,7 @@ from typing import Annotated, Any, ClassVar
 import msgspec
 
 from crossthread.survey import cell_kinds as cells
-from crossthread.values import VlanSet
+from crossthread.values import NONE, VlanSet
 
 Name = Annotated[str, cells.NAME]
 Place = Annotated[str, cells.REPEATED]
@@ -261,6 +261,12 @@ class TreePort(Row, frozen=True):
     bpdus: Annotated[str | None, cells.choice("pass", "drop")] = None
     source: Text = None
     extra: Extra = ()
+
+    @property
+    def held_closed(self) -> bool:
+        """Whether a guard, or the protection of edge ports, holds the port closed, if it has a link."""
+        guarded = self.guard not in (None, NONE) or self.edge == "yes"
+        return guarded and self.role == "disabled" and self.state in (None, "discarding")
 
 
 class Host(Row, frozen=True):

@@ -190,9 +190,11 @@ class Table(Sequence[_R], Generic[_R]):
         names, pairs = self.record.__struct_fields__, [(self[n], row) for n, row in rows.items()]
         return frozenset(name for name in names if any(getattr(a, name) != getattr(b, name) for a, b in pairs))
 
-    def unseen(self, *columns: str) -> Table[_R]:
-        """A copy in which nothing was observed in some columns."""
-        copy = self.with_columns(dict.fromkeys(columns, [None] * self._count))
+    def unseen(self, *columns: str, but: Iterable[int] = ()) -> Table[_R]:
+        """A copy in which nothing was observed in some columns, but at some places."""
+        known = set(but)
+        blank = {name: [v if n in known else None for n, v in enumerate(self.column(name))] for name in columns}
+        copy = self.with_columns(blank if known else dict.fromkeys(columns, [None] * self._count))
         copy.file, copy.lines = None, ()
         return copy
 

@@ -15,8 +15,8 @@ from crossthread.survey.records import Tree
 class TreeRoot(msgspec.Struct, frozen=True):
     """A root: its identifier, and how it became root.
 
-    `set` by a priority, by `default` through its MAC address; or `reported` by bridges for which it could not be
-    computed: by itself, or as one that is in another part of the survey, only heard of, or not known at all.
+    `set` by a priority, by `default` through its MAC address, `alone` in its part; or `reported` by bridges for which it
+    could not be computed: by itself, or as one that is in another part of the survey, only heard of, or not known at all.
     """
 
     device: str
@@ -66,7 +66,7 @@ def root_of(device: str, own: BridgeId, lowest: Sequence[BridgeId], one_of: bool
     """How a root became one; `lowest` are the two best identifiers of its part, one of several perhaps."""
     rival = next((other for other in lowest if other != own), None)
     if rival is None:
-        return TreeRoot(device, str(own), "set", "it is the only bridge of its part")
+        return TreeRoot(device, str(own), "alone", "it is the only bridge of its part")
     if own.priority < rival.priority:
         because = f"its priority {own.priority} is the lowest; the next is {rival.priority}"
         return TreeRoot(device, str(own), "set", because)

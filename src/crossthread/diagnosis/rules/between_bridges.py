@@ -61,10 +61,7 @@ def tree_guard_tripped(context: Context, end: End) -> Finding | None:
     closed = [
         told
         for instance in trees.instances(end.device)
-        if (told := trees.ports.get((*end, instance))) is not None
-        and told.role == "disabled"
-        and told.state in (None, "discarding")
-        and (told.guard not in (None, NONE) or told.edge == "yes")
+        if (told := trees.ports.get((*end, instance))) is not None and told.held_closed
     ]
     if not closed:
         return None

@@ -38,8 +38,8 @@ def show_tree(answer: TreeAnswer, out: Console) -> None:
     head = f"Tree {answer.instance} (VLAN {answer.vlans}): root {answer.root or 'unknown'}"
     out.print(line((head, "bold"), f", {count(len(answer.bridges), 'bridge')}, {count(len(blocked), 'blocked end')}."))
     for root in answer.roots:
-        how = {"set": "set on purpose", "default": "by default"}.get(root.how, "as reported")
-        paragraph(out, line((f"{root.device} ({root.identifier}) is root {how}: ", ""), f"{root.because}."), 3)
+        how = {"set": " set on purpose", "default": " by default", "alone": ""}.get(root.how, " as reported")
+        paragraph(out, line((f"{root.device} ({root.identifier}) is root{how}: ", ""), f"{root.because}."), 3)
     for says in answer.missing[:5]:
         paragraph(out, line(("Not observed, so not computed: ", "yellow"), says), 3)
     out.print()

@@ -137,13 +137,14 @@ def regular(
     rows: Mapping[str, Sequence[Tree]],
     ports: Mapping[tuple[str, str, int], TreePort],
 ) -> bool:
-    """Whether every device runs a tree per VLAN, on plain cables of which it is known that they are up."""
+    """Whether every device runs a tree per VLAN, on plain cables that are known to be up and not held closed."""
     if {row.protocol for held in rows.values() for row in held} != {"per-vlan"}:
         return False
     if any(row.bpdus == "drop" for row in ports.values()) or any(a.up is not True for a in adjacencies):
         return False
     count = Counter(end for adjacency in adjacencies for end in (adjacency.a, adjacency.b))
-    return all(number == 1 for number in count.values())
+    held = (End(device, port) for (device, port, _), row in ports.items() if row.held_closed)
+    return all(number == 1 for number in count.values()) and not any(map(count.__contains__, held))
 
 
 def _by_vid(masks: Sequence[int]) -> NDArray[np.uint8]:

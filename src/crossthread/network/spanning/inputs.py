@@ -59,7 +59,7 @@ def gather_inputs(
     carries: Callable[[End], Bounds],
     tree_end: Callable[[End], tuple[TreeEnd, bool] | None],
     no_bridge: set[str],
-    dropping: Callable[[End], bool],
+    no_part: Callable[[End], bool],
     open_ends: Iterable[End] = (),
 ) -> TreeInputs:
     """Collect the inputs of an instance.
@@ -70,11 +70,11 @@ def gather_inputs(
     collected = _Collected(instance, rows, carries, tree_end)
     for adjacency in adjacencies:
         if not no_bridge & {adjacency.a.device, adjacency.b.device} and not any(
-            map(dropping, (adjacency.a, adjacency.b))
+            map(no_part, (adjacency.a, adjacency.b))
         ):
             collected.add(adjacency)
     for end in open_ends:
-        if end.device not in no_bridge and not dropping(end):
+        if end.device not in no_bridge and not no_part(end):
             collected.add_open(end)
     return collected.inputs()
 

@@ -204,7 +204,7 @@ class Trees:
             links = [
                 link
                 for link in self._adjacencies
-                if not any(end in open_ends or self.dropping(instance, end) for end in (link.a, link.b))
+                if not any(end in open_ends or self.takes_no_part(instance, end) for end in (link.a, link.b))
             ]
             rows = self._rows.members.get(instance, {})
             self._by_report[instance] = reported_forwarding(rows, links, self._names.port)
@@ -272,7 +272,7 @@ class Trees:
             self._carries,
             partial(self.tree_end, instance, costs=costs),
             self._no_bridge,
-            partial(self.dropping, instance),
+            partial(self.takes_no_part, instance),
             self._open_ends,
         )
 
@@ -280,10 +280,10 @@ class Trees:
     def _rows(self) -> TreeRows:
         return sort_rows(self.bridges)
 
-    def dropping(self, instance: int, end: End) -> bool:
-        """Whether the tree is off at a port, which drops the tree's frames."""
+    def takes_no_part(self, instance: int, end: End) -> bool:
+        """Whether the tree is off at a port, which drops the tree's frames; or a guard holds it closed."""
         row = self.ports.get((*end, instance)) or self.ports.get((*end, 0))
-        return row is not None and row.bpdus == "drop"
+        return row is not None and (row.bpdus == "drop" or row.held_closed)
 
     def _bridged(self, end: End) -> bool:
         row = self._port(end)
