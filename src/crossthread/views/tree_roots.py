@@ -15,8 +15,9 @@ from crossthread.survey.records import Tree
 class TreeRoot(msgspec.Struct, frozen=True):
     """A root: its identifier, and how it became root.
 
-    `set` by a priority, by `default` through its MAC address, `alone` in its part; or `reported` by bridges for which it
-    could not be computed: by itself, or as one that is in another part of the survey, only heard of, or not known at all.
+    `set` by a priority, by `default` through its MAC address, `alone` in its part; or `reported` by bridges for which
+    it could not be computed: by itself, or as one that is in another part of the survey, only heard of, or not known at
+    all.
     """
 
     device: str
