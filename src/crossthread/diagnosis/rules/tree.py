@@ -123,7 +123,12 @@ def tree_root_unplanned(context: Context) -> Iterator[Finding]:
             )
 
 
-@rule("tree-roots-several", "Spanning tree", About.LINK, follows="link-mode-differs link-native-differs")
+@rule(
+    "tree-roots-several",
+    "Spanning tree",
+    About.LINK,
+    follows="link-mode-differs link-native-differs tree-guard-tripped",
+)
 def tree_roots_several(context: Context, adjacency: Adjacency) -> Finding | None:
     """Two bridges on one link believe in different roots.
 
