@@ -345,6 +345,9 @@ class AtPorts(Yards):
             self.assertIn("tree-guard-tripped", rules(answer))
             self.assertFalse([c for f in answer.findings for c in f.repair if c.table == "tree_ports"])
         self.assertIn("“root”", why(survey, "desk-loft-1", "desk-keel-1").findings[0].says)
+        shut = [at("keel", "desk1", admin="down", oper="down"), at("keel", "desk1", admin="up", oper="up")]
+        for changes, held in ((shut, "disabled"), ([at("keel", "t1", admin="up", oper="up")], None)):
+            self.assertEqual(made(survey, *changes).tree_ports[0].role, held, changes)  # elsewhere, or there
 
     def test_phones_keep_their_vlan(self):
         survey = made(self.yard, at("loft", "desk1", voice=30))

@@ -163,19 +163,20 @@ def _opened(change: Change) -> set[_At]:
 
 
 def _held_closed(rows: Table[TreePort], ports: Table[Any], opened: set[_At], trees: bool) -> list[int]:
-    """Where those rows of ports stand that a guard or a protection of the spanning tree holds closed.
+    """Where those rows of ports stand that take no part in the tree though they have a link, as if a guard tripped.
 
-    They have a link, and no other role opens them: somebody has to. Where trees themselves are changed, a guard against
+    Nothing that happens elsewhere opens them: somebody has to. Where trees themselves are changed, a guard against
     other roots may open its port again.
     """
     if "disabled" not in rows.distinct("role"):
         return []
-    disabled = (n for n, role in enumerate(rows.column("role")) if role == "disabled")
-    held = {n: row for n in disabled if (row := rows[n]).held_closed and not (trees and row.guard == "root")}
-    told = zip(*(ports.column(name) for name in ("device", "port", "oper")), strict=True) if held else ()
+    told = zip(*(ports.column(name) for name in ("device", "port", "oper")), strict=True)
     up = {(device.casefold(), port) for device, port, oper in told if oper == "up"} - opened
-    ends = {n: (row.device.casefold(), row.port) for n, row in held.items()}
-    return [n for n, end in ends.items() if end in up and (end[0], None) not in opened]
+    devices, names = rows.column("device"), rows.column("port")
+    disabled = (n for n, role in enumerate(rows.column("role")) if role == "disabled")
+    there = (n for n in disabled if (devices[n].casefold(), names[n]) in up)
+    held = {n: rows[n] for n in there if (devices[n].casefold(), None) not in opened}
+    return [n for n, row in held.items() if row.held_closed and not (trees and row.guard == "root")]
 
 
 def _leaves_bridge(survey: Survey, device: str, port: str | None, change: Change) -> bool:

@@ -264,9 +264,13 @@ class TreePort(Row, frozen=True):
 
     @property
     def held_closed(self) -> bool:
-        """Whether a guard, or the protection of edge ports, holds the port closed, if it has a link."""
-        guarded = self.guard not in (None, NONE) or self.edge == "yes"
-        return guarded and self.role == "disabled" and self.state in (None, "discarding")
+        """Whether the port takes no part in the tree and passes nothing, as without a link, or if a guard trips."""
+        return self.role == "disabled" and self.state in (None, "discarding")
+
+    @property
+    def guarded(self) -> bool:
+        """Whether a guard, or the protection of edge ports, may hold the port closed."""
+        return self.guard not in (None, NONE) or self.edge == "yes"
 
 
 class Host(Row, frozen=True):
