@@ -75,7 +75,8 @@ def mend(context: Context, source: str, target: str) -> list[Finding]:
     if min(best.shares) < weights.AGAINST:  # the only one, or the best of many that are worse
         known = standing(context, best.findings)
         told = [bare(finding) for finding in best.findings if finding.identity in known]
-        return told or stops(context, source, target)
+        may = [told_only(finding) for finding in best.findings] if best.stops else []
+        return told or may or stops(context, source, target)
     if left := by_design(context, best.findings, (source, target)):
         return left
     rivals = [(other, compare.margin(best, other)) for other in found]

@@ -127,8 +127,8 @@ def shared_port_vlan_wrong(context: Context, adjacency: Adjacency, vid: int | No
             continue
         counts = Counter(found for host in hosts if (found := context.expected.vlan(host)))
         wanted = vid or next((found for found, _ in counts.most_common(1)), None)
-        host = next((host for host in hosts if context.expected.vlan(host) == wanted), hosts[0])
-        if wanted in (None, row.pvid):
+        host = next((host for host in hosts if context.expected.vlan(host) == wanted), None)
+        if wanted in (None, row.pvid) or host is None:
             continue
         says = f"{end} is in VLAN {row.pvid}; {host.name}, at {host.end or adjacency.far(end)} behind it, "
         says += f"belongs to VLAN {wanted}."
