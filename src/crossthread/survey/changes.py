@@ -176,7 +176,7 @@ def _held_closed(rows: Table[TreePort], ports: Table[Any], opened: set[_At], tre
     disabled = (n for n, role in enumerate(rows.column("role")) if role == "disabled")
     there = (n for n in disabled if (devices[n].casefold(), names[n]) in up)
     held = {n: rows[n] for n in there if (devices[n].casefold(), None) not in opened}
-    return [n for n, row in held.items() if row.held_closed and not (trees and row.guard == "root")]
+    return [n for n, row in held.items() if row.disabled and not (trees and row.guard == "root")]
 
 
 def _leaves_bridge(survey: Survey, device: str, port: str | None, change: Change) -> bool:

@@ -263,8 +263,8 @@ class TreePort(Row, frozen=True):
     extra: Extra = ()
 
     @property
-    def held_closed(self) -> bool:
-        """Whether the port takes no part in the tree and passes nothing, as without a link, or if a guard trips."""
+    def disabled(self) -> bool:
+        """Whether the port takes no part in the tree and passes nothing: no link, or something holds it closed."""
         return self.role == "disabled" and self.state in (None, "discarding")
 
     @property

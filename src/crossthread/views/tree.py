@@ -279,7 +279,7 @@ def _only_observed(network: Network, instance: int, roles: Mapping[End, Role]) -
                 continue
             if not network.fabric.member(adjacency.far(end)).bridged:
                 continue
-            says = "a guard holds it closed" if row.held_closed and row.guarded else "observed; what decides it was not"
+            says = "a guard holds it closed" if row.disabled and row.guarded else "observed; what decides it was not"
             state, far = row.state or "unknown", str(adjacency.far(end))
             found.append(TreePortAnswer(end.device, end.port, row.role, state, says, row.role, row.state, far))
     return found

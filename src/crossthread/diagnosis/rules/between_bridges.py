@@ -61,7 +61,7 @@ def tree_guard_tripped(context: Context, end: End) -> Finding | None:
     closed = [
         told
         for instance in trees.instances(end.device)
-        if (told := trees.ports.get((*end, instance))) is not None and told.held_closed and told.guarded
+        if (told := trees.ports.get((*end, instance))) is not None and told.disabled and told.guarded
     ]
     if not closed:
         return None

@@ -249,6 +249,6 @@ def blocked_between(context: Context, vid: int, pieces: Sequence[Sequence[Statio
         joined = {part(Node(end.device, vid)) for end in ends}
         if len(joined) > 1 and joined <= parts and adjacency.up and all(fabric.carried(e).has(vid) for e in ends):
             rows = (fabric.trees.row(end, vid) for end in ends)
-            guarded = any(row is not None and row.held_closed for row in rows)
-            told = blocked_by_tree(context, adjacency, vid) if not guarded else None
+            closed = any(row is not None and row.disabled for row in rows)
+            told = blocked_by_tree(context, adjacency, vid) if not closed else None
             yield from [msgspec.structs.replace(told, severity="risks")] if told is not None else []

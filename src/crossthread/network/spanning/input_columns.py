@@ -143,7 +143,7 @@ def regular(
     if any(row.bpdus == "drop" for row in ports.values()) or any(a.up is not True for a in adjacencies):
         return False
     count = Counter(end for adjacency in adjacencies for end in (adjacency.a, adjacency.b))
-    held = (End(device, port) for (device, port, _), row in ports.items() if row.held_closed)
+    held = (End(device, port) for (device, port, _), row in ports.items() if row.disabled)
     return all(number == 1 for number in count.values()) and not any(map(count.__contains__, held))
 
 

@@ -283,7 +283,7 @@ class Trees:
     def takes_no_part(self, instance: int, end: End) -> bool:
         """Whether the tree is off at a port, which drops the tree's frames; or a guard holds it closed."""
         row = self.ports.get((*end, instance)) or self.ports.get((*end, 0))
-        return row is not None and (row.bpdus == "drop" or row.held_closed)
+        return row is not None and (row.bpdus == "drop" or row.disabled)
 
     def _bridged(self, end: End) -> bool:
         row = self._port(end)
