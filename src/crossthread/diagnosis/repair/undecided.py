@@ -11,7 +11,7 @@ from crossthread.diagnosis.caution import dares
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import SEVERITIES, Alternative, Finding
 from crossthread.diagnosis.judgement import weights
-from crossthread.diagnosis.judgement.confidence import beyond_doubt, confidence_of, kept_apart
+from crossthread.diagnosis.judgement.confidence import beyond_doubt, confidence_of, kept_apart, left_out
 from crossthread.diagnosis.judgement.needs import across
 from crossthread.diagnosis.judgement.weighing import unplanned
 from crossthread.diagnosis.repair.alternatives import alternatives
@@ -232,27 +232,41 @@ def with_confidence(context: Context, findings: Iterable[Finding]) -> tuple[Find
     def judged(finding: Finding) -> Finding:
         routes = finding.rule in ("route-missing", "route-back-missing")
         if kept_apart(finding):
-            return msgspec.structs.replace(finding, confidence="likely")
+            return less_sure(finding)
         if not finding.repair or (not routes and all(_JUDGED.isdisjoint(c.cells) for c in finding.repair)):
             return finding
         options = alternatives(context, finding, (), lambda _: True, lambda _: 0)
         if routes:  # the next hop may as well be an address that a router beside has lost
             either = any(change.table == "gateways" for option in options for change in option.changes)
-            return msgspec.structs.replace(finding, confidence="likely") if either else finding
+            return less_sure(finding) if either else finding
         found = msgspec.structs.replace(finding, alternatives=options)
         sure = confidence_of(found) == "sure" and (beyond_doubt(found) or not _contested(context, finding))
         return msgspec.structs.replace(finding, confidence="sure" if sure else "likely")
 
     told = tuple(map(judged, findings))
+    told = tuple(less_sure(one) if _where_nobody_is(context, one, told) else one for one in told)
     doubted = [one for one in told if one.rule in PLACES and one.confidence != "sure"]
     unsure = {subject.host for one in doubted for subject in one.subjects if subject.host}
     given = {str(ip) for one in told if one.confidence == "likely" and (ip := only_address(one)) is not None}
 
     def depends(one: Finding) -> bool:
         asks = any(change.table == "hosts" and change.cells.get("gateway") in given for change in one.repair)
+        asks = asks or (one.rule.startswith("host-gateway") and any(s.host in unsure for s in one.subjects))
         return asks or (bool(unsure) and _for_them_only(context, one, unsure))
 
-    return tuple(msgspec.structs.replace(one, confidence="likely") if depends(one) else one for one in told)
+    return tuple(less_sure(one) if depends(one) else one for one in told)
+
+
+def less_sure(finding: Finding) -> Finding:
+    return msgspec.structs.replace(finding, confidence="likely")
+
+
+def _where_nobody_is(context: Context, finding: Finding, others: Iterable[Finding]) -> bool:
+    """Whether a host's port is moved into a VLAN that both ends of a link leave out, which nobody else needs there."""
+    hosts = {subject.host for subject in finding.subjects if subject.host}
+    moved = finding.rule == "port-vlan-wrong" and finding.confidence == "sure" and bool(hosts)
+    needed = [one for one in others if _for_them_only(context, one, hosts)] if moved else []
+    return any(left_out([finding, one]) for one in needed)
 
 
 def _guessed(context: Context, finding: Finding) -> bool:
