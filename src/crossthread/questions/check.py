@@ -14,10 +14,10 @@ from crossthread.diagnosis.context import Context, context_of
 from crossthread.diagnosis.faults import Faults, find_faults
 from crossthread.diagnosis.findings import SEVERITIES, Finding, Identity, Severity, Subject
 from crossthread.diagnosis.repair.both_versions import merge_versions
+from crossthread.diagnosis.repair.confidences import with_confidence
 from crossthread.diagnosis.repair.facts import told_apart
 from crossthread.diagnosis.repair.harm.harmless import each_harmless, together_harmless, with_luck
 from crossthread.diagnosis.repair.together import carrying_all
-from crossthread.diagnosis.repair.undecided import with_confidence
 from crossthread.network.given import of_network
 from crossthread.network.network import Network
 from crossthread.plan import Plan

@@ -13,13 +13,14 @@ from crossthread.diagnosis.context import Context, context_of
 from crossthread.diagnosis.effects import find_effects
 from crossthread.diagnosis.findings import Finding, Identity
 from crossthread.diagnosis.repair.both_versions import merge_versions
+from crossthread.diagnosis.repair.confidences import with_confidence
 from crossthread.diagnosis.repair.facts import told_apart
 from crossthread.diagnosis.repair.harm.harmless import together_harmless
 from crossthread.diagnosis.repair.mends import under_causes
 from crossthread.diagnosis.repair.proof import in_order
 from crossthread.diagnosis.repair.steps import wakes
 from crossthread.diagnosis.repair.together import carrying_all, made_of, mended_by, namers_last, takes_back
-from crossthread.diagnosis.repair.undecided import decided_mends, with_confidence
+from crossthread.diagnosis.repair.undecided import decided_mends
 from crossthread.diagnosis.repair.unmended import without_orphans
 from crossthread.diagnosis.repair.work_order import WorkStep, central, work_order
 from crossthread.diagnosis.rules.plan import plan_host

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Collection, Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 
 import msgspec
 
@@ -11,16 +11,14 @@ from crossthread.diagnosis.caution import dares
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import SEVERITIES, Alternative, Finding
 from crossthread.diagnosis.judgement import weights
-from crossthread.diagnosis.judgement.confidence import beyond_doubt, confidence_of, kept_apart, left_out
-from crossthread.diagnosis.judgement.needs import across
+from crossthread.diagnosis.judgement.confidence import confidence_of
 from crossthread.diagnosis.judgement.weighing import unplanned
 from crossthread.diagnosis.repair.alternatives import alternatives
 from crossthread.diagnosis.repair.facts import on_mends, without_lists_of
-from crossthread.diagnosis.repair.hypotheses import hypotheses, outweighed_by
+from crossthread.diagnosis.repair.hypotheses import hypotheses
 from crossthread.diagnosis.repair.rival_explanations import speaks_for
 from crossthread.diagnosis.repair.unmended import without_orphans
 from crossthread.diagnosis.repair.withheld import (
-    PLACES,
     bare,
     by_the_plan_alone,
     grounded,
@@ -218,82 +216,7 @@ def _moved(context: Context, finding: Finding) -> Iterator[tuple[Prefix, int | N
                 yield station.address.network, now, there
 
 
-_JUDGED = frozenset({"pvid", "mode", "allowed", "address", "gateway", "vid"})
-"""Columns of which the witnesses say what they should be."""
-
-
-def with_confidence(context: Context, findings: Iterable[Finding]) -> tuple[Finding, ...]:
-    """The same findings, each with how sure its mend is, if it sets anything that is judged.
-
-    What is needed for a host that may be elsewhere than where it is now is no surer than its own mend; nor is a host's
-    gateway that an interface is to get.
-    """
-
-    def judged(finding: Finding) -> Finding:
-        routes = finding.rule in ("route-missing", "route-back-missing")
-        if kept_apart(finding):
-            return less_sure(finding)
-        if not finding.repair or (not routes and all(_JUDGED.isdisjoint(c.cells) for c in finding.repair)):
-            return finding
-        options = alternatives(context, finding, (), lambda _: True, lambda _: 0)
-        if routes:  # the next hop may as well be an address that a router beside has lost
-            either = any(change.table == "gateways" for option in options for change in option.changes)
-            return less_sure(finding) if either else finding
-        found = msgspec.structs.replace(finding, alternatives=options)
-        sure = confidence_of(found) == "sure" and (beyond_doubt(found) or not _contested(context, finding))
-        return msgspec.structs.replace(finding, confidence="sure" if sure else "likely")
-
-    told = tuple(map(judged, findings))
-    told = tuple(less_sure(one) if _where_nobody_is(context, one, told) else one for one in told)
-    doubted = [one for one in told if one.rule in PLACES and one.confidence != "sure"]
-    unsure = {subject.host for one in doubted for subject in one.subjects if subject.host}
-    given = {str(ip) for one in told if one.confidence == "likely" and (ip := only_address(one)) is not None}
-
-    def depends(one: Finding) -> bool:
-        asks = any(change.table == "hosts" and change.cells.get("gateway") in given for change in one.repair)
-        asks = asks or (one.rule.startswith("host-gateway") and any(s.host in unsure for s in one.subjects))
-        return asks or (bool(unsure) and _for_them_only(context, one, unsure))
-
-    return tuple(less_sure(one) if depends(one) else one for one in told)
-
-
-def less_sure(finding: Finding) -> Finding:
-    return msgspec.structs.replace(finding, confidence="likely")
-
-
-def _where_nobody_is(context: Context, finding: Finding, others: Iterable[Finding]) -> bool:
-    """Whether a host's port is moved into a VLAN that both ends of a link leave out, which nobody else needs there."""
-    hosts = {subject.host for subject in finding.subjects if subject.host}
-    moved = finding.rule == "port-vlan-wrong" and finding.confidence == "sure" and bool(hosts)
-    needed = [one for one in others if _for_them_only(context, one, hosts)] if moved else []
-    return any(left_out([finding, one]) for one in needed)
-
-
 def _guessed(context: Context, finding: Finding) -> bool:
     """Whether a trunk is made an access port of the VLAN that is left, as nobody shows which one its host is of."""
     hosts = (context.network.stations.hosts[s.host.casefold()] for s in finding.subjects if s.host)
     return finding.rule == "port-mode-wrong" and any(context.expected.vlan(host) is None for host in hosts)
-
-
-def _contested(context: Context, finding: Finding) -> bool:
-    """Whether it may as well be something else about a host that makes its port, address and gateway disagree.
-
-    Of such mends that outweighed the best other hypothesis by less than 2, 10 of 22 were right.
-    """
-    names = {subject.host for subject in finding.subjects if subject.host}
-    if finding.rule not in (*PLACES, "host-gateway-outside-subnet") or len(names) != 1:
-        return False
-    host = context.network.stations.hosts[names.pop().casefold()]
-    return outweighed_by(context, host, finding.repair) < weights.SURE
-
-
-def _for_them_only(context: Context, finding: Finding, hosts: Collection[str]) -> bool:
-    """Whether a link is to carry a VLAN that only some hosts need there."""
-    lacking = finding.rule in ("link-vlan-missing", "port-mode-wrong")
-    needed = lacking and finding.severity == "breaks" and finding.confidence == "sure"
-    for subject in finding.subjects if needed else ():
-        end = End(subject.device or "", subject.port or "")
-        for link in context.adjacencies_at.get(end, ()):
-            near, beyond = across(context, link, end, hosts)
-            return subject.vid not in near & beyond
-    return False
