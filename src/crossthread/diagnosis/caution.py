@@ -29,17 +29,18 @@ from crossthread.values import NONE, VlanSet
 
 def cautious(context: Context, finding: Finding) -> Finding:
     """A finding without the mends that could do harm to something unknown, its own and others."""
-    kept = tuple(one for one in finding.alternatives if not any(dares(context, change) for change in one.changes))
+    told = not finding.repair
+    kept = tuple(one for one in finding.alternatives if not any(dares(context, change, told) for change in one.changes))
     repair = () if any(dares(context, change) for change in finding.repair) else finding.repair
     if repair == finding.repair and len(kept) == len(finding.alternatives):
         return finding
-    told = msgspec.structs.replace(finding, repair=repair, alternatives=kept if repair else ())
-    if repair:
-        return told
+    left = msgspec.structs.replace(finding, repair=repair, alternatives=kept if repair or told else ())
+    if repair or told:
+        return left
     for change in finding.repair:
         for says, facts in _in_words(context, change):
-            return msgspec.structs.replace(told, says=f"{finding.says} {says}", evidence=finding.evidence + facts)
-    return told
+            return msgspec.structs.replace(left, says=f"{finding.says} {says}", evidence=finding.evidence + facts)
+    return left
 
 
 def _in_words(context: Context, change: Change) -> Iterator[tuple[str, tuple[Evidence, ...]]]:
@@ -56,12 +57,15 @@ def _in_words(context: Context, change: Change) -> Iterator[tuple[str, tuple[Evi
         yield says, context.evidence(entry, "mac")
 
 
-def dares(context: Context, change: Change) -> bool:
-    """Whether a change could do harm to something that was not surveyed or not read."""
+def dares(context: Context, change: Change, told: bool = False) -> bool:
+    """Whether a change could do harm to something that was not surveyed or not read.
+
+    Of one that is only told, for whoever has seen what is there, a port leads to the host that its description names.
+    """
     if any(heard_of(context, change)) or holders(context, change):
         return True
     if change.table == "ports":
-        return _at_port(context, change)
+        return _at_port(context, change, told)
     if change.table == "gateways":
         return _at_gateway(context, change)
     if change.table in ("trees", "tree_ports") and {"priority", "cost"} & set(change.cells):
@@ -69,12 +73,14 @@ def dares(context: Context, change: Change) -> bool:
     return False
 
 
-def _at_port(context: Context, change: Change) -> bool:
+def _at_port(context: Context, change: Change, told: bool) -> bool:
     device, port = str(change.key.get("device", "")), str(change.key.get("port", ""))
     end = End(context.network.names.spelled[device], port)
     row, cells = context.port(end), change.cells
-    open_end = context.network.stations.attachments.open(end)
-    if cells.get("mode") == "access" and (open_end or _leads_on(context, end) or _hears_phone(context, end)):
+    named = told and end in context.named_ends and end not in context.heard_at
+    open_end = context.network.stations.attachments.open(end) and not named
+    leads_on = open_end or (not named and _leads_on(context, end)) or _hears_phone(context, end)
+    if cells.get("mode") == "access" and leads_on:
         return True
     if any(_tagged_at(context, change)):
         return True

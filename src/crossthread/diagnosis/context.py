@@ -194,11 +194,11 @@ class Context:
         return found
 
     def only_named_at(self, host: HostStation) -> End | None:
-        """The one port whose description names a host of which nothing else tells where it is."""
-        if host.end is not None or host.located_by or host.row.device or self.learned_at_open_ends(host):
+        """The one port whose description names a host, if that is all that is known, or it was learned there, too."""
+        if host.end is not None or host.located_by or host.row.device:
             return None
         named = self.network.stations.locating.named_by(host.name)
-        return named[0] if len(named) == 1 else None
+        return named[0] if len(named) == 1 and {*self.learned_at_open_ends(host), *named} == {*named} else None
 
     def learned_at_open_ends(self, host: HostStation) -> list[End]:
         """The ports at which a host's MAC address was learned, and beyond which the unknown begins."""

@@ -116,13 +116,14 @@ def _of_host(context: Context, host: str, facts: Sequence[Evidence]) -> Look:
         learned = " or ".join(str(one.end) for one in places[1:])
         return Look(f"find the port that {host} is plugged into: {learned}, where it was learned, or {station.end}")
     beyond = [context.network.open_ends[end] for end in context.learned_at_open_ends(station)] if station else []
+    named = context.only_named_at(station) if station is not None else None
+    if named is not None:
+        learned = ", and which has learned its MAC address" if beyond else ""
+        return Look(f"see whether {host} is plugged into {named}, whose description names it{learned}")
     if beyond:
         names = ", ".join(dict.fromkeys(one.name or f"what is beyond {one.end}" for one in beyond))
         at = ", ".join(str(one.end) for one in beyond)
         return Look(f"survey {names}: the MAC address of {host} was learned at {at}", (), None)
-    named = context.only_named_at(station) if station is not None else None
-    if named is not None:
-        return Look(f"see whether {host} is plugged into {named}, whose description names it")
     return Look(f"find the port that {host} is plugged into")
 
 

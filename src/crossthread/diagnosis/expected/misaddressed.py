@@ -114,10 +114,10 @@ def _swapped(context: Context) -> dict[Interface, Interface]:
     homes: dict[tuple[object, ...], tuple[Interface, int]] = {}
     for one in context.network.stations.gateways:
         around = _hosts_of(context, one) + _routers_of(context, one) if one.row.vid else Counter()
-        living = [(vid, count) for vid, count in around.items() if vid is not None]
-        if one.address is not None and len(living) == 1 and living[0][0] != one.row.vid:
-            ((home, count),) = living
-            homes[one.device, one.end, one.address.version, one.row.vid, home] = one, count
+        living = Counter({vid: count for vid, count in around.items() if vid is not None})
+        for home, count in living.most_common(1):
+            if one.address is not None and home != one.row.vid and 2 * count > living.total():
+                homes[one.device, one.end, one.address.version, one.row.vid, home] = one, count
     found = {}
     for (*place, vid, at), (one, count) in homes.items():
         other, more = homes.get((*place, at, vid), (None, 0))

@@ -11,7 +11,7 @@ from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.repair.harm.side_effects import Stopped
 from crossthread.diagnosis.repair.together import changes_of, try_out
 from crossthread.diagnosis.repair.trials import Outcomes
-from crossthread.diagnosis.rules import routing
+from crossthread.diagnosis.rules.gateway.proxy_arp import several_answer
 from crossthread.diagnosis.way.echo import walks
 from crossthread.network.routing.walks import Walk
 from crossthread.survey.changes import merge_changes
@@ -20,7 +20,7 @@ from crossthread.survey.changes import merge_changes
 def answered_twice(context: Context, walked: Sequence[Walk]) -> list[Finding]:
     """For which addresses several stations answer on the way of an echo and its reply, each told once."""
     asked = [contest for walk in walked for contest in walk.contests]
-    told = filter(None, (routing.several_answer(context, asker, wanted) for asker, wanted in asked))
+    told = filter(None, (several_answer(context, asker, wanted) for asker, wanted in asked))
     return list({finding.identity: finding for finding in told}.values())
 
 

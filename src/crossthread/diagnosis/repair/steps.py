@@ -121,8 +121,12 @@ def _said(context: Context, change: Change, draft: Draft) -> list[str]:
         hop = key.get("next_hop") or change.cells.get("next_hop")
         opened = set(change.cells) == {"kind"}
         verb = "remove the route" if change.delete else "pass on what matches the route" if opened else "add a route"
+        out = change.cells.get("interface")
+        held = context.network.routing.routes(str(key.get("device"))) if out and not change.delete else ()
+        there = any((row.prefix, row.next_hop, row.table) == (key.get("prefix"), hop, key.get("table")) for row in held)
+        verb, last = ("send out", f" of {out} what goes") if there else (verb, "")
         table = f" in table “{key['table']}”" if key.get("table") else ""
-        return [f"{verb} to {key.get('prefix')}" + (f" by {hop}" if hop and hop != NONE else "") + table]
+        return [f"{verb}{last} to {key.get('prefix')}" + (f" by {hop}" if hop and hop != NONE else "") + table]
     if change.delete:
         return ["remove it"]
     if change.table == "devices":

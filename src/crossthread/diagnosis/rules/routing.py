@@ -1,4 +1,4 @@
-"""Findings about forwarding: devices that do not route, routes that lack or mislead, proxies that hide a fault."""
+"""Findings about forwarding: devices that do not route, and routes that lack or mislead."""
 
 from __future__ import annotations
 
@@ -9,13 +9,11 @@ from msgspec import structs
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.expected.voters import gateway_address
-from crossthread.diagnosis.findings import Finding, Subject, at_station
+from crossthread.diagnosis.findings import Finding, Subject
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway.interface import gateway_admin_down, gateway_down
-from crossthread.diagnosis.rules.host.address import other_addresses
 from crossthread.diagnosis.rules.port.state import port_admin_down, port_down
-from crossthread.network.hosts.ends import end_name
-from crossthread.network.hosts.station import HostStation, Interface, Station
+from crossthread.network.hosts.station import Interface
 from crossthread.survey.changes import Change, merge_changes
 from crossthread.survey.records import Route
 from crossthread.survey.survey import Evidence
@@ -107,8 +105,12 @@ def route_missing(context: Context, gateway: Interface, target: Address, back: b
             wrong = row
             evidence = context.evidence(row, "next_hop")
             break
-    elsewhere = [row for row in held if row not in routes]
-    for row in () if wrong else elsewhere[:3]:
+    there = [row for row in routes if row.next_hop == str(hop) and ip_network(row.prefix) == goal]
+    astray = next((row for row in there if row.interface not in (None, NONE, out)), None)
+    if wrong is None and astray is not None:
+        evidence = context.evidence(astray, "interface")
+    elsewhere = [row for row in held if row not in routes and ip_network(row.prefix).version == target.version]
+    for row in () if wrong or astray else elsewhere[:3]:
         evidence += context.evidence(row, "next_hop")
     for station in context.network.stations.by_address.of(str(hop)):
         evidence += context.evidence(station.row, "address")
@@ -116,7 +118,7 @@ def route_missing(context: Context, gateway: Interface, target: Address, back: b
         named = wrong.table if wrong else table if context.network.routing.untold(device) is None else None
         key = {"device": device, "prefix": wrong.prefix if wrong else str(goal)}
         last = {"table": named} if named else {}
-        cells = {"interface": out, "origin": "static"}
+        cells = {"interface": out} | ({} if wrong is None and astray is not None else {"origin": "static"})
         repair = (Change("routes", {**key, "next_hop": str(hop), **last}, cells),)
         if wrong is not None:
             gone = Change("routes", {**key, "next_hop": wrong.next_hop, **last}, delete=True)
@@ -131,6 +133,8 @@ def route_missing(context: Context, gateway: Interface, target: Address, back: b
     place = (Subject(device=device, interface=out),) if own and out is not None else ()
     if wrong is not None:
         says = f"{device} sends packets for {prefix} to {wrong.next_hop}, which does not lead there"
+    elif astray is not None:
+        says = f"{device} sends packets for {prefix} to {hop} by {astray.interface}, where that is not"
     else:
         says = f"{device} has no route to {prefix}" + (f" in its table “{table}”" if table else "")
         says += f" but the one that drops what is for {drops[0].prefix}" if drops else ""
@@ -178,7 +182,8 @@ def routes_missing(one: Finding, other: Finding) -> Finding:
     more = [f"{len(prefixes) - _NAMED} more"] if len(prefixes) > _NAMED else []
     lead = "leads" if len(set(hops)) == 1 else "lead"
     told = [_listed([*prefixes[:_NAMED], *more]), _listed(list(dict.fromkeys(hops)))]
-    lacks = "has no route to" if len(set_ones) == len(repair) else "lacks, or has a wrong, route to"
+    wrong = len(set_ones) < len(repair) or any(fact.column == "interface" for fact in (*one.evidence, *other.evidence))
+    lacks = "lacks, or has a wrong, route to" if wrong else "has no route to"
     says = f"{one.subjects[0].device} {lacks} {told[0]}; {told[1]} {lead} there."
     evidence = (*one.evidence, *(fact for fact in other.evidence if fact not in one.evidence))
     return structs.replace(one, says=says, evidence=evidence, repair=repair)
@@ -225,89 +230,3 @@ def _next_hop(
                     following.append((far.device, *first))
         layer = following
     return next(iter(serving.values()), None), None, None
-
-
-@rule("proxy-arp-hides", "Gateway and routing")
-def proxy_arp_hides(context: Context, gateway: Interface, asker: Station, wanted: Address) -> Finding | None:
-    """A pair works only because a gateway answers for addresses that are not its own.
-
-    Matters: a wrong prefix length or a missing gateway stays hidden until somebody turns proxy ARP off.
-    Notice: nothing, until the gateway is replaced.
-    Confirm: look at the asker's ARP cache: addresses of other subnets have the gateway's MAC address.
-    Mend: set right the host that depends on it.
-    """
-    return Finding(
-        "proxy-arp-hides",
-        "risks",
-        (at_station(gateway), at_station(asker)),
-        f"{asker.name} asks for {wanted} on its own wire, and only {gateway.device} {gateway.name} answers in its "
-        "place (proxy ARP).",
-        context.evidence(gateway.row, "proxy_arp", "address") + context.evidence(asker.row, "address"),
-    )
-
-
-@rule("proxy-arp-hides", "Gateway and routing")
-def several_answer(context: Context, asker: Station, wanted: Address) -> Finding | None:
-    """Several stations answer for one address, and it depends on whose answer comes first whether packets arrive.
-
-    Matters: the same pair works now and fails a minute later.
-    Notice: the pair works and fails by turns.
-    Confirm: look which MAC address the asker has for the address; ask for it by ARP and count the answers.
-    Mend: give each station its own address; turn off proxy ARP where nobody needs it.
-    """
-    stations = context.network.stations
-    owners = stations.by_address.of(str(wanted))
-    proxies = [s for s in stations.proxies if s.row.proxy_arp == "yes"]
-    proxied = len(owners) < 2
-    others = [*owners, *(proxies if proxied else ())]
-    shared = next((s.address for s in owners if s.address is not None), None)
-    either = other_addresses(context, shared, owners) if shared is not None and not proxied else ()
-    listed = [end_name(one) for one in others]
-    says = f"and more than one answers: {' and '.join(listed)}."
-    if (own := end_name(asker)) in listed:
-        says = f"which it has itself, and so has {' and '.join(name for name in listed if name != own)}."
-    evidence = tuple(
-        fact
-        for s in others
-        for fact in context.evidence(s.row, "address", *(() if isinstance(s, HostStation) else ("proxy_arp",)))
-    )
-    return Finding(
-        "proxy-arp-hides" if proxied else "host-address-duplicate",
-        "risks",
-        tuple(map(at_station, others)),
-        f"{own} asks for {wanted}, {says}",
-        evidence,
-        alternatives=tuple(either),
-    )
-
-
-@rule("proxy-arp-hides", "Gateway and routing", About.GATEWAY)
-def proxy_arp_on(context: Context, gateway: Interface) -> Finding | None:
-    """A gateway answers for addresses that are not its own (proxy ARP, RFC 1027).
-
-    Matters: hosts with a wrong prefix length or without a gateway work because of it, and stop when it is turned off.
-    Notice: nothing.
-    Confirm: look at a host's ARP cache: addresses of other subnets have the gateway's MAC address.
-    Mend: first set right the hosts that depend on it, then turn it off.
-    """
-    if gateway.row.proxy_arp != "yes" or gateway.address is None:
-        return None
-    subnet = gateway.address.network
-    leaning = [
-        host
-        for one in context.network.classes.all
-        for host in one.hosts[:1]
-        if host.address is not None
-        and host.address.ip in subnet
-        and (one.gateway == NONE or host.address.network.prefixlen < subnet.prefixlen)
-    ]
-    listed = ", ".join(host.name for host in leaning[:3]) + (" and others" if len(leaning) > 3 else "")
-    says = f"{gateway.device} {gateway.name} answers for others (proxy ARP)"
-    return Finding(
-        "proxy-arp-hides",
-        "risks" if leaning else "note",
-        (at_station(gateway),),
-        f"{says}; {listed} would not get out of {subnet} without it." if leaning else f"{says}; no host depends on it.",
-        context.evidence(gateway.row, "proxy_arp")
-        + tuple(f for h in leaning[:3] for f in context.evidence(h.row, "address")),
-    )

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
-from crossthread.diagnosis.rules import routing as routing_rules
+from crossthread.diagnosis.rules.gateway.proxy_arp import proxy_arp_hides
 from crossthread.diagnosis.rules.way import way_leaks, way_one_sided
 from crossthread.network.hosts.ends import end_named
 from crossthread.network.hosts.station import Interface
@@ -55,7 +55,7 @@ def lucky(context: Context, source: str, target: str) -> bool:
 
 def _proxies(context: Context, walk: Walk) -> list[Finding]:
     found = [
-        routing_rules.proxy_arp_hides(context, leg.receiver, leg.sender, leg.target)
+        proxy_arp_hides(context, leg.receiver, leg.sender, leg.target)
         for leg in walk.legs
         if leg.proxy and isinstance(leg.receiver, Interface)
     ]

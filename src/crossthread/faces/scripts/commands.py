@@ -62,7 +62,8 @@ def _lines(network: Network, kind: str, change: Change) -> Iterator[str]:
         hop = key.get("next_hop") or change.cells.get("next_hop")
         via = f" via {quote(str(hop))}" if hop and hop != NONE else ""
         table = f" vrf {quote(key['table'])}" if key.get("table") else ""
-        yield f"ip route {'del' if change.delete else 'replace'}{table} {quote(key['prefix'])}{via}"
+        out = f" dev {quote(str(change.cells['interface']))}" if change.cells.get("interface") else ""
+        yield f"ip route {'del' if change.delete else 'replace'}{table} {quote(key['prefix'])}{via}{out}"
     elif change.table == "devices" and change.cells.get("routing") == "yes":
         yield "sysctl -w net.ipv4.ip_forward=1 net.ipv6.conf.all.forwarding=1"
     elif change.table == "devices" and change.cells.get("routing6") == "yes":

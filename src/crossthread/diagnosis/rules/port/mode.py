@@ -123,27 +123,32 @@ _HOMES = 3
 
 @rule("port-mode-wrong", "Port", About.HOST, reads="subnet place tag expected")
 def port_mode_where_named(context: Context, host: HostStation) -> Finding | None:
-    """Only the description of a trunk tells where a host is that does not tag, and the trunk lets it into no VLAN.
+    """The description of a trunk tells where a host is that does not tag, and the trunk does not let it into its VLAN.
 
     Matters: if the host is there, all that it sends is dropped, or joins another VLAN than its own.
-    Notice: the host has no network, and no switch has learned it.
+    Notice: the host has no network, and no switch has learned it in its VLAN.
     Confirm: look what is plugged in there, and at the port's mode; read the neighbours of its device.
-    Mend: if nothing else is there, make it an access port of the host's VLAN. It is proposed once that was read.
+    Decide: see whether the host is plugged in there, and nothing else.
+    Mend: if so, make it an access port of the host's VLAN. It is proposed once that was read.
     """
     end = context.only_named_at(host)
     row = context.port(end) if end is not None else None
     if end is None or row is None or host.may_tag or row.mode not in ("trunk", "hybrid") or context.heard_at.get(end):
         return None
     wanted = context.closed.expected.vlan(context.closed.network.stations.hosts[host.name.casefold()])
-    if wanted is None or row.pvid in (None, wanted) or row.oper == "down":
+    beyond = context.network.open_ends.get(end)
+    if wanted is None or row.pvid in (None, wanted) or row.oper == "down" or (beyond and beyond.why == "stations"):
         return None
+    told = f"only the description of {end} tells where it may be"
+    if end in context.learned_at_open_ends(host):
+        told = f"{end}, whose description names it, has learned it"
     return Finding(
         "port-mode-wrong",
         "breaks",
         (at_port(end, wanted), at_station(host)),
-        f"{host.name} does not tag and belongs to VLAN {wanted}, and only the description of {end} tells where it may "
-        f"be: that is a {row.mode} ({_native(row)}).",
+        f"{host.name} does not tag and belongs to VLAN {wanted}, and {told}: that is a {row.mode} ({_native(row)}).",
         context.evidence(row, "description", "mode", "pvid", "allowed") + vlan_witnesses(context, host, wanted),
+        alternatives=(Alternative((set_port(end, mode="access", pvid=wanted, allowed="", untagged=""),), ()),),
     )
 
 
