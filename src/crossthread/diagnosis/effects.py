@@ -6,13 +6,14 @@ until nothing fails or nothing more is found.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Container, Iterable, Iterator, Mapping
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
 from typing import NamedTuple
 
 import msgspec
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
+from crossthread.diagnosis.judgement.confidence import left_out
 from crossthread.diagnosis.likely import by_equal_routes
 from crossthread.diagnosis.missing import first_gap
 from crossthread.diagnosis.repair.harm.harmless import each_harmless
@@ -82,7 +83,7 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
     now, waiting, made = context, dict[object, Finding](), set[object]()
     for number in range(_ROUNDS):
         failing, fresh = [], []
-        asker = _Asker(now)
+        asker = _Asker(now, context)
         for want in wants:
             progress()
             verdict, walks = asker.ask(want)
@@ -94,8 +95,7 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
             if verdict is not False:
                 continue
             failing.append(want)
-            for single, told in asker.explained(want, walks):
-                finding = _as_judged(context, told)
+            for single, finding in asker.explained(want, walks):
                 if finding.identity not in found and takes_back(finding, mended):
                     continue  # it would take back what mended another fault
                 known = found.get(finding.identity)
@@ -127,7 +127,7 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
         wants = list(_of_each_kind(now, _still_wanted(now, failing, done), done))
     for identity in waiting:  # what cannot be made beside the others is only told
         found[identity].finding = told_only(found[identity].finding)
-    needed = _not_idle(_Asker(now), found, made)
+    needed = _not_idle(_Asker(now, context), found, made)
     return Effects(needed, list(unsettled.values()), list(_forbidden(context)), uneven)
 
 
@@ -141,6 +141,15 @@ def _not_idle(asker: _Asker, found: Mapping[object, Effect], made: Container[obj
         for identity, one in found.items()
         if identity in made or not one.finding.repair or asker.ask(one.want)[0] is not True
     ]
+
+
+def _all_as_judged(context: Context, findings: Sequence[Finding]) -> Iterator[Finding]:
+    """The same; without links that would be opened only to a port which stays in its VLAN after all."""
+    told = [(finding, _as_judged(context, finding)) for finding in findings]
+    stays = [finding for finding, best in told if best is not finding]
+    for finding, best in told:
+        if best is not finding or not any(left_out([one, finding]) for one in stays):
+            yield best
 
 
 def _as_judged(context: Context, finding: Finding) -> Finding:
@@ -202,10 +211,10 @@ def _still_wanted(context: Context, failing: list[Want], mended: Iterable[Findin
 
 
 class _Asker:
-    """Walks the wanted pairs of one network, each question once."""
+    """Walks the wanted pairs of one network, each question once; of hosts it is judged as they were at first."""
 
-    def __init__(self, context: Context) -> None:
-        self._context = context
+    def __init__(self, context: Context, first: Context) -> None:
+        self._context, self._first = context, first
         self._forwarding = Forwarding(context.network)
         self._search = context.once(Search)
         self._down: set[str] = set()
@@ -271,8 +280,16 @@ class _Asker:
 
     def why_not(self, want: Want, walks: list[Walk]) -> Iterator[Finding]:
         """What stands in their way, as far as can be seen from here."""
+        return _all_as_judged(self._first, list(self._standing(want, walks)))
+
+    def _standing(self, want: Want, walks: list[Walk]) -> Iterator[Finding]:
+        """The same, where of a host its port may be told of one pair, and its address of another."""
         one = self._host(want.one)
         if want.other is None:
+            own = judged(self._first, one)
+            if own is not None and own.rule == "host-outside-subnet" and own.repair:
+                yield own  # it is another gateway that it is to reach
+                return
             gateway = self._gateway(one)
             swapped = gateway_addresses_swapped(self._context, gateway) if gateway is not None else None
             way = self._search.between(one, gateway) if gateway is not None and swapped is None else None

@@ -21,7 +21,9 @@ def across(context: Context, link: Adjacency, end: End, but: Collection[str | No
     """
     near, far = end.device, link.far(end).device
     around = dict(context.once(_neighbours))
-    if not any(other is not link and {other.a.device, other.b.device} == {near, far} for other in _between(context)):
+    if not any(
+        other is not link and {other.a.device, other.b.device} == {near, far} for other in bridge_links(context)
+    ):
         around[near], around[far] = around.get(near, set()) - {far}, around.get(far, set()) - {near}
     here, there = distances([near], around), distances([far], around)
     vids = _belonging(context, but) if but else context.once(_living)
@@ -29,7 +31,7 @@ def across(context: Context, link: Adjacency, end: End, but: Collection[str | No
     return one, two
 
 
-def _between(context: Context) -> Iterator[Adjacency]:
+def bridge_links(context: Context) -> Iterator[Adjacency]:
     """The links between bridges."""
     for link in context.network.adjacencies:
         if all((row := context.port(end)) is None or row.mode != "routed" for end in (link.a, link.b)):
@@ -39,7 +41,7 @@ def _between(context: Context) -> Iterator[Adjacency]:
 def _neighbours(context: Context) -> dict[str, set[str]]:
     """The bridges next to each bridge."""
     found: dict[str, set[str]] = defaultdict(set)
-    for link in _between(context):
+    for link in bridge_links(context):
         found[link.a.device].add(link.b.device)
         found[link.b.device].add(link.a.device)
     return found

@@ -6,7 +6,6 @@ import math
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from itertools import islice
-from operator import itemgetter
 
 from crossthread.diagnosis.context import Context, unused
 from crossthread.diagnosis.expected.misaddressed import misaddressed_in
@@ -14,6 +13,7 @@ from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.judgement.hearing import Hearing
 from crossthread.diagnosis.judgement.weighing import accused, weight
+from crossthread.diagnosis.repair.left_out import against_links
 from crossthread.diagnosis.rules.gateway.address import asked_for, gateway_address_wrong
 from crossthread.diagnosis.rules.gateway.interface import gateway_vlan_wrong
 from crossthread.diagnosis.rules.gateway.missing import gateway_missing, idle_ports, leads_to
@@ -189,12 +189,17 @@ class _Judged:
         self._known: dict[str, list[tuple[Finding, float]]] = {}
 
     def of(self, host: HostStation) -> Finding | None:
-        """The most likely of the hypotheses about a host."""
-        best = max(self.weighed(host), key=itemgetter(1), default=None)
-        return best[0] if best is not None and best[1] > 0 else None
+        """The most likely of the hypotheses about a host, with what links say against moving its port.
+
+        Where that is too much, it is enough if as much speaks for another one as against it.
+        """
+        told = [(one, heavy, against_links(self._context, host, one)) for one, heavy in self.weighed(host)]
+        best, heavy, links = max(told, key=lambda one: one[1] + one[2], default=(None, 0.0, 0.0))
+        enough = heavy + links > 0 or (heavy >= 0 and not links and any(one[2] for one in told))
+        return best if enough else None
 
     def weighed(self, host: HostStation) -> list[tuple[Finding, float]]:
-        """All hypotheses about a host that can be mended, and what speaks for each."""
+        """All hypotheses about a host that can be mended, and what speaks for each by itself."""
         if host.name not in self._known:
             found = [finding for finding in hypotheses(self._context, host) if finding.repair]
             heavy = (weight(Hearing(self._context, accused(self._context, f.repair)), f.repair) for f in found)

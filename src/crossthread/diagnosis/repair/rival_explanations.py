@@ -7,7 +7,6 @@ from itertools import islice, product
 from typing import NamedTuple
 
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.expected.listed_vlans import ListedVlans
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.confidence import lacking, left_out
@@ -16,10 +15,9 @@ from crossthread.diagnosis.judgement.weighing import accused, weight
 from crossthread.diagnosis.repair.facts import on_facts
 from crossthread.diagnosis.repair.harm.side_effects import Stopped
 from crossthread.diagnosis.repair.hypotheses import hypotheses
+from crossthread.diagnosis.repair.left_out import suffered
 from crossthread.diagnosis.repair.together import changes_of, given_back, refused, try_out
 from crossthread.diagnosis.repair.trials import Outcomes, collect, only_needed
-from crossthread.diagnosis.rules.gateway.interface import gateway_unreachable
-from crossthread.diagnosis.vlan_pieces import split_vlans
 from crossthread.network.hosts.ends import end_named
 from crossthread.network.hosts.station import HostStation
 from crossthread.survey.changes import Change, edited
@@ -82,7 +80,7 @@ class Comparison:
         for finding, share in zip(one.findings, one.shares, strict=True):
             if (finding.identity, finding.repair) in same:
                 continue
-            evident = share > 0 or _is_evident(finding) or _suffered(self._context, [finding])
+            evident = share > 0 or _is_evident(finding) or suffered(self._context, lacking([finding]))
             anyway = evident and finding.identity not in rules
             anyway = anyway and not accused(self._context, finding.repair) & blamed
             if not (anyway and self._context.once(Outcomes).works([*other.findings, finding], *self._pair)):
@@ -151,7 +149,7 @@ def explanation_of(context: Context, source: str, target: str, known: Sequence[F
     shares = [s + again for s, again in zip(shares, _edited_before(needed), strict=True)]
     shares = [min(s, 0.0) if _given_with(f, needed) else s for s, f in zip(shares, needed, strict=True)]
     stops = len(context.once(Stopped).sound(changes_of(needed)))
-    less = (weights.LEFT_OUT if left_out(needed) and not _suffered(context, needed) else 0.0) + (
+    less = (weights.LEFT_OUT if left_out(needed) and not suffered(context, lacking(needed)) else 0.0) + (
         weights.HARM if stops else 0.0
     )
     less += weights.ALL_WRONG if _nothing_right(context, needed) else 0.0
@@ -179,19 +177,6 @@ def _given_with(finding: Finding, others: Sequence[Finding]) -> bool:
         if s.host and any("pvid" in change.cells for change in other.repair)
     }
     return cells == {("hosts", "gateway")} and bool(hosts & moved)
-
-
-def _suffered(context: Context, findings: Sequence[Finding]) -> bool:
-    """Whether links lack a VLAN that is in several pieces as things are, so that others suffer from it anyway."""
-    vids = lacking(findings)
-    return bool(vids) and any(vid in vids for vid in context.once(_in_pieces))
-
-
-def _in_pieces(context: Context) -> frozenset[int]:
-    """The VLANs that are in several pieces; also those of trunks' lists that get to no port where an interface is."""
-    cut_off = (s.row.vid for s in context.network.stations.gateways if gateway_unreachable(context, s) is not None)
-    named = (vid for vid in cut_off if vid and context.once(ListedVlans).on_trunks(vid))
-    return frozenset([*named, *(vid for vid, _ in split_vlans(context))])
 
 
 def _nothing_right(context: Context, findings: Sequence[Finding]) -> bool:
