@@ -47,6 +47,9 @@ class Site:
         self.gateways = [row for row in survey.gateways if row.address and "." in row.address]
         self.vids = sorted({row.pvid for row in self.access.values()})
 
+    def all_of(self, row):
+        return [one for one in self.survey.gateways if (one.device, one.interface) == (row.device, row.interface)]
+
     def mode(self, end):
         return self.ports[end].mode if end in self.ports else None
 
@@ -116,7 +119,8 @@ def of_subnets(site):
             if other is not row and other.device == row.device and other.vid and row.vid:
                 label = f"{row.device} {row.interface} and {other.interface} swapped"
                 yield f"{label}, addresses", [gateway(row, address=other.address), gateway(other, address=row.address)]
-                yield f"{label}, tags", [gateway(row, vid=other.vid), gateway(other, vid=row.vid)]
+                swapped = ((one, two.vid) for one, two in ((row, other), (other, row)))
+                yield f"{label}, tags", [gateway(r, vid=vid) for one, vid in swapped for r in site.all_of(one)]
                 break
 
 

@@ -100,8 +100,13 @@ def swapped_with(context: Context, gateway: Interface) -> Interface | None:
 
 
 def asks_for_another(context: Context, host: HostStation) -> bool:
-    """Whether the interface of a host's subnet was given its address in exchange for that of the host's VLAN."""
-    return any(swapped_with(context, gateway) for gateway in context.expected.gateways(host))
+    """Whether the interface of a host's subnet was given its address in exchange for that of the host's VLAN.
+
+    A host that is not where its subnet lives is in the wrong place all the same.
+    """
+    others = (swapped_with(context, gateway) for gateway in context.expected.gateways(host))
+    now = context.expected.current_vlan(host)
+    return any(other is not None and now in (None, other.row.vid) for other in others)
 
 
 def beside_swapped(context: Context, gateway: Interface, *_: object) -> bool:

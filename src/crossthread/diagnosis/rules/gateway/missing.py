@@ -63,7 +63,7 @@ def gateway_missing(context: Context, host: HostStation, vid: int | None = None)
     if not free:
         return None
     wanted = interface(f"{free[0]}/{subnet.network.prefixlen}")
-    vid = vid or context.expected.vlan(host)
+    vid = _home(context, subnet, vid or context.expected.vlan(host))
     own = next(_by_its_own(context, hop, wanted, vid), ())
     places = chain([own] if own else [], places_for(context, wanted, vid))
     first = next(places, ())
@@ -90,6 +90,20 @@ def gateway_missing(context: Context, host: HostStation, vid: int | None = None)
     return Finding(
         "gateway-missing", "breaks", (_at(context, host, vid) if vid else at_station(host),), says, evidence, repair
     )
+
+
+def _home(context: Context, subnet: PrefixedAddress, own: int | None) -> int | None:
+    """A VLAN, or another one with as many hosts of a subnet in it, in which an interface lacks the subnet's address.
+
+    So an interface does that has one of the other version of IP, and none of this one.
+    """
+    expected = context.expected
+    living = Counter(expected.current_vlan(s) for s in expected.near(subnet.ip) if isinstance(s, HostStation))
+    held = [s for s in context.network.stations.gateways if s.address is not None]
+    alike = {(s.device, s.name) for s in held if s.address is not None and s.address.version == subnet.version}
+    lacking = {expected.current_vlan(s) for s in held if (s.device, s.name) not in alike}
+    likely = [vid for vid in lacking & living.keys() if vid and living[vid] >= living[own]]
+    return likely[0] if len(likely) == 1 else own
 
 
 def _by_its_own(context: Context, hop: str, wanted: PrefixedAddress, vid: int | None) -> Iterator[tuple[Change, ...]]:
