@@ -18,6 +18,7 @@ from crossthread.diagnosis.likely import by_equal_routes
 from crossthread.diagnosis.missing import first_gap
 from crossthread.diagnosis.repair.harm.harmless import each_harmless
 from crossthread.diagnosis.repair.hypotheses import judged
+from crossthread.diagnosis.repair.mends import mend
 from crossthread.diagnosis.repair.rival_explanations import speaks_for
 from crossthread.diagnosis.repair.together import Cell, leads_to_any, made_of, mended_by, moved_within, takes_back
 from crossthread.diagnosis.repair.withheld import PLACES, grounded, told_only
@@ -111,7 +112,10 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
                     known.finding = finding
                     fresh.append(finding)
                 found[finding.identity].add(single.losers)
-        sound = each_harmless(now, grounded(now, fresh))  # nothing more is told because of a mend that does harm
+        resting = grounded(now, fresh)
+        sound = each_harmless(now, resting)  # nothing more is told because of a mend that does harm
+        harmful = [one for one, kept in zip(resting, sound, strict=True) if one.repair and not kept.repair]
+        sound += [finding for one in harmful for finding in _instead(now, found, found[one.identity])]
         waiting |= {finding.identity: finding for finding in sound if finding.repair}
         if not waiting:
             break
@@ -129,6 +133,22 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
         found[identity].finding = told_only(found[identity].finding)
     needed = _not_idle(_Asker(now, context), found, made)
     return Effects(needed, list(unsettled.values()), list(_forbidden(context)), uneven)
+
+
+def _instead(context: Context, found: dict[object, Effect], harmful: Effect) -> list[Finding]:
+    """What lets a pair talk whose mend would stop others: the best explanation as a whole, if that stops nobody."""
+    mends = mend(context, *harmful.example) if harmful.finding.rule not in PLACES else []
+    told = each_harmless(context, grounded(context, mends))
+    if any(not one.repair or one.repair == harmful.finding.repair for one in told):
+        return []
+    fresh = [
+        finding for finding in told if finding.identity not in found or finding.identity == harmful.finding.identity
+    ]
+    for finding in fresh:
+        effect = found.setdefault(finding.identity, Effect(finding, harmful.want, harmful.example))
+        effect.finding = finding
+        effect.add(harmful.want.losers)
+    return fresh
 
 
 def _not_idle(asker: _Asker, found: Mapping[object, Effect], made: Container[object]) -> list[Effect]:

@@ -34,7 +34,7 @@ def with_confidence(context: Context, findings: Iterable[Finding]) -> tuple[Find
             return _less_sure(finding)
         if not finding.repair or (not routes and all(_JUDGED.isdisjoint(c.cells) for c in finding.repair)):
             return finding
-        options = alternatives(context, finding, (), lambda _: True, lambda _: 0)
+        options = finding.alternatives or alternatives(context, finding, (), lambda _: True, lambda _: 0)
         if routes:  # the next hop may as well be an address that a router beside has lost
             either = any(change.table == "gateways" for option in options for change in option.changes)
             return _less_sure(finding) if either else finding

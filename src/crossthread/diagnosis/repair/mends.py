@@ -27,6 +27,7 @@ from crossthread.diagnosis.repair.rival_explanations import (
 from crossthread.diagnosis.repair.together import changes_of, refused, try_out
 from crossthread.diagnosis.repair.tree_costs import opened
 from crossthread.diagnosis.repair.trials import Outcomes, collect
+from crossthread.diagnosis.repair.undecided import weighed
 from crossthread.diagnosis.repair.unmended import by_design, kept_to_itself, possible, stops
 from crossthread.diagnosis.repair.withheld import bare, moves, told_only
 from crossthread.diagnosis.rules.plan import plan_host
@@ -60,7 +61,7 @@ def mend(context: Context, source: str, target: str) -> list[Finding]:
         if other is not None and all(_held(other) != _held(one) for one in found):
             found.append(other)
     if not found:
-        return possible(context, collect(context.network, source, target, context.plan, told)[0])
+        return weighed(context, possible(context, collect(context.network, source, target, context.plan, told)[0]))
     found = _least(found)
     compare = Comparison(context, (source, target))
     best = found[0]
