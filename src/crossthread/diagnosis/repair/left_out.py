@@ -57,7 +57,8 @@ class _Leaving:
 
     def _count(self, device: str, homes: frozenset[str], vid: int) -> int:
         links = [*bridge_links(self._context)]
-        part = joined((a.a.device, a.b.device) for a in links if self._carries(a, vid) or self._is_wrong(a))
+        open_ones = (link for link in links if self._carries(link, vid) or self._is_wrong(link))
+        part = joined((link.a.device, link.b.device) for link in open_ones)
         around: dict[str, set[str]] = defaultdict(set)
         for link in links:
             one, two = (part.get(end.device, end.device) for end in (link.a, link.b))
