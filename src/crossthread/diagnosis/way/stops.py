@@ -6,6 +6,7 @@ from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.network import Network
 from crossthread.network.routing.forwarding import Forwarding
 from crossthread.network.routing.walks import Stop, Walk
+from crossthread.values import prefix
 
 _REASONS = {
     "address": "{station} has no IP address",
@@ -48,6 +49,8 @@ def stopped(network: Network, walk: Walk, goal: str, back: bool, nobody: bool = 
     if stop.reason == "silent" and _parted(network, stop):
         says = f"{stop.target} may be where nobody looked, and nothing gets to {goal} from there"
         return _said(says, back)
+    if stop.reason == "route" and _has_route(network, stop):
+        return _said(f"{_called(stop.station)} has a route to {stop.target} that leads nowhere", back)
     unread = isinstance(stop.station, Interface) and network.unread.routes_of(stop.station.device)
     says = told(stop, back) or ""
     return f"{says} that was read" if stop.reason == "route" and unread else says
@@ -69,6 +72,13 @@ def _called(station: Station) -> str:
 
 def _said(says: str, back: bool) -> str:
     return f"the reply stops on its way back: {says}" if back else says
+
+
+def _has_route(network: Network, stop: Stop) -> bool:
+    """Whether a device has a route to what it does not reach: its interface or next hop is not as the route says."""
+    own, target = stop.station, stop.target
+    rows = network.routing.routes_in(own.device, own.row.table) if isinstance(own, Interface) else []
+    return target is not None and any(target in prefix(row.prefix) for row in rows if row.origin != "connected")
 
 
 def _parted(network: Network, stop: Stop) -> bool:
