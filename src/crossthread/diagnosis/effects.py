@@ -17,7 +17,7 @@ from crossthread.diagnosis.judgement.confidence import left_out
 from crossthread.diagnosis.likely import by_equal_routes
 from crossthread.diagnosis.missing import first_gap
 from crossthread.diagnosis.repair.harm.harmless import each_harmless
-from crossthread.diagnosis.repair.hypotheses import judged
+from crossthread.diagnosis.repair.hypotheses import judged, judged_by_links
 from crossthread.diagnosis.repair.mends import mend
 from crossthread.diagnosis.repair.rival_explanations import speaks_for
 from crossthread.diagnosis.repair.together import Cell, leads_to_any, made_of, mended_by, moved_within, takes_back
@@ -96,7 +96,8 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
             if verdict is not False:
                 continue
             failing.append(want)
-            for single, finding in asker.explained(want, walks):
+            for single, told in asker.explained(want, walks):
+                finding = _as_judged(context, told)
                 if finding.identity not in found and takes_back(finding, mended):
                     continue  # it would take back what mended another fault
                 known = found.get(finding.identity)
@@ -163,13 +164,16 @@ def _not_idle(asker: _Asker, found: Mapping[object, Effect], made: Container[obj
     ]
 
 
-def _all_as_judged(context: Context, findings: Sequence[Finding]) -> Iterator[Finding]:
-    """The same; without links that would be opened only to a port which stays in its VLAN after all."""
-    told = [(finding, _as_judged(context, finding)) for finding in findings]
-    stays = [finding for finding, best in told if best is not finding]
-    for finding, best in told:
-        if best is not finding or not any(left_out([one, finding]) for one in stays):
-            yield best
+def _without_links_for(context: Context, findings: Sequence[Finding]) -> Iterator[Finding]:
+    """The same findings without links that would be opened only to a port which stays in its VLAN after all."""
+    stays = [finding for finding in findings if finding.rule == "port-vlan-wrong" and _stays(context, finding)]
+    return (finding for finding in findings if not any(left_out([one, finding]) for one in stays if one is not finding))
+
+
+def _stays(context: Context, finding: Finding) -> bool:
+    """Whether links decide that not a host's port is wrong, but something else about it."""
+    hosts = (context.network.stations.hosts[s.host.casefold()] for s in finding.subjects if s.host)
+    return any(judged_by_links(context, host) is not None for host in hosts)
 
 
 def _as_judged(context: Context, finding: Finding) -> Finding:
@@ -300,14 +304,14 @@ class _Asker:
 
     def why_not(self, want: Want, walks: list[Walk]) -> Iterator[Finding]:
         """What stands in their way, as far as can be seen from here."""
-        return _all_as_judged(self._first, list(self._standing(want, walks)))
+        return _without_links_for(self._first, list(self._standing(want, walks)))
 
     def _standing(self, want: Want, walks: list[Walk]) -> Iterator[Finding]:
-        """The same, where of a host its port may be told of one pair, and its address of another."""
+        """The same, with what else a port would need in another VLAN."""
         one = self._host(want.one)
         if want.other is None:
-            own = judged(self._first, one)
-            if own is not None and own.rule == "host-outside-subnet" and own.repair:
+            own = judged_by_links(self._first, one)
+            if own is not None and own.rule == "host-outside-subnet":
                 yield own  # it is another gateway that it is to reach
                 return
             gateway = self._gateway(one)

@@ -6,6 +6,7 @@ import math
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from itertools import islice
+from operator import itemgetter
 
 from crossthread.diagnosis.context import Context, unused
 from crossthread.diagnosis.expected.misaddressed import misaddressed_in
@@ -36,7 +37,7 @@ from crossthread.diagnosis.rules.port.mode import port_mode_wrong
 from crossthread.diagnosis.rules.port.vlan import port_vlan_of_nobody, port_vlan_wrong
 from crossthread.network.hosts.station import HostStation
 from crossthread.survey.changes import Change
-from crossthread.values import NONE, Address, address, resized
+from crossthread.values import NONE, Address, address, interface, resized
 
 _LINK = 2
 """How many addresses there are on a link between two (RFC 3021, RFC 6164)."""
@@ -174,6 +175,11 @@ def judged(context: Context, host: HostStation) -> Finding | None:
     return context.once(_Judged).of(host)
 
 
+def judged_by_links(context: Context, host: HostStation) -> Finding | None:
+    """The same where links on the way to where its subnet lives decide that its port is not to be moved."""
+    return context.once(_Judged).by_links(host)
+
+
 def outweighed_by(context: Context, host: HostStation, repair: Sequence[Change]) -> float:
     """By how much what speaks for a mend of a host exceeds what speaks for the best other hypothesis about it."""
     found = [heavy for one, heavy in context.once(_Judged).weighed(host) if one.repair != repair]
@@ -189,14 +195,29 @@ class _Judged:
         self._known: dict[str, list[tuple[Finding, float]]] = {}
 
     def of(self, host: HostStation) -> Finding | None:
-        """The most likely of the hypotheses about a host, with what links say against moving its port.
+        """The most likely of the hypotheses about a host: that which links decide, if they do."""
+        best = max(self.weighed(host), key=itemgetter(1), default=None)
+        return self.by_links(host) or (best[0] if best is not None and best[1] > 0 else None)
 
-        Where that is too much, it is enough if as much speaks for another one as against it.
+    def by_links(self, host: HostStation) -> Finding | None:
+        """The most likely one if links on the way speak against moving its port, and as much for that as against it.
+
+        Not where anything is unread: then it is told that either may be meant. Nor an address of a subnet in which nobody
+        else is: the interface that serves it may be what is wrong.
         """
+        if self._context.network.unread.anywhere:
+            return None
         told = [(one, heavy, against_links(self._context, host, one)) for one, heavy in self.weighed(host)]
         best, heavy, links = max(told, key=lambda one: one[1] + one[2], default=(None, 0.0, 0.0))
-        enough = heavy + links > 0 or (heavy >= 0 and not links and any(one[2] for one in told))
-        return best if enough else None
+        decided = heavy >= 0 and not links and any(one[2] for one in told)
+        return best if best is not None and decided and self._has_mates(host, best) else None
+
+    def _has_mates(self, host: HostStation, finding: Finding) -> bool:
+        """Whether others live in the subnet that a host would get an address of, if it would get any."""
+        given = [str(c.cells["address"]) for c in finding.repair if c.table == "hosts" and "address" in c.cells]
+        hearing, now = Hearing(self._context), self._context.expected.current_vlan(host)
+        near = [one for text in given if text != NONE for one in hearing.near(interface(text).ip, host)]
+        return not given or any(isinstance(s := one.station, HostStation) and hearing.vlan(s) == now for one in near)
 
     def weighed(self, host: HostStation) -> list[tuple[Finding, float]]:
         """All hypotheses about a host that can be mended, and what speaks for each by itself."""
