@@ -202,8 +202,8 @@ class _Judged:
     def by_links(self, host: HostStation) -> Finding | None:
         """The most likely one if links on the way speak against moving its port, and as much for that as against it.
 
-        Not where anything is unread: then it is told that either may be meant. Nor an address of a subnet in which nobody
-        else is: the interface that serves it may be what is wrong.
+        Not where anything is unread: then it is told that either may be meant. Nor an address of a subnet in which none
+        but the host would be: the interface that serves it may be what is wrong.
         """
         if self._context.network.unread.anywhere:
             return None
