@@ -220,9 +220,9 @@ class Routes(Yards):
         for network, rule, repair, command in (
             (asked("blue"), "route-back-missing",
              "routes core 0.0.0.0/0 10.9.2.2 blue: interface = v92, origin = static",
-             "ip route replace vrf blue 0.0.0.0/0 via 10.9.2.2"),
+             "ip route replace vrf blue 0.0.0.0/0 via 10.9.2.2 dev v92"),
             (asked("red"), "route-missing", "routes core 0.0.0.0/0 10.9.1.2 red: interface = v91, origin = static",
-             "ip route replace vrf red 0.0.0.0/0 via 10.9.1.2"),
+             "ip route replace vrf red 0.0.0.0/0 via 10.9.1.2 dev v91"),
             (asked(blue="red"), "gateway-table-differs", "gateways core v92 10.9.2.1/30: table = blue",
              "ip link set dev v92 master blue"),
         ):  # fmt: skip

@@ -49,9 +49,9 @@ def stopped(network: Network, walk: Walk, goal: str, back: bool, nobody: bool = 
     if stop.reason == "silent" and _parted(network, stop):
         says = f"{stop.target} may be where nobody looked, and nothing gets to {goal} from there"
         return _said(says, back)
-    if stop.reason == "route" and _has_route(network, stop):
-        return _said(f"{_called(stop.station)} has a route to {stop.target} that leads nowhere", back)
     unread = isinstance(stop.station, Interface) and network.unread.routes_of(stop.station.device)
+    if stop.reason == "route" and not unread and _has_route(network, stop):
+        return _said(f"{_called(stop.station)} has a route to {stop.target} that leads nowhere", back)
     says = told(stop, back) or ""
     return f"{says} that was read" if stop.reason == "route" and unread else says
 
