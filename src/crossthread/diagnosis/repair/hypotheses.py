@@ -193,6 +193,7 @@ class _Judged:
     def __init__(self, context: Context) -> None:
         self._context = context
         self._known: dict[str, list[tuple[Finding, float]]] = {}
+        self._by_links: dict[str, Finding | None] = {}
 
     def of(self, host: HostStation) -> Finding | None:
         """The most likely of the hypotheses about a host: that which links decide, if they do."""
@@ -205,8 +206,12 @@ class _Judged:
         Not where anything is unread: then it is told that either may be meant. Nor an address of a subnet in which none
         but the host would be: the interface that serves it may be what is wrong.
         """
-        if self._context.network.unread.anywhere:
-            return None
+        if host.name not in self._by_links:
+            unread = self._context.network.unread.anywhere
+            self._by_links[host.name] = None if unread else self._find_by_links(host)
+        return self._by_links[host.name]
+
+    def _find_by_links(self, host: HostStation) -> Finding | None:
         told = [(one, heavy, against_links(self._context, host, one)) for one, heavy in self.weighed(host)]
         best, heavy, links = max(told, key=lambda one: one[1] + one[2], default=(None, 0.0, 0.0))
         decided = heavy >= 0 and not links and any(one[2] for one in told)
