@@ -67,10 +67,12 @@ def ask(context: Context, rule: Rule, *asked: object) -> Iterable[Finding]:
     """What a rule says of one subject, if it is to be asked about it."""
     if rule.where is not None and not rule.where(context, *asked):
         return ()
-    if rule.unless and any(other(context, *asked) for other in rule.unless):
-        return ()
     found = rule.function(context, *asked)
-    return (found,) if isinstance(found, Finding) else found or ()
+    if found is None:
+        return ()
+    told = (found,) if isinstance(found, Finding) else tuple(found)
+    # Nearly nothing is found: whether another rule speaks of it already is asked last.
+    return () if told and any(other(context, *asked) for other in rule.unless) else told
 
 
 def _by_classes(context: Context, rule: Rule) -> Iterator[Finding]:

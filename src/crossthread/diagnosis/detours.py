@@ -66,26 +66,35 @@ def find_detours(context: Context, dearer: bool = False, told: bool = True) -> I
             row = context.port(near)
             speeds[pair] = max(speeds.get(pair, 0), (row.speed or 0) if row is not None else 0)
     costs = {pair: spanning.default_cost(speed) for pair, speed in speeds.items()}
-    ways: dict[tuple[str, int], _Towards] = {}
+    nearest: dict[str, _Towards] = {}
+    ways: dict[tuple[str, int], tuple[_Towards, frozenset[str]]] = {}
+    """For each goal and all VLANs that share their links the ways, and the devices whose way is a longer one."""
     for (vid, goal), devices in _devices_by_goal(context).items():
         group = network.components.group(vid)
+        if goal not in nearest:
+            nearest[goal] = _breadth_first(goal, cabled, 1, costs)
+        there = nearest[goal]
         if (goal, group) not in ways:
-            ways[goal, group] = _breadth_first(goal, active, 1 << vid, costs)
-        if (goal, _CABLED) not in ways:
-            ways[goal, _CABLED] = _breadth_first(goal, cabled, 1, costs)
-        here, there = ways[goal, group], ways[goal, _CABLED]
-        for device, hosts in devices.items():
-            reached, nearest = here.get(device), there.get(device)
-            if reached is None or nearest is None or reached[0] <= nearest[0] or (dearer and reached[2] < nearest[2]):
-                continue
-            found = Detour(vid, device, goal, hosts, reached[0], nearest[0], reached[2], nearest[2])
+            found_ways = _breadth_first(goal, active, 1 << vid, costs)
+            ways[goal, group] = found_ways, frozenset(_longer(found_ways, there, dearer))
+        here, longer = ways[goal, group]
+        for device in filter(longer.__contains__, devices):
+            (hops, _, cost), (shortest, _, least) = here[device], there[device]
+            found = Detour(vid, device, goal, devices[device], hops, shortest, cost, least)
             if told:
                 found = replace(found, way=_steps(here, device, goal), short_way=_steps(there, device, goal))
             yield found
 
 
+def _longer(ways: _Towards, shortest: _Towards, dearer: bool) -> Iterator[str]:
+    """The devices whose way is longer than the shortest, and dearer if that is asked."""
+    for device, (hops, _, cost) in ways.items():
+        near = shortest.get(device)
+        if near is not None and hops > near[0] and not (dearer and cost < near[2]):
+            yield device
+
+
 _Around = defaultdict[str, list[tuple[str, int]]]
-_CABLED = -1
 
 
 def _devices_by_goal(context: Context) -> dict[tuple[int, str], Counter[str]]:

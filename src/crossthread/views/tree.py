@@ -274,8 +274,8 @@ def _only_observed(network: Network, instance: int, roles: Mapping[End, Role]) -
     found = []
     for adjacency in network.adjacencies:
         for end in (adjacency.a, adjacency.b):
-            row = network.fabric.trees.ports.get((*end, instance))
-            if row is None or not row.role or end in roles or adjacency.up is False:
+            row = network.fabric.trees.ports.get((*end, instance)) if end not in roles else None
+            if row is None or not row.role or adjacency.up is False:
                 continue
             if not network.fabric.member(adjacency.far(end)).bridged:
                 continue

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
+from collections import defaultdict, deque
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.expected.listed_vlans import ListedVlans
@@ -14,7 +14,6 @@ from crossthread.diagnosis.rules.gateway.interface import gateway_unreachable
 from crossthread.diagnosis.vlan_pieces import split_vlans
 from crossthread.network.hosts.station import HostStation
 from crossthread.network.topology.adjacency import Adjacency
-from crossthread.network.topology.graph import distances, joined
 from crossthread.values import VlanSet
 
 
@@ -47,6 +46,13 @@ class _Leaving:
     def __init__(self, context: Context) -> None:
         self._context = context
         self._known: dict[tuple[str, frozenset[str], int], int] = {}
+        self._around: dict[str, list[tuple[str, int]]] = defaultdict(list)
+        """For each bridge those next to it, with the VLANs that the link to it lets through or may."""
+        carried = context.network.fabric.carried
+        for link in bridge_links(context):
+            bits = -1 if self._is_wrong(link) else carried(link.a).possible | carried(link.b).possible
+            self._around[link.a.device].append((link.b.device, bits))
+            self._around[link.b.device].append((link.a.device, bits))
 
     def links(self, device: str, homes: frozenset[str], vid: int) -> int:
         """How many are on the way that has the fewest; none if there is no way at all."""
@@ -56,21 +62,23 @@ class _Leaving:
         return self._known[key]
 
     def _count(self, device: str, homes: frozenset[str], vid: int) -> int:
-        links = [*bridge_links(self._context)]
-        open_ones = (link for link in links if self._carries(link, vid) or self._is_wrong(link))
-        part = joined((link.a.device, link.b.device) for link in open_ones)
-        around: dict[str, set[str]] = defaultdict(set)
-        for link in links:
-            one, two = (part.get(end.device, end.device) for end in (link.a, link.b))
-            around[one].add(two)
-            around[two].add(one)
-        away = distances([part.get(device, device)], around)
-        return min((away[at] for home in homes if (at := part.get(home, home)) in away), default=0)
-
-    def _carries(self, link: Adjacency, vid: int) -> bool:
-        """Whether either end of a link may carry a VLAN."""
-        fabric = self._context.network.fabric
-        return bool((fabric.carried(link.a).possible | fabric.carried(link.b).possible) >> vid & 1)
+        """Over the links that let the VLAN through first (breadth first, where these are no step)."""
+        away = {device: 0}
+        queue = deque([device])
+        done = set()
+        while queue:
+            at = queue.popleft()
+            if at in homes:
+                return away[at]
+            if at in done:
+                continue
+            done.add(at)
+            for other, bits in self._around.get(at, ()):
+                step = away[at] + (not bits >> vid & 1)
+                if step < away.get(other, step + 1):
+                    away[other] = step
+                    (queue.append if step > away[at] else queue.appendleft)(other)
+        return 0
 
     def _is_wrong(self, link: Adjacency) -> bool:
         """Whether both ends are access ports, and stations of several VLANs on both sides: that is a fault anyway."""

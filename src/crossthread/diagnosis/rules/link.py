@@ -20,6 +20,7 @@ from crossthread.survey.records import Port
 from crossthread.values import NONE, VlanSet
 
 TAGS = ("trunk", "hybrid")
+_APART = ("routed", "tunnel")
 
 
 def ends_of(context: Context, adjacency: Adjacency) -> tuple[Port, Port] | None:
@@ -28,7 +29,7 @@ def ends_of(context: Context, adjacency: Adjacency) -> tuple[Port, Port] | None:
     What goes into a tunnel is carried as it comes, whatever VLANs it is of.
     """
     a, b = context.port(adjacency.a), context.port(adjacency.b)
-    if a is None or b is None or {"routed", "tunnel"} & {a.mode, b.mode}:
+    if a is None or b is None or a.mode in _APART or b.mode in _APART:
         return None
     return a, b
 

@@ -242,8 +242,8 @@ def tree_off_in_loop(context: Context, device: str) -> Finding | None:
     )
 
 
-@rule("tree-off-in-loop", "Spanning tree", About.LINK)
-def tree_off_at_port(context: Context, adjacency: Adjacency) -> Finding | None:
+@rule("tree-off-in-loop", "Spanning tree", About.PORT, needs="tree_ports.bpdus=drop")
+def tree_off_at_port(context: Context, end: End) -> Finding | None:
     """The spanning tree is off at a port of a ring, which drops the tree's frames.
 
     Matters: if nothing else cuts the ring, one broadcast goes round for ever and everything in its VLANs stands still.
@@ -252,23 +252,22 @@ def tree_off_at_port(context: Context, adjacency: Adjacency) -> Finding | None:
     Mend: turn the tree on at that port.
     """
     trees = context.network.fabric.trees
-    for end in (adjacency.a, adjacency.b):
-        rows = [trees.ports.get((*end, instance)) for instance in trees.instances(end.device)]
-        off = [row for row in rows if row is not None and row.bpdus == "drop"]
-        if off and trees.on_a_ring(end, surely=True):
-            carried = context.network.fabric.carried(end).possible & context.network.fabric.known
-            vlans = " ".join(map(str, list(vids_in(carried))[:12]))
-            key = {"device": end.device, "port": end.port, "instance": off[0].instance}
-            return Finding(
-                "tree-off-in-loop",
-                "risks",
-                (_at(end, off[0].instance),),
-                f"The spanning tree is off at {end}, which lies on a ring; nothing there cuts a loop of "
-                f"{f'VLAN {vlans}' if vlans else 'the VLANs that it carries'}.",
-                context.evidence(off[0], "bpdus"),
-                (Change("tree_ports", key, {"bpdus": ""}),),
-            )
-    return None
+    rows = [trees.ports.get((*end, instance)) for instance in trees.instances(end.device)]
+    off = [row for row in rows if row is not None and row.bpdus == "drop"]
+    if not off or not trees.on_a_ring(end, surely=True):
+        return None
+    carried = context.network.fabric.carried(end).possible & context.network.fabric.known
+    vlans = " ".join(map(str, list(vids_in(carried))[:12]))
+    key = {"device": end.device, "port": end.port, "instance": off[0].instance}
+    return Finding(
+        "tree-off-in-loop",
+        "risks",
+        (_at(end, off[0].instance),),
+        f"The spanning tree is off at {end}, which lies on a ring; nothing there cuts a loop of "
+        f"{f'VLAN {vlans}' if vlans else 'the VLANs that it carries'}.",
+        context.evidence(off[0], "bpdus"),
+        (Change("tree_ports", key, {"bpdus": ""}),),
+    )
 
 
 @rule("tree-edge-to-bridge", "Spanning tree", About.LINK)
@@ -281,12 +280,11 @@ def tree_edge_to_bridge(context: Context, adjacency: Adjacency) -> Iterator[Find
     Mend: make it no edge port.
     """
     fabric = context.network.fabric
-    if not fabric.member(adjacency.a).bridged or not fabric.member(adjacency.b).bridged:
+    edges = {end: rows[0] for end in (adjacency.a, adjacency.b) if (rows := context.edge_rows.get(end))}
+    if not edges or not fabric.member(adjacency.a).bridged or not fabric.member(adjacency.b).bridged:
         return
-    for end in (adjacency.a, adjacency.b):
-        if adjacency.far(end).device not in fabric.trees.bridges:
-            continue
-        for row in context.edge_rows.get(end, ())[:1]:
+    for end, row in edges.items():
+        if adjacency.far(end).device in fabric.trees.bridges:
             key = {"device": end.device, "port": end.port, "instance": row.instance}
             yield Finding(
                 "tree-edge-to-bridge",

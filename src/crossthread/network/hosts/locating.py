@@ -10,7 +10,7 @@ from collections import Counter, defaultdict
 from collections.abc import Callable, Collection, Container, Iterable, Mapping, Sequence
 from functools import cached_property
 from itertools import compress, count
-from operator import not_
+from operator import ne, not_
 
 from crossthread.network.topology.adjacency import bundle, members_of_bundles
 from crossthread.network.topology.links import port_up, word_runs
@@ -107,21 +107,19 @@ class Locating:
         survey = self._survey
         if not survey.macs:
             return {}
-        devices, ports = survey.column("hosts", "device"), survey.column("hosts", "port")
-        learned: dict[int, list[int]] = defaultdict(list)
-        there: set[int] = set()
-        whose = map(self.owners.get, survey.column("macs", "mac"))
-        where = zip(count(), whose, survey.column("macs", "device"), survey.column("macs", "port"), strict=False)
-        for at, n, device, port in where:
-            if n is not None and port:
-                if devices[n] == device and ports[n] == port:
-                    there.add(n)  # as nearly all are
-                else:
-                    learned[n].append(at)
+        plugged = list(zip(survey.column("hosts", "device"), survey.column("hosts", "port"), strict=True))
+        macs, ports = survey.column("macs", "mac"), survey.column("macs", "port")
+        told = dict(zip(self.owners, map(plugged.__getitem__, self.owners.values()), strict=True))
+        seen = list(zip(survey.column("macs", "device"), ports, strict=True))
+        elsewhere = compress(count(), map(ne, seen, map(told.get, macs)))  # nearly all are where their rows have them
+        owners = {self.owners[macs[at]] for at in elsewhere if macs[at] in told and ports[at]}
         found = {}
-        for n in sorted(n for n in learned.keys() - there if devices[n] and ports[n]):
+        for n in sorted(n for n in owners if all(plugged[n])):
+            learned = [at for at in self._positions[survey.hosts[n].mac] if ports[at]]
+            if any(seen[at] == plugged[n] for at in learned):
+                continue
             own, _ = self.place(survey.hosts[n])
-            edges = self._edges(learned[n], once_closed=True).items()
+            edges = self._edges(learned, once_closed=True).items()
             entries = {bundle(end, self._names): held[0] for end, held in edges if self._names.row(end) is not None}
             if own is not None and entries and bundle(own, self._names) not in entries:
                 found[survey.hosts[n].host] = entries

@@ -69,6 +69,7 @@ class Names:
     def __init__(self, survey: Survey) -> None:
         self._survey = survey
         self._ports_seen: dict[tuple[str, str], str | None] = {}
+        self._rows: dict[End, Port | None] = {}
 
     @cached_property
     def devices(self) -> dict[str, str]:
@@ -92,8 +93,10 @@ class Names:
 
     def row(self, end: End) -> Port | None:
         """The survey's row of a port."""
-        held = self.ports.get(end.device)
-        return held.get(end.port) if held is not None else None
+        if end not in self._rows:  # most are asked for again and again
+            held = self.ports.get(end.device)
+            self._rows[end] = held.get(end.port) if held is not None else None
+        return self._rows[end]
 
     @cached_property
     def _by_chassis(self) -> dict[str, str | None]:

@@ -21,7 +21,6 @@ from crossthread.network.topology.links import Loose, port_up, word_runs
 from crossthread.network.topology.names import End, Names
 from crossthread.survey import Survey
 from crossthread.survey.records import Neighbor
-from crossthread.survey.table import runs
 from crossthread.values import NONE
 
 OUTSIDE = End("", "")
@@ -224,8 +223,8 @@ class _Finding:
         found: dict[_Place, set[str]] = defaultdict(set)
         devices, ports, macs, kinds = (self._survey.column("macs", name) for name in ("device", "port", "mac", "kind"))
         told: dict[str, set[str | None]] = defaultdict(set)
-        for written, run in runs(devices):
-            told[written].update(ports[run])
+        for written, port in zip(devices, ports, strict=True):
+            told[written].add(port)
         free: dict[str, set[str | None]] = defaultdict(set)
         for place in self._free:
             free[place[0]].add(place[1])
