@@ -130,12 +130,12 @@ def _places(context: Context, table: str, column: str, values: list[str] | None 
 def _ends(context: Context, table: str, places: Iterable[int], used: bool) -> Iterator[End]:
     """The ports that some rows are about; with `used` none to which nothing is known to be plugged in."""
     names, rows = context.network.names, list(places)
+    if used and table == "ports":
+        rows = list(filter(context.taken_rows.__getitem__, rows))
     devices, ports = (map(context.network.survey.column(table, name).__getitem__, rows) for name in ("device", "port"))
     # As they are written: an end is made only of one that is asked about.
     written: Iterable[tuple[str, str]] = zip(map(names.spelled.__getitem__, devices), ports, strict=True)
-    if used and table == "ports":
-        written = filter(context.taken_ends.__contains__, written)
-    elif used:
+    if used and table != "ports":
         listed, nothing = names.ports, dict[str, Port]()
         written = (e for e in written if e in context.taken_ends or e[1] not in listed.get(e[0], nothing))
     for device, port in written:

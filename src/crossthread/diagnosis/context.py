@@ -128,6 +128,13 @@ class Context:
         return {*self.host_ends, *self.adjacencies_at, *self.named_ends}
 
     @cached_property
+    def taken_rows(self) -> list[bool]:
+        """Of each row of the ports whether it is of one of those."""
+        survey, spelled = self.network.survey, self.network.names.spelled
+        devices = map(spelled.__getitem__, survey.column("ports", "device"))
+        return list(map(self.taken_ends.__contains__, zip(devices, survey.column("ports", "port"), strict=True)))
+
+    @cached_property
     def named_ends(self) -> dict[End, HostStation]:
         """The ports whose description alone tells where a host may be, and that host."""
         stations = self.network.stations

@@ -45,9 +45,10 @@ def find_wants(context: Context) -> Iterator[Want]:
     mains = {network: max(classes, key=rank) for network, classes in subnets.items()}
     served = {network: context.expected.gateways(main.hosts[0])[:1] for network, main in mains.items()}
     routed = [network for network in mains if served[network] or _expects_gateway(subnets[network])]
+    parts = [islands.part(network) for network in routed]
     for network, classes in subnets.items():
-        main = mains[network]
-        near = [other for other in routed if islands.same(network, other)]
+        main, own = mains[network], islands.part(network)
+        near = [other for other, part in zip(routed, parts, strict=True) if part == own]
         others = _some_far(context, network, near, served, mains)
         for one in classes:
             first = one.hosts[0]
@@ -59,15 +60,15 @@ def find_wants(context: Context) -> Iterator[Want]:
             if peer is not None:
                 yield Want(first.name, peer.name, (one,))
             yield from (Want(first.name, other.name, (one,)) for other in _astray(first, network, subnets, near))
-            if network in routed and one is not main:
-                for other in others:
-                    yield Want(first.name, mains[other].hosts[0].name, (one,))
-    done: set[tuple[object, Prefix]] = set()
-    for one_net in routed:
-        for two_net in routed:
-            if one_net == two_net or one_net.version != two_net.version or not islands.same(one_net, two_net):
+            if one is not main:
+                yield from (Want(first.name, mains[other].hosts[0].name, (one,)) for other in others)
+    done: set[tuple[object, int]] = set()
+    routers = [_router(served[network]) or network for network in routed]
+    for n, one_net in enumerate(routed):
+        for m, two_net in enumerate(routed):
+            if n == m or one_net.version != two_net.version or parts[n] != parts[m]:
                 continue
-            keys = {(_router(served[a]) or a, b) for a, b in ((one_net, two_net), (two_net, one_net))}
+            keys = {(routers[n], m), (routers[m], n)}
             if keys <= done or not _may(context, mains[one_net], mains[two_net]):
                 continue
             done |= keys
@@ -138,10 +139,10 @@ def _some_far(
     mains: dict[Prefix, HostClass],
 ) -> list[Prefix]:
     """A few other subnets that the hosts of one may talk with, behind the same device that routes and behind others."""
-    if network not in routed:
+    if not any(other is network for other in routed):
         return []
     own = _router(served[network])
-    others = [other for other in routed if other != network and other.version == network.version]
+    others = [other for other in routed if other is not network and other.version == network.version]
 
     def first(behind_the_same: bool, count: int) -> list[Prefix]:
         near = (other for other in others if (_router(served[other]) == own) is behind_the_same)

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from crossthread.network.dependencies import PARTS, stale
 from crossthread.network.switching.known_vids import TELLING_VIDS_APART, find_known_vids, find_vids
-from crossthread.network.topology.names import End, Names, find_devices
+from crossthread.network.topology.names import NAMING, End, Names, find_devices
 from crossthread.survey import Survey
 from crossthread.survey.difference import difference
 
@@ -67,7 +67,8 @@ class Kept:
             found.discard("trees per VLAN")
         if found & {"trees per VLAN"}:
             found |= {"trees", "bridging"}
-        if find_devices(survey) != names.devices:
+        renamed = any(survey.column(table, "device") is not before.column(table, "device") for table in NAMING)
+        if renamed and find_devices(survey) != names.devices:
             found |= set(PARTS)
         told_apart = columns & TELLING_VIDS_APART
         same_vids = find_known_vids(survey) == known and (not told_apart or find_vids(survey) == find_vids(before))

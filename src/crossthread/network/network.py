@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from bisect import insort
 from collections import defaultdict
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import cached_property
 from typing import Any, TypeVar
 
@@ -431,22 +431,29 @@ class Network:
 
     def host_rows_at(self, end: End) -> Sequence[int]:
         """The places of the rows of the hosts plugged into a port."""
-        return self._numbers_at.get(end.device, {}).get(end.port, ())
+        if end.device not in self._numbers_at:
+            self._numbers_at[end.device] = self._find_numbers_at(end.device)
+        return self._numbers_at[end.device].get(end.port, ())
 
     @cached_property
     def _numbers_at(self) -> dict[str, dict[str | None, list[int]]]:
-        """The rows of the hosts at each device's ports: as those say, else wherever the hosts were found to be."""
+        """The rows of the hosts at the ports of each device that was asked for."""
         if self._copied is not None and self._copied[0].stations.places is self.stations.places:
             return self._copied[0]._numbers_at
-        found: dict[str, dict[str | None, list[int]]] = defaultdict(lambda: defaultdict(list))
-        for n, (device, port) in enumerate(self.stations.places):
-            found[device][port].append(n)
-        nothing = dict[str, Port]()
-        unlisted = [(d, port) for d, held in found.items() for port in held.keys() - self.names.ports.get(d, nothing)]
-        for n in sorted(n for device, port in unlisted for n in found[device].pop(port)):
+        return {}
+
+    def _find_numbers_at(self, device: str) -> dict[str | None, list[int]]:
+        """By port the rows of the hosts on a device: as those say, else wherever on it the hosts were found to be."""
+        places, astray = self.stations.places, self.stations.locating.astray
+        near = {*self.survey.table("hosts").positions("device").get(device.casefold(), ()), *astray}
+        found: dict[str | None, list[int]] = defaultdict(list)
+        for n in sorted(n for n in near if places[n][0] == device):
+            found[places[n][1]].append(n)
+        listed: Mapping[str, Port] = self.names.ports.get(device, {})
+        for n in sorted(n for port in found.keys() - listed.keys() for n in found.pop(port)):
             end = self.stations.hosts.at(n).end
             if end is not None:
-                insort(found[end.device][end.port], n)
+                insort(found[end.port], n)
         return found
 
     @cached_property

@@ -278,10 +278,27 @@ def _same(one: object, two: object) -> bool:
     return one is two or one == two
 
 
-def positions(column: Sequence[object]) -> dict[object, Sequence[int]]:
+class _Single(Mapping[object, Sequence[int]]):
+    """Where each value stands in a column in which none stands twice."""
+
+    def __init__(self, places: Mapping[object, int]) -> None:
+        self._places = places
+
+    def __getitem__(self, value: object) -> Sequence[int]:
+        return (self._places[value],)
+
+    def __iter__(self) -> Iterator[object]:
+        return iter(self._places)
+
+    def __len__(self) -> int:
+        return len(self._places)
+
+
+def positions(column: Sequence[object]) -> Mapping[object, Sequence[int]]:
     """Where each value stands in a column: in one place only, in row after row, or anywhere."""
-    if len(set(column)) == len(column):
-        return dict(zip(column, zip(range(len(column))), strict=True))
+    last = dict(zip(column, range(len(column)), strict=True))
+    if len(last) == len(column):
+        return _Single(last)
     found: dict[object, list[int]] = defaultdict(list)
     if _LONG * sum(map(ne, column, islice(column, 1, None))) < len(column):
         for value, run in runs(column):

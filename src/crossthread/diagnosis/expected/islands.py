@@ -28,14 +28,14 @@ class Islands:
 
     def same(self, one: Prefix, two: Prefix) -> bool:
         """Whether two subnets are of one, so that their hosts may be meant to talk with each other."""
-        return self._part(one) == self._part(two)
+        return self.part(one) == self.part(two)
 
     def same_place(self, one: HostStation, two: HostStation) -> bool:
         """Whether two hosts may be of one, by where they are plugged in."""
         first, second = (_device(host.device) if host.device else _UNREAD for host in (one, two))
-        return self._part(first) == self._part(second)
+        return self.part(first) == self.part(second)
 
-    def _part(self, node: _Node) -> _Node:
+    def part(self, node: _Node) -> _Node:
         """What stands for the part that something is in."""
         return self._parts.get(node, node)
 

@@ -339,9 +339,13 @@ def tree_detour(context: Context) -> Iterator[Finding]:
     """
     by_cause: dict[tuple[str, int | None], list[Detour]] = defaultdict(list)
     trees = context.network.fabric.trees
+    following: dict[tuple[str, int], list[Detour]] = {}
     for detour in find_detours(context, dearer=True, told=False):  # what is longer over faster links is no detour
-        followed = (i for i, vids in trees.instances(detour.gateway).items() if vids.possible >> detour.vid & 1)
-        by_cause[detour.gateway, next(followed, None)].append(detour)
+        at = detour.gateway, detour.vid
+        if at not in following:
+            followed = (i for i, vids in trees.instances(detour.gateway).items() if vids.possible >> detour.vid & 1)
+            following[at] = by_cause[detour.gateway, next(followed, None)]
+        following[at].append(detour)
     for (gateway, _), detours in sorted(by_cause.items(), key=lambda cause: min(d.vid for d in cause[1])):
         vids = VlanSet.of(detour.vid for detour in detours)
         ways: dict[str, Detour] = {}

@@ -15,6 +15,8 @@ from collections import Counter, defaultdict
 from collections.abc import Iterable, Mapping, Sequence
 from copy import copy
 from functools import cached_property
+from itertools import chain
+from operator import is_not
 from typing import NamedTuple
 
 from crossthread.network.coverage import Covered
@@ -55,6 +57,18 @@ _Written = tuple[int, str, str | None, int]
 head of their address, their gateway, and the tag that they send."""
 
 
+_Alike = tuple[int, Block, str | None, int]
+"""The same with the subnet instead of the head of the address."""
+
+
+class _Near(NamedTuple):
+    """Groups of hosts that are alike, the same as one, and how many of them are on which device."""
+
+    groups: list[list[int]]
+    members: list[int]
+    devices: Counter[str]
+
+
 class ClassesBefore(NamedTuple):
     """The classes of a network of which this one is a changed copy, and what differs there."""
 
@@ -92,7 +106,7 @@ class Classes:
         self._covered = covered
         self._keys: list[_Written] = []
         self._written: dict[_Written, list[int]] = {}
-        self._near: dict[_Written, tuple[list[int], Counter[str]]] = {}
+        self._near: dict[_Alike, _Near] = {}
         if before is None:
             self._write(survey)
         else:
@@ -148,8 +162,7 @@ class Classes:
         pairs, addresses = self._stations.places, survey.column("hosts", "address")
         gateways, links = (survey.column("hosts", name) for name in ("gateway", "link"))
         tags = self._stations.tags
-        alike: dict[tuple[int, Block, str | None, int], tuple[list[int], Counter[str]]]
-        alike = defaultdict(lambda: ([], Counter()))
+        alike: dict[_Alike, list[list[int]]] = defaultdict(list)
         nameless: dict[object, list[int]] = defaultdict(list)
         made: set[Block] = set()
         for written, members in self._written.items():
@@ -158,9 +171,7 @@ class Classes:
             block = Block.of(address) if address and address != NONE else None
             made |= {block} if block else set()
             if vid and address and block and not is_broadcast(address, block):
-                held = alike[vid, block, gateway, tag]
-                held[0].extend(members)
-                held[1].update(self._devices_of(written, members))
+                alike[vid, block, gateway, tag].append(members)
             elif vid and block is None:
                 roots = self._components.roots(abs(vid))
                 for n in members:
@@ -190,7 +201,7 @@ class Classes:
     def _located(
         self,
         survey: Survey,
-        alike: Mapping[tuple[int, Block, str | None, int], tuple[list[int], Counter[str]]],
+        alike: Mapping[_Alike, list[list[int]]],
         inner: InnerBlocks,
         alone: list[int],
     ) -> dict[_Key, tuple[list[int], Counter[str]]]:
@@ -201,7 +212,8 @@ class Classes:
         special = apart | self._special.shut
         between = not self._stations.taken.issuperset(filters)
         groups: dict[_Key, tuple[list[int], Counter[str]]] = defaultdict(lambda: ([], Counter()))
-        for (vid, block, gateway, tag), (members, near) in alike.items():
+        for (vid, block, gateway, tag), held_by in alike.items():
+            _, members, near = self._of_alike((vid, block, gateway, tag), held_by)
             up, roots = vid > 0, self._components.roots(abs(vid))
             parts = set(map(roots.get, near))
             if None in parts:
@@ -241,13 +253,14 @@ class Classes:
         root = self._components.roots(abs(vid)).get(device)
         return root or (device if vid < 0 or self._fabric.exists(device).sure >> vid & 1 else None)
 
-    def _devices_of(self, written: _Written, members: list[int]) -> Counter[str]:
-        """On which devices hosts that have something in common are; counted once for as long as they stay the same."""
-        known = self._near.get(written)
-        if known is None or known[0] is not members:
+    def _of_alike(self, alike: _Alike, groups: list[list[int]]) -> _Near:
+        """Some groups of hosts as one, and on which devices they are; counted again only where a group is another."""
+        known = self._near.get(alike)
+        if known is None or len(known.groups) != len(groups) or any(map(is_not, known.groups, groups)):
+            members = list(chain.from_iterable(groups))
             pairs = self._stations.places
-            known = self._near[written] = members, Counter([pairs[n][0] for n in members])
-        return known[1]
+            known = self._near[alike] = _Near(groups, members, Counter([pairs[n][0] for n in members]))
+        return known
 
     def _write(self, survey: Survey) -> None:
         """Sort the hosts by what many have in common."""

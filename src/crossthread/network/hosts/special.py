@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from functools import cached_property
-from itertools import compress
+from itertools import compress, count
 
 from crossthread.network.hosts.stations import Stations
 from crossthread.network.topology.names import End, Names
@@ -73,7 +73,7 @@ class Special:
 
     def _at(self, places: set[_Place] | frozenset[_Place]) -> set[int]:
         """The hosts at some ports."""
-        return {n for n, pair in enumerate(self._stations.places) if pair in places} if places else set()
+        return set(compress(count(), map(places.__contains__, self._stations.places))) if places else set()
 
     @cached_property
     def _closed(self) -> set[_Place]:

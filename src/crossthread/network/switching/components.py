@@ -34,6 +34,8 @@ class Components:
     def __init__(self, fabric: Fabric, before: tuple[Components, Container[End]] | None = None) -> None:
         self._fabric = fabric
         self._carried: dict[Adjacency, int] = {}
+        self._group: dict[int, int] = {}
+        self._root: dict[int, dict[str, str]] = {}
         if before is not None:  # of an earlier copy with the same VLANs and trees, what the changes do not touch
             kept, touched = before
             same = set(kept._fabric.adjacencies)
@@ -42,8 +44,10 @@ class Components:
                 for a in fabric.adjacencies
                 if a in same and a.a not in touched and a.b not in touched and not a.spread
             }
-        self._group: dict[int, int] = {}
-        self._root: dict[int, dict[str, str]] = {}
+            untouched = len(self._carried) == len(fabric.adjacencies) == len(kept._fabric.adjacencies)
+            if untouched and fabric.vids == kept._fabric.vids:
+                self._group, self._root = kept._group, kept._root
+                return
         self._divide()
         spread = [adjacency for adjacency in fabric.adjacencies if adjacency.spread]
         for _ in spread:  # one may join the two devices that another leads to

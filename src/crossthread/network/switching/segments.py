@@ -42,6 +42,18 @@ def _existing(listed: Iterable[tuple[int, str | None]]) -> Bounds:
     return Bounds(sure, possible)
 
 
+def _crossings(adjacencies: Iterable[Adjacency], leading_out: Iterable[Crossing]) -> dict[str, list[Crossing]]:
+    """How frames may leave each device: over links that are not down, and by open ends."""
+    found: dict[str, list[Crossing]] = defaultdict(list)
+    for adjacency in adjacencies:
+        if adjacency.up is not False:
+            for near, far in ((adjacency.a, adjacency.b), (adjacency.b, adjacency.a)):
+                found[near.device].append(Crossing(near, far, adjacency))
+    for crossing in leading_out:
+        found[crossing.near.device].append(crossing)
+    return found
+
+
 def _suspended(listed: Iterable[tuple[int, str | None]]) -> int:
     return sum(1 << vid for vid, state in listed if state == "suspended")
 
@@ -102,15 +114,15 @@ class Fabric:
         else:
             trees = before.fabric.trees if before is not None else None
             self.trees = Trees(survey, names, adjacencies, self.carried, covered, self.open_ends, trees)
-        self.out: dict[str, list[Crossing]] = defaultdict(list)
-        for adjacency in adjacencies:
-            if adjacency.up is not False:
-                for near, far in ((adjacency.a, adjacency.b), (adjacency.b, adjacency.a)):
-                    self.out[near.device].append(Crossing(near, far, adjacency))
-        self.leading_out = [Crossing(end, OUTSIDE, Adjacency(end, OUTSIDE, (), None)) for end in self.open_ends]
+        self.out: dict[str, list[Crossing]]
+        self.leading_out: list[Crossing]
+        same = before is not None and before.fabric.adjacencies is adjacencies
+        if before is not None and same and before.fabric.open_ends is self.open_ends:
+            self.leading_out, self.out = before.fabric.leading_out, before.fabric.out
+        else:
+            self.leading_out = [Crossing(end, OUTSIDE, Adjacency(end, OUTSIDE, (), None)) for end in self.open_ends]
+            self.out = _crossings(adjacencies, self.leading_out)
         self._leading_in = [Crossing(OUTSIDE, out.near, out.adjacency) for out in self.leading_out]
-        for crossing in self.leading_out:
-            self.out[crossing.near.device].append(crossing)
         self.known = find_known_vids(survey)
         """The VIDs that the survey speaks of one by one."""
         self.vids = find_vids(survey) | (BARE in self._bare.values()) << BARE

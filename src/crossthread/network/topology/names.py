@@ -54,10 +54,14 @@ def is_one_device(one: Neighbor, two: Neighbor) -> bool:
     return bool(told) and all(getattr(one, c) == getattr(two, c) for c in ("neighbor_port", "management", "platform"))
 
 
+NAMING = ("devices", "ports", "gateways", "trees", "neighbors")
+"""The tables whose rows are about a device, so that it is there."""
+
+
 def find_devices(survey: Survey) -> dict[str, str]:
     """Every device that some table speaks of: its name folded to lower case, and as it is spelled first."""
     found: dict[str, str] = {}
-    for table in ("devices", "ports", "gateways", "trees", "neighbors"):
+    for table in NAMING:
         for name in survey.distinct(table, "device"):
             found.setdefault(name.casefold(), name)
     return found

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from itertools import filterfalse
 from typing import NamedTuple
 
 from crossthread.network.hosts.classes import HostClass
@@ -45,15 +46,30 @@ def _parts(before: _Classes, after: _Classes) -> dict[_Part, Sequence[str]]:
     numbers = {names[0]: n for n, names in enumerate(after)}
     pairs = ((n, numbers.get(names[0])) for n, names in enumerate(before))
     same = [(old, new) for old, new in pairs if new is not None and before[old] == after[new]]
+    parts: dict[_Part, Sequence[str]] = {(old, new): before[old] for old, new in same}
     stayed = {old for old, _ in same}, {new for _, new in same}
-    places = [
-        {name: n for n, names in enumerate(classes) if n not in kept for name in names}
-        for classes, kept in zip((before, after), stayed, strict=True)
-    ]
-    parts: dict[_Part, list[str]] = defaultdict(list)
-    for name in dict.fromkeys((*places[0], *places[1])):
-        parts[places[0].get(name), places[1].get(name)].append(name)
-    return {(old, new): before[old] for old, new in same} | parts
+    now: dict[str, int | None] = {}
+    for new, names in enumerate(after):
+        if new not in stayed[1]:
+            now.update(dict.fromkeys(names, new))
+    known: set[str] = set()
+    for old, names in enumerate(before):
+        if old not in stayed[0]:
+            known.update(names)
+            parts |= {(old, new): held for new, held in _divided(names, map(now.get, names)).items()}
+    fresh = list(filterfalse(known.__contains__, now))
+    return parts | {(None, new): held for new, held in _divided(fresh, map(now.get, fresh)).items()}
+
+
+def _divided(names: Sequence[str], places: Iterable[int | None]) -> dict[int | None, Sequence[str]]:
+    """Some hosts by the classes that they are in; most of one class are in one."""
+    held = list(places)
+    if len(set(held)) == 1:
+        return {held[0]: names}
+    found: dict[int | None, list[str]] = defaultdict(list)
+    for name, place in zip(names, held, strict=True):
+        found[place].append(name)
+    return dict(found)
 
 
 def turns(before: ClassMatrix, after: ClassMatrix) -> Iterator[Turn]:
