@@ -311,8 +311,9 @@ class _Asker:
         one = self._host(want.one)
         if want.other is None:
             own = judged_by_links(self._first, one)
-            if own is not None and own.rule == "host-outside-subnet":
-                yield own  # it is another gateway that it is to reach
+            wrong_tag = own is not None and own.rule == "gateway-vlan-wrong" and self._context is self._first
+            if own is not None and (wrong_tag or own.rule == "host-outside-subnet"):
+                yield own  # it is another gateway that it is to reach, or one that is to come to where it is
                 return
             gateway = self._gateway(one)
             swapped = gateway_addresses_swapped(self._context, gateway) if gateway is not None else None

@@ -11,8 +11,8 @@ from crossthread.survey.records import Port
 from crossthread.values import NONE, interface
 
 Need = tuple[object, ...]
-"""A VLAN that must exist on a device, or be in use, a gateway that a subnet must have in a VLAN, two ends that must
-agree, or what a finding says is needed."""
+"""A VLAN that must exist on a device, or be in use, a gateway that a subnet must have in a VLAN, a tag that an interface
+must have, two ends that must agree, or what a finding says is needed."""
 
 
 def settled(context: Context, by_rule: Mapping[str, Sequence[Finding]]) -> dict[Need, Finding]:
@@ -68,6 +68,7 @@ def _left_behind(context: Context, moving: Iterable[Finding], lost: Iterable[Fin
     for station in context.network.stations.gateways:
         if (moved := retagged.get((station.device, station.name))) is not None:
             found.setdefault(("used", station.row.vid), moved)
+            found.setdefault(("tag", station.device, station.name, station.row.vid), moved)
         else:
             needed.add(("used", station.row.vid))
     for gap in lost:
@@ -128,5 +129,8 @@ def needs(finding: Finding) -> Iterator[Need]:
         yield "needed", finding.identity
         if finding.severity != "breaks" and len({subject.vid for subject in vids}) == 1:
             yield "used", vids[0].vid
+    elif finding.rule == "gateway-port-mode-wrong":
+        interfaces = [subject for subject in finding.subjects if subject.interface]
+        yield from (("tag", subject.device, subject.interface, vids[0].vid) for subject in interfaces if vids)
     elif finding.rule == "link-native-differs":
         yield "native", frozenset(End(str(subject.device), str(subject.port)) for subject in finding.subjects)
