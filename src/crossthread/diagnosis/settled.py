@@ -11,8 +11,8 @@ from crossthread.survey.records import Port
 from crossthread.values import NONE, interface
 
 Need = tuple[object, ...]
-"""A VLAN that must exist on a device, or be in use, a gateway that a subnet must have in a VLAN, a tag that an interface
-must have, two ends that must agree, or what a finding says is needed."""
+"""A VLAN that must exist on a device, or be in use, a gateway that a subnet must have in a VLAN, a tag that an
+interface must have, two ends that must agree, or what a finding says is needed."""
 
 
 def settled(context: Context, by_rule: Mapping[str, Sequence[Finding]]) -> dict[Need, Finding]:

@@ -131,6 +131,12 @@ def _swapped(context: Context) -> dict[Interface, Interface]:
     return found
 
 
+def few_stay(context: Context, gateway: Interface) -> bool:
+    """Whether hardly any hosts of an interface's subnet live in the VLAN of its tag."""
+    living = _hosts_of(context, gateway)
+    return 4 * living[gateway.row.vid] <= living.total()
+
+
 _FEW = 2
 """If no more hosts of both subnets are there it may as well be that each was plugged in at the other's port."""
 

@@ -7,6 +7,7 @@ from collections.abc import Collection, Iterable
 import msgspec
 
 from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.expected.misaddressed import few_stay
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.confidence import beyond_doubt, confidence_of, kept_apart, left_out
@@ -16,6 +17,7 @@ from crossthread.diagnosis.repair.hypotheses import outweighed_by
 from crossthread.diagnosis.repair.undecided import only_address
 from crossthread.diagnosis.repair.withheld import PLACES
 from crossthread.network.topology.names import End
+from crossthread.survey.records import Gateway
 
 _JUDGED = frozenset({"pvid", "mode", "allowed", "address", "gateway", "vid"})
 """Columns of which the witnesses say what they should be."""
@@ -39,7 +41,8 @@ def with_confidence(context: Context, findings: Iterable[Finding]) -> tuple[Find
             either = any(change.table == "gateways" for option in options for change in option.changes)
             return _less_sure(finding) if either else finding
         found = msgspec.structs.replace(finding, alternatives=options)
-        sure = confidence_of(found) == "sure" and (beyond_doubt(found) or not _contested(context, finding))
+        contested = _contested(context, finding) or _some_stay(context, finding)
+        sure = confidence_of(found) == "sure" and (beyond_doubt(found) or not contested)
         return msgspec.structs.replace(finding, confidence="sure" if sure else "likely")
 
     told = tuple(map(judged, findings))
@@ -50,7 +53,8 @@ def with_confidence(context: Context, findings: Iterable[Finding]) -> tuple[Find
 
     def depends(one: Finding) -> bool:
         asks = any(change.table == "hosts" and change.cells.get("gateway") in given for change in one.repair)
-        asks = asks or (one.rule.startswith("host-gateway") and any(s.host in unsure for s in one.subjects))
+        of_host = one.rule.startswith("host-gateway") or one.rule == "port-mode-wrong"
+        asks = asks or (of_host and any(s.host in unsure for s in one.subjects))
         return asks or (bool(unsure) and _for_them_only(context, one, unsure))
 
     return tuple(_less_sure(one) if depends(one) else one for one in told)
@@ -59,6 +63,14 @@ def with_confidence(context: Context, findings: Iterable[Finding]) -> tuple[Find
 def _less_sure(finding: Finding) -> Finding:
     """The same finding as one for which something else may be meant."""
     return msgspec.structs.replace(finding, confidence="likely")
+
+
+def _some_stay(context: Context, finding: Finding) -> bool:
+    """Whether two interfaces are to exchange their addresses, though not only few hosts are where these belong now."""
+    swapped = finding.rule == "gateway-address-wrong" and len({subject.interface for subject in finding.subjects}) > 1
+    keys = [tuple(change.key.get(column) for column in Gateway.KEY) for change in finding.repair] if swapped else []
+    own = (one for one in context.network.stations.gateways if keys)
+    return not all(few_stay(context, one) for one in own if (one.device, one.name, one.row.address) in keys)
 
 
 def _where_nobody_is(context: Context, finding: Finding, others: Iterable[Finding]) -> bool:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from itertools import compress, count
 from operator import ne
@@ -61,6 +62,8 @@ def _subnets_for(context: Context, host: HostStation, vid: int | None) -> Iterat
         free = free_address(context, subnet, host) if subnet is not None else None
         if subnet is None or free is None:
             continue
+        if isinstance(station, HostStation) and not kept and _disputed(context, station, subnet):
+            return
         cells = {"address": f"{free}/{subnet.network.prefixlen}"}
         if isinstance(station, HostStation):
             whose = f"The others in {in_vlan} are in {subnet.network}"
@@ -69,6 +72,18 @@ def _subnets_for(context: Context, host: HostStation, vid: int | None) -> Iterat
                 cells["gateway"] = str(gateway_address(station))
             whose = f"{'Its gateway' if str(station.ip) == kept else in_vlan} has the subnet {subnet.network}"
         yield cells, f"{whose}; {free} is free there."
+
+
+def _disputed(context: Context, host: HostStation, subnet: PrefixedAddress) -> bool:
+    """Whether as many hosts in its VLAN have another prefix length as have a subnet's, and no interface is in that."""
+    if any(own.address is not None for own in context.expected.interfaces_near(subnet.ip)):
+        return False
+    lengths = Counter[int]()
+    for one in context.living_in(context.expected.current_vlan(host), host):
+        own = one.hosts[0].address
+        if own is not None and own.version == subnet.version and own.network.overlaps(subnet.network):
+            lengths[own.network.prefixlen] += len(one.hosts)
+    return 2 * lengths[subnet.network.prefixlen] <= lengths.total()
 
 
 def _stays(context: Context, gateway: Station, hop: Address) -> bool:
