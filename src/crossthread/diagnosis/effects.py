@@ -21,6 +21,7 @@ from crossthread.diagnosis.repair.hypotheses import judged, judged_by_links
 from crossthread.diagnosis.repair.mends import mend
 from crossthread.diagnosis.repair.rival_explanations import speaks_for
 from crossthread.diagnosis.repair.together import Cell, leads_to_any, made_of, mended_by, moved_within, takes_back
+from crossthread.diagnosis.repair.undecided import only_address
 from crossthread.diagnosis.repair.withheld import PLACES, grounded, told_only
 from crossthread.diagnosis.rules.between_hosts import discards_together
 from crossthread.diagnosis.rules.gateway.address import gateway_address_wrong, gateway_addresses_swapped
@@ -182,11 +183,23 @@ def _as_judged(context: Context, finding: Finding) -> Finding:
     Else one pair would have its port moved, and another its address, after which it is in the wrong place again.
     """
     if finding.rule == "gateway-address-wrong" and len(finding.subjects) == 1:  # else two that were swapped
-        return _as_most_ask(context, finding)
+        told = _as_most_ask(context, finding)
+        return _of_its_one_user(context, told) or told
     names = {subject.host for subject in finding.subjects if subject.host}
     host = context.network.stations.hosts.get(names.pop().casefold()) if len(names) == 1 else None
     best = judged(context, host) if host is not None and finding.rule in PLACES and finding.repair else None
     return best if best is not None and best.rule in PLACES and best.rule != finding.rule else finding
+
+
+def _of_its_one_user(context: Context, finding: Finding) -> Finding | None:
+    """That the port of the only host there that asks an interface by another address is in the wrong VLAN, if it is."""
+    wanted, places = only_address(finding), {(subject.device, subject.interface) for subject in finding.subjects}
+    own = (s for s in context.network.stations.gateways if (s.device, s.name) in places)
+    vids = {context.expected.current_vlan(station) for station in own}
+    users = context.expected.users(wanted) if wanted is not None else []
+    here = [host for host in users if context.expected.current_vlan(host) in vids]
+    best = judged(context, here[0]) if len(here) == 1 else None
+    return best if best is not None and best.rule == "port-vlan-wrong" else None
 
 
 def _as_most_ask(context: Context, finding: Finding) -> Finding:

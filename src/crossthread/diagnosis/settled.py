@@ -24,6 +24,7 @@ def settled(context: Context, by_rule: Mapping[str, Sequence[Finding]]) -> dict[
     found = {**_natives(context, missing), **_left_behind(context, leaving, by_rule["port-vlan-missing"])}
     lacking = [*links, *by_rule["gateway-missing"]]
     found |= _asked_by_mistake(context, lacking, by_rule["host-outside-subnet"])
+    found |= _asked_from_elsewhere(context, by_rule["gateway-address-wrong"], moving)
     return found | _perhaps_elsewhere(links, moving)
 
 
@@ -105,6 +106,22 @@ def _asked_by_mistake(context: Context, lacking: Iterable[Finding], wrong: Itera
     return found
 
 
+def _asked_from_elsewhere(context: Context, wrong: Iterable[Finding], moving: Iterable[Finding]) -> dict[Need, Finding]:
+    """The addresses that interfaces would get for hosts only whose ports are moved to another VLAN."""
+    moved = {s.host: finding for finding in moving if finding.repair for s in finding.subjects if s.host}
+    found: dict[Need, Finding] = {}
+    for one in wrong if moved else ():
+        hops = [str(change.cells["address"]) for change in one.repair if change.cells.get("address")]
+        places = {(subject.device, subject.interface) for subject in one.subjects}
+        own = (s for s in context.network.stations.gateways if (s.device, s.name) in places)
+        vids = {context.expected.current_vlan(station) for station in own}
+        users = [host for hop in hops if hop != NONE for host in context.expected.users(interface(hop).ip)]
+        here = [host.name for host in users if context.expected.current_vlan(host) in vids]
+        if here and moved.keys() >= set(here):
+            found["needed", one.identity] = moved[here[0]]
+    return found
+
+
 def _perhaps_elsewhere(links: Iterable[Finding], wrong: Iterable[Finding]) -> dict[Need, Finding]:
     """The links that only hosts need so of which nothing decides whether their port or their address is wrong."""
     told = {s.host: f for f in wrong if not f.repair and f.alternatives for s in f.subjects if s.host}
@@ -124,6 +141,8 @@ def needs(finding: Finding) -> Iterator[Need]:
         told = (fact.value for fact in finding.evidence if (fact.table, fact.column) == ("hosts", "address"))
         subnets = [interface(text).network for text in told if text not in (None, NONE)]
         yield from (("gateway", subject.vid, subnet) for subject in vids for subnet in subnets[:1])
+        yield "needed", finding.identity
+    elif finding.rule == "gateway-address-wrong":
         yield "needed", finding.identity
     elif finding.rule in ("link-vlan-missing", "port-mode-wrong"):
         yield "needed", finding.identity

@@ -112,7 +112,10 @@ def _for_address(hearing: Hearing, own: Interface | None, wanted: PrefixedAddres
     count = sum(one.number for one in users)
     says = f"{users[0].station.name} uses {wanted.ip}" if count == 1 else f"{count} hosts use {wanted.ip}"
     yield from agreeing(count, says, weights.OWN, weights.SEVERAL)
-    near_routers = (s for s in hearing.context.expected.interfaces_near(wanted.ip) if s is not own)
+    near_routers = [s for s in hearing.context.expected.interfaces_near(wanted.ip) if s is not own]
+    beside = (s for s in near_routers if own is not None and s.device != own.device)
+    for mate in [s for s in beside if own is not None and hearing.context.network.one_lan(s, own)][:1]:
+        yield Witness(weights.PEER, f"{mate.device} {mate.name} beside it is in that subnet")
     if all(s.address is None or end_of(s.address.ip, s.address) is None for s in near_routers):
         yield from _at_an_end(hearing, own, wanted, instead)  # of several routers one is there
     if (
@@ -125,7 +128,7 @@ def _for_address(hearing: Hearing, own: Interface | None, wanted: PrefixedAddres
     leading = sum(own is None or device != own.device for device in routers)
     if leading < len(routers):
         yield Witness(weights.ITSELF, "")
-    if leading == 1:
+    if leading == 1 and (own is None or own.address is None or own.address.ip != wanted.ip):
         yield Witness(weights.ONE_ROUTE, f"a route leads to {wanted.ip}")
     else:
         yield from agreeing(leading, f"{leading} routes lead to {wanted.ip}")
