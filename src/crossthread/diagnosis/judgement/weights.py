@@ -24,7 +24,7 @@ ONE_ROUTE = 0.25
 ITSELF = -3.0
 """The device that is to have an address sends to it itself, as nobody does to himself."""
 PEER, PEERS = 0.5, 1.5
-"""Another host of the same kind with the same setting, and what all of them weigh at most."""
+"""Another host of the same kind with the same setting, or an interface beside one, and what all weigh at most."""
 EMPTIED = 2.75
 """Without the host nobody would be in a VLAN that an interface serves: by all access ports of its devices."""
 STRANGERS = -0.75

@@ -16,7 +16,7 @@ from crossthread.diagnosis.repair.harm.side_effects import Stopped
 from crossthread.diagnosis.repair.hypotheses import outweighed_by
 from crossthread.diagnosis.repair.rival_explanations import speaks_for
 from crossthread.diagnosis.rules.host.place import learned_elsewhere
-from crossthread.network.hosts.station import Station
+from crossthread.network.hosts.station import HostStation, Station
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
 from crossthread.values import NONE, VlanSet, interface
@@ -132,7 +132,7 @@ def grounded(context: Context, findings: Iterable[Finding]) -> list[Finding]:
             together[move] += finding.repair
 
     def rests(finding: Finding) -> bool:
-        if unread and (_on_one_other(context, finding) or _beside_others(context, finding)):
+        if unread and any(doubts(context, finding) for doubts in (_on_one_other, _beside_others, _leaves_behind)):
             return True
         return speaks_for(context, finding) <= least and (unread or not moved_along(finding))
 
@@ -179,6 +179,18 @@ def _beside_others(context: Context, finding: Finding) -> bool:
         beside = context.hosts_at(End(str(change.key.get("device")), str(change.key.get("port"))))
         if any(context.expected.vlan(s) != change.cells.get("pvid") for s in beside if s.name not in own):
             return True
+    return False
+
+
+def _leaves_behind(context: Context, finding: Finding) -> bool:
+    """Whether an interface gets another tag, and a host of its subnet lives where it serves now: that may well work."""
+    for change in finding.repair if finding.rule == "gateway-vlan-wrong" else ():
+        own = context.network.stations.on_device.get(str(change.key["device"]), ())
+        for gateway in (s for s in own if s.name == change.key["interface"] and change.cells.get("vid")):
+            near = context.expected.near(gateway.address.ip) if gateway.address is not None else ()
+            hosts = (station for station in near if isinstance(station, HostStation))
+            if any(context.expected.current_vlan(host) == gateway.row.vid for host in hosts):
+                return True
     return False
 
 
