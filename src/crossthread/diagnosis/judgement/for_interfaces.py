@@ -113,8 +113,9 @@ def _for_address(hearing: Hearing, own: Interface | None, wanted: PrefixedAddres
     says = f"{users[0].station.name} uses {wanted.ip}" if count == 1 else f"{count} hosts use {wanted.ip}"
     yield from agreeing(count, says, weights.OWN, weights.SEVERAL)
     near_routers = [s for s in hearing.context.expected.interfaces_near(wanted.ip) if s is not own]
-    beside = (s for s in near_routers if own is not None and s.device != own.device)
-    for mate in [s for s in beside if own is not None and hearing.context.network.one_lan(s, own)][:1]:
+    kept = own if own is not None and own.address is not None and own.address.ip == wanted.ip else None
+    beside = (s for s in near_routers if kept is not None and s.device != kept.device)
+    for mate in [s for s in beside if kept is not None and hearing.context.network.one_lan(s, kept)][:1]:
         yield Witness(weights.PEER, f"{mate.device} {mate.name} beside it is in that subnet")
     if all(s.address is None or end_of(s.address.ip, s.address) is None for s in near_routers):
         yield from _at_an_end(hearing, own, wanted, instead)  # of several routers one is there
@@ -128,7 +129,7 @@ def _for_address(hearing: Hearing, own: Interface | None, wanted: PrefixedAddres
     leading = sum(own is None or device != own.device for device in routers)
     if leading < len(routers):
         yield Witness(weights.ITSELF, "")
-    if leading == 1 and (own is None or own.address is None or own.address.ip != wanted.ip):
+    if leading == 1 and kept is None:
         yield Witness(weights.ONE_ROUTE, f"a route leads to {wanted.ip}")
     else:
         yield from agreeing(leading, f"{leading} routes lead to {wanted.ip}")
