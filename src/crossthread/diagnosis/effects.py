@@ -21,12 +21,12 @@ from crossthread.diagnosis.repair.hypotheses import judged, judged_by_links
 from crossthread.diagnosis.repair.mends import mend
 from crossthread.diagnosis.repair.rival_explanations import speaks_for
 from crossthread.diagnosis.repair.together import Cell, leads_to_any, made_of, mended_by, moved_within, takes_back
-from crossthread.diagnosis.repair.undecided import only_address
 from crossthread.diagnosis.repair.withheld import PLACES, grounded, told_only
 from crossthread.diagnosis.rules.between_hosts import discards_together
 from crossthread.diagnosis.rules.gateway.address import gateway_address_wrong, gateway_addresses_swapped
 from crossthread.diagnosis.rules.routing import OF_ROUTES, routes_missing
 from crossthread.diagnosis.search.cheapest_way import Search
+from crossthread.diagnosis.settled import asking_there
 from crossthread.diagnosis.wants import Want, find_wants, rank
 from crossthread.diagnosis.way.explanations import explain
 from crossthread.network.hosts.classes import HostClass
@@ -193,11 +193,7 @@ def _as_judged(context: Context, finding: Finding) -> Finding:
 
 def _of_its_one_user(context: Context, finding: Finding) -> Finding | None:
     """That the port of the only host there that asks an interface by another address is in the wrong VLAN, if it is."""
-    wanted, places = only_address(finding), {(subject.device, subject.interface) for subject in finding.subjects}
-    own = (s for s in context.network.stations.gateways if (s.device, s.name) in places)
-    vids = {context.expected.current_vlan(station) for station in own}
-    users = context.expected.users(wanted) if wanted is not None else []
-    here = [host for host in users if context.expected.current_vlan(host) in vids]
+    here = asking_there(context, finding)
     best = judged(context, here[0]) if len(here) == 1 else None
     return best if best is not None and best.rule == "port-vlan-wrong" else None
 

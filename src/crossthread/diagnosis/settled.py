@@ -6,6 +6,7 @@ from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
+from crossthread.network.hosts.station import HostStation
 from crossthread.network.topology.names import End
 from crossthread.survey.records import Port
 from crossthread.values import NONE, interface
@@ -111,15 +112,20 @@ def _asked_from_elsewhere(context: Context, wrong: Iterable[Finding], moving: It
     moved = {s.host: finding for finding in moving if finding.repair for s in finding.subjects if s.host}
     found: dict[Need, Finding] = {}
     for one in wrong if moved else ():
-        hops = [str(change.cells["address"]) for change in one.repair if change.cells.get("address")]
-        places = {(subject.device, subject.interface) for subject in one.subjects}
-        own = (s for s in context.network.stations.gateways if (s.device, s.name) in places)
-        vids = {context.expected.current_vlan(station) for station in own}
-        users = [host for hop in hops if hop != NONE for host in context.expected.users(interface(hop).ip)]
-        here = [host.name for host in users if context.expected.current_vlan(host) in vids]
+        here = [host.name for host in asking_there(context, one)]
         if here and moved.keys() >= set(here):
             found["needed", one.identity] = moved[here[0]]
     return found
+
+
+def asking_there(context: Context, finding: Finding) -> list[HostStation]:
+    """The hosts in an interface's VLAN that use as their gateway the address that it would get."""
+    hops = [str(change.cells["address"]) for change in finding.repair if change.cells.get("address")]
+    places = {(subject.device, subject.interface) for subject in finding.subjects}
+    own = (s for s in context.network.stations.gateways if (s.device, s.name) in places)
+    vids = {context.expected.current_vlan(station) for station in own} - {None}
+    users = (host for hop in hops if hop != NONE for host in context.expected.users(interface(hop).ip))
+    return [host for host in users if context.expected.current_vlan(host) in vids]
 
 
 def _perhaps_elsewhere(links: Iterable[Finding], wrong: Iterable[Finding]) -> dict[Need, Finding]:

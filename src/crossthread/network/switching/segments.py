@@ -117,7 +117,7 @@ class Fabric:
         self.out: dict[str, list[Crossing]]
         self.leading_out: list[Crossing]
         same = before is not None and before.fabric.adjacencies is adjacencies
-        if before is not None and same and before.fabric.open_ends is self.open_ends:
+        if before is not None and same and before.fabric.open_ends == self.open_ends:
             self.leading_out, self.out = before.fabric.leading_out, before.fabric.out
         else:
             self.leading_out = [Crossing(end, OUTSIDE, Adjacency(end, OUTSIDE, (), None)) for end in self.open_ends]
