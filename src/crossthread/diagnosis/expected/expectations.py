@@ -21,6 +21,7 @@ from crossthread.diagnosis.expected.voters import (
     Group,
     Voters,
     gateway_address,
+    hop_of,
     one_interface,
     votes,
 )
@@ -214,6 +215,8 @@ class Expected:
         return silent if served or not self._network.unread.anywhere else silent + GATEWAY
 
     def _says_vlan(self, station: Station) -> Iterator[tuple[int, float]]:
+        if self._misnamed(station):
+            return
         vid = self.current_vlan(station)
         named = self.told_vid(station)
         if named is not None:
@@ -223,6 +226,18 @@ class Expected:
             share *= WEAK if named != vid and self._in_doubt(station) else 1.0
             share *= 0.5 if self.on_trunk(station) else 1.0
             yield vid, share
+
+    def _misnamed(self, station: Station) -> bool:
+        """Whether a host's gateway serves the VLAN where it is, and only its address is of elsewhere.
+
+        Of three that should agree that is the odd one: it says nothing of where the subnet lives that it names.
+        """
+        hop, own = hop_of(station), station.address
+        if hop is None or own is None or hop in own.network or not isinstance(station, HostStation):
+            return False
+        asked = [s for s in self._network.stations.by_address.of(str(hop)) if isinstance(s, Interface) and s.address]
+        served = [s.address.network for s in asked if s.address and self.current_vlan(s) == self.current_vlan(station)]
+        return bool(served) and not any(own.ip in network for network in served)
 
     def meant(self, vid: int, stations: Sequence[Station]) -> bool:
         """Whether an interface and a host of one subnet are in a VLAN, be it the default one: hardly by two slips."""

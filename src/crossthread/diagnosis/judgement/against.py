@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator, Sequence
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.expected.listed_vlans import ListedVlans
+from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.judgement.for_hosts import looks_changed
 from crossthread.diagnosis.judgement.hearing import Hearing
 from crossthread.network.hosts.station import Interface
@@ -21,6 +22,7 @@ def against(hearing: Hearing, changes: Sequence[Change]) -> Iterator[str]:
     yield from _against_moving(hearing, changes)
     yield from _among_others(hearing, changes)
     yield from _of_an_unlisted(hearing, changes)
+    yield from _of_one_user(hearing, changes)
     for change in changes:
         hop, host = change.cells.get("gateway"), hearing.context.network.stations.hosts.get(_name(change))
         if host is not None and hop not in (None, NONE) and "address" not in change.cells:
@@ -59,6 +61,19 @@ def _among_others(hearing: Hearing, changes: Iterable[Change]) -> Iterator[str]:
             served = any(isinstance(one.station, Interface) for one in near)
             if near and not served and others > sum(one.number for one in near):
                 yield f"{others} hosts of other subnets live in VLAN {vid}"
+
+
+def _of_one_user(hearing: Hearing, changes: Iterable[Change]) -> Iterator[str]:
+    """A single host asks for what an interface is to have, and gateways here are at an end of their subnets: not it."""
+    expected, gateways = hearing.context.expected, hearing.context.network.stations.gateways
+    for change in changes:
+        text = str(change.cells.get("address") or NONE)
+        if change.table != "gateways" or text == NONE or len(expected.users(interface(text).ip)) != 1:
+            continue
+        used = [at for s in gateways if (at := s.address) is not None and expected.users(at.ip)]
+        own = interface(text)
+        if len(used) > 1 and None not in {end_of(at.ip, at) for at in used} and end_of(own.ip, own) is None:
+            yield f"only one host asks for {own.ip}, which is at no end of its subnet, as the other gateways are"
 
 
 def _of_an_unlisted(hearing: Hearing, changes: Iterable[Change]) -> Iterator[str]:

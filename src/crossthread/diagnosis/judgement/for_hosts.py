@@ -173,8 +173,8 @@ def _is_free(hearing: Hearing, own: PrefixedAddress, vid: int, host: HostStation
 
 def _is_at_home_elsewhere(hearing: Hearing, host: HostStation, vid: int) -> bool:
     """Whether an interface and other hosts show that the subnet of a host's address lives in another VLAN."""
-    near = [one.station for one in hearing.near(host.address.ip, host)] if host.address is not None else []
-    away = [s for s in near if hearing.vlan(s) not in (None, vid)]
+    near = [*hearing.near(host.address.ip, host)] if host.address is not None else []
+    away = [one.station for one in near if hearing.home([one]) - {vid}]
     return len({isinstance(s, Interface) for s in away}) > 1 and len(away) == len(near)
 
 

@@ -30,11 +30,12 @@ def with_confidence(context: Context, findings: Iterable[Finding]) -> tuple[Find
     gateway that an interface is to get.
     """
 
-    def judged(finding: Finding) -> Finding:
+    def told_of(finding: Finding) -> Finding:
         routes = finding.rule in ("route-missing", "route-back-missing")
         if kept_apart(finding):
             return _less_sure(finding)
-        if not finding.repair or (not routes and all(_JUDGED.isdisjoint(c.cells) for c in finding.repair)):
+        judged = finding.rule == "gateway-missing" or any(_JUDGED & c.cells.keys() for c in finding.repair)
+        if not finding.repair or not (routes or judged):
             return finding
         options = finding.alternatives or alternatives(context, finding, (), lambda _: True, lambda _: 0)
         if routes:  # the next hop may as well be an address that a router beside has lost
@@ -45,7 +46,7 @@ def with_confidence(context: Context, findings: Iterable[Finding]) -> tuple[Find
         sure = confidence_of(found) == "sure" and (beyond_doubt(found) or not contested)
         return msgspec.structs.replace(finding, confidence="sure" if sure else "likely")
 
-    told = tuple(map(judged, findings))
+    told = tuple(map(told_of, findings))
     told = tuple(_less_sure(one) if _where_nobody_is(context, one, told) else one for one in told)
     doubted = [one for one in told if one.rule in PLACES and one.confidence != "sure"]
     unsure = {subject.host for one in doubted for subject in one.subjects if subject.host}
