@@ -61,6 +61,11 @@ def _of_walk(context: Context, walk: Walk) -> Iterator[Evidence]:
             yield Evidence("routes", {"device": device, "prefix": "0.0.0.0/0"}, "next_hop", None)
         else:
             yield from _missing(context, context.device(device), "devices", {"device": device}, "routing")
+    elif stop is not None and stop.reason == "filter" and not (walk.missing or walk.aside):
+        # all was read, but makers differ in whether a filter concerns what a device sends or takes itself
+        entry = stop.entry
+        if entry is not None:
+            yield from context.evidence(entry, "otherwise" if entry.number is None else "action")
 
 
 def _has_itself(context: Context, asker: Station, wanted: Address) -> bool:

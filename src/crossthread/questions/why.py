@@ -11,9 +11,10 @@ from crossthread.diagnosis.expected.islands import apart
 from crossthread.diagnosis.findings import Confidence, Finding
 from crossthread.diagnosis.judgement.confidence import confidence, confidence_of, rivals
 from crossthread.diagnosis.likely import by_equal_routes, likely
-from crossthread.diagnosis.looking import how_far, how_it_turns, how_it_turns_beyond, how_it_turns_by_place, looks
+from crossthread.diagnosis.looking import looks
 from crossthread.diagnosis.meanings import meaning
 from crossthread.diagnosis.missing import gaps
+from crossthread.diagnosis.outlook import how_far, how_it_turns, how_it_turns_beyond, how_it_turns_by_place
 from crossthread.diagnosis.relevant_rows import focus
 from crossthread.diagnosis.repair.answered_twice import answered_twice
 from crossthread.diagnosis.repair.facts import told_apart
