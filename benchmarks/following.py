@@ -59,6 +59,8 @@ def looked_at(part, network, answer, first):
     for cell in answer.observe[:1] if first else answer.observe:
         device = spelled.get(str(cell.key.get("device") or "").casefold())
         if cell.table == "hosts":
+            for row in whole.devices if cell.column == "port" else ():
+                read(row.device, ["macs"])
             host = str(cell.key.get("host")).casefold()
             known = {row.host.casefold(): row for row in whole.hosts}
             rows["hosts"] = [known[host] if row.host.casefold() == host else row for row in rows["hosts"]]

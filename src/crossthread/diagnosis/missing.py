@@ -165,11 +165,14 @@ def _of_way(context: Context, tap: Tap, goal: Tap) -> list[Evidence]:
     found: list[Evidence] = []
     if not (tap.beyond or tap.device) or not (goal.beyond or goal.device):
         return []
-    for end, bounds in ((tap.end, tap.enters), (goal.end, goal.leaves)):
-        if end is not None and bounds.sure != bounds.possible:
-            found += _of_port(context, end, *_vlan_columns(context, end))
-            in_doubt = next(vids_in(bounds.possible & ~bounds.sure))
-            found += _of_tree(context, end, in_doubt)
+    for one, bounds in ((tap, tap.enters), (goal, goal.leaves)):
+        if bounds.sure == bounds.possible:
+            continue
+        in_doubt = next(vids_in(bounds.possible & ~bounds.sure))
+        if one.end is not None:
+            found += _of_port(context, one.end, *_vlan_columns(context, one.end))
+            found += _of_tree(context, one.end, in_doubt)
+        found += _of_vlan(context, one.device, in_doubt) if one.device else []
     ways = [
         (reached.unknown, reached.hops, start, last)
         for start in tap.enter(vids_in(tap.enters.possible))
@@ -203,10 +206,17 @@ def _of_crossing(context: Context, crossing: Crossing, vid: int) -> list[Evidenc
         if None in (member.accepts.has(vid), member.untagged.has(vid), member.pvid):
             found += _of_port(context, end, *_vlan_columns(context, end))
         found += _of_tree(context, end, vid)
-        vlan = fabric.vlan_row(end.device, vid)
-        if vlan is not None and vlan.state is None:
-            found += _missing(context, vlan, "vlans", {}, "state")
+        found += _of_vlan(context, end.device, vid)
     return found
+
+
+def _of_vlan(context: Context, device: str, vid: int) -> list[Evidence]:
+    """What was not observed of whether a VLAN exists on a device, and is active there."""
+    row = context.network.fabric.vlan_row(device, vid)
+    if row is not None and row.state is None:
+        return _missing(context, row, "vlans", {}, "state")
+    doubtful = row is None and context.network.fabric.exists(device).has(vid) is None
+    return [Evidence("vlans", {"device": device}, "vid", None)] if doubtful else []
 
 
 def _leads_to_several(context: Context, end: End) -> bool:

@@ -33,13 +33,17 @@ def how_far(context: Context, source: Station, walk: Walk, back: bool = False) -
             break
         station = leg.receiver
         passed.append(_called(station))
-    if walk.stop is not None and walk.stop.reason == "beyond" and walk.stop.station.device == station.device:
-        station = walk.stop.station
+    beyond = walk.stop.station if walk.stop is not None and walk.stop.reason == "beyond" else None
+    if beyond is not None and beyond.device == station.device:
+        station = beyond
     what = "reply" if back else "echo"
     way = f" by way of {', '.join(passed)}" if passed else ""
     if station is filtering and walk.stop is not None and walk.stop.port is None:
-        got = f" surely gets from {source.name} to {passed[-1]};" if passed else f" from {source.name}:"
-        return f"The {what}{got} there a packet filter may drop it."
+        if not passed:
+            return f"The {what} may be dropped at once by a packet filter of {_called(station)}."
+        return f"The {what} surely gets from {source.name} to {passed[-1]}; there a packet filter may drop it."
+    if passed and isinstance(station, Interface) and station is not beyond:
+        return f"The {what} surely gets from {source.name} to {passed[-1]}."  # from there it goes elsewhere
     if len(station.wherever) > 1:
         if passed:
             return f"Where the {what} from {source.name} meets {station.name} is not known."
