@@ -28,14 +28,13 @@ TOLD = tuple(name for name in TABLES if name not in ("hosts", "coverage"))
 
 
 def with_states(survey):
-    """The survey with the states of its trees as they are computed, if it has none."""
-    if any(row.state for row in survey.tree_ports):
-        return survey
+    """The survey with the states of its trees as they are computed, where it has none."""
     trees = ct.Network(survey).fabric.trees
     rows = []
     for row in survey.tree_ports:
         role = trees.compute(row.instance).get(End(row.device, row.port))
-        rows.append(replace(row, state="forwarding" if role is None or role.forwards else "discarding"))
+        computed = "forwarding" if role is None or role.forwards else "discarding"
+        rows.append(row if row.state or row.role else replace(row, state=computed))
     return rebuilt(survey, {"tree_ports": rows})
 
 

@@ -14,8 +14,6 @@ import msgspec
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.judgement.confidence import left_out
-from crossthread.diagnosis.likely import by_equal_routes
-from crossthread.diagnosis.missing import first_gap
 from crossthread.diagnosis.repair.harm.harmless import each_harmless
 from crossthread.diagnosis.repair.hypotheses import judged, judged_by_links
 from crossthread.diagnosis.repair.mends import mend
@@ -27,6 +25,8 @@ from crossthread.diagnosis.rules.gateway.address import gateway_address_wrong, g
 from crossthread.diagnosis.rules.routing import OF_ROUTES, routes_missing
 from crossthread.diagnosis.search.cheapest_way import Search
 from crossthread.diagnosis.settled import asking_there
+from crossthread.diagnosis.unknown.likely import by_equal_routes
+from crossthread.diagnosis.unknown.missing import first_gap
 from crossthread.diagnosis.wants import Want, find_wants, rank
 from crossthread.diagnosis.way.explanations import explain
 from crossthread.network.hosts.classes import HostClass

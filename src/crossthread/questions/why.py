@@ -10,17 +10,12 @@ from crossthread.diagnosis.context import Context, context_of
 from crossthread.diagnosis.expected.islands import apart
 from crossthread.diagnosis.findings import Confidence, Finding
 from crossthread.diagnosis.judgement.confidence import confidence, confidence_of, rivals
-from crossthread.diagnosis.likely import by_equal_routes, likely
-from crossthread.diagnosis.looking import looks
 from crossthread.diagnosis.meanings import meaning
-from crossthread.diagnosis.missing import gaps
-from crossthread.diagnosis.outlook import how_far, how_it_turns, how_it_turns_beyond, how_it_turns_by_place
 from crossthread.diagnosis.relevant_rows import focus
 from crossthread.diagnosis.repair.answered_twice import answered_twice
 from crossthread.diagnosis.repair.facts import told_apart
 from crossthread.diagnosis.repair.harm.harmless import harmless
 from crossthread.diagnosis.repair.mends import mend
-from crossthread.diagnosis.repair.observations import fewest
 from crossthread.diagnosis.repair.proof import Proof, prove
 from crossthread.diagnosis.repair.together import changes_of
 from crossthread.diagnosis.repair.unmended import without_orphans
@@ -28,6 +23,11 @@ from crossthread.diagnosis.repair.withheld import decided, told_only
 from crossthread.diagnosis.repair.work_order import central
 from crossthread.diagnosis.rules.host.place import learned_elsewhere
 from crossthread.diagnosis.rules.routing import OF_ROUTES
+from crossthread.diagnosis.unknown.likely import by_equal_routes, likely
+from crossthread.diagnosis.unknown.looking import looks
+from crossthread.diagnosis.unknown.missing import gaps
+from crossthread.diagnosis.unknown.observations import fewest
+from crossthread.diagnosis.unknown.outlook import how_far, how_it_turns, how_it_turns_beyond, how_it_turns_by_place
 from crossthread.diagnosis.way.caveats import caveats
 from crossthread.diagnosis.way.echo import luck, walks
 from crossthread.diagnosis.way.faults import along, with_faults

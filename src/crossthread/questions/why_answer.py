@@ -6,9 +6,9 @@ import msgspec
 
 from crossthread.answer import Answer
 from crossthread.diagnosis.findings import Confidence, Finding
-from crossthread.diagnosis.looking import Look
 from crossthread.diagnosis.repair.harm.side_effects import Pairs
 from crossthread.diagnosis.repair.work_order import WorkStep
+from crossthread.diagnosis.unknown.looking import Look
 from crossthread.network.three_valued import Verdict
 from crossthread.survey.changes import Change
 from crossthread.survey.survey import Evidence

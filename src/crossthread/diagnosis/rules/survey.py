@@ -6,8 +6,8 @@ from collections.abc import Sequence
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Alternative, Finding, Subject, at_station
-from crossthread.diagnosis.looking import looks
 from crossthread.diagnosis.registry import rule
+from crossthread.diagnosis.unknown.looking import looks
 from crossthread.network.hosts.station import HostStation
 from crossthread.network.routing.walks import Stop
 from crossthread.survey.survey import Evidence

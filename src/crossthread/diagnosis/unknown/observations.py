@@ -24,7 +24,8 @@ def fewest(
     """Keep the observations without which the verdict stays unknown, in the order in which to make them.
 
     Each is taken to turn out as it most likely will. One that can be left out so that the others still settle the
-    verdict is left out. The order is by how many links lead there from where one is connected, then that of the way;
+    verdict is left out; that a bridge has no regard to VLANs stays beside the modes that its ports may have none of.
+    The order is by how many links lead there from where one is connected, then that of the way;
     last comes whether gateways answer for others, as hardly any does.
 
     Parameters
@@ -43,8 +44,10 @@ def fewest(
     if 1 < len(facts) <= _MANY and verdict([guesses[n] for n in guesses]) is not None:
         for number in reversed(range(len(facts))):
             rest = [n for n in needed if n != number]
-            if verdict([guesses[n] for n in rest if n in guesses]) is not None:
+            if facts[number].column != "vlan_aware" and verdict([guesses[n] for n in rest if n in guesses]) is not None:
                 needed = rest
+    about = {str(facts[n].key.get("device")) for n in needed if facts[n].table == "ports"}
+    needed = [n for n in needed if facts[n].column != "vlan_aware" or str(facts[n].key.get("device")) in about]
     far = _distances(context, seat or central(context.network))
     last = len(far)
 

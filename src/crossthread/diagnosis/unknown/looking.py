@@ -68,13 +68,15 @@ def _look(context: Context, table: str, whom: str, facts: Sequence[Evidence]) ->
     if table == "gateways" and {fact.column for fact in facts} == {"virtual"}:
         sharing = listed(tuple(f"{fact.key['device']} {fact.key['interface']}" for fact in facts))
         return Look(f"read the shared addresses of {sharing}", devices, table)
-    if table == "filters" and all(fact.value is not None for fact in facts):
-        named = listed(tuple(dict.fromkeys(f"{fact.key['filter']} of {fact.key['device']}" for fact in facts)))
-        told = f"see whether the packet filter {named} is for what a device sends or takes itself, too"
-        return Look(told, devices, table)
+    if table == "filters":
+        return _of_filters(devices, facts)
     if {fact.column for fact in facts} == {"table"}:
         whose = "routes" if table == "routes" else "routing interfaces"
         return Look(f"read in which routing table each of the {whose} of {listed(devices)} is", devices, table)
+    if {fact.column for fact in facts} == {"vlan_aware"}:
+        return Look(f"see whether {' or '.join(devices)} bridges without regard to VLANs", devices, table)
+    if table == "ports" and {fact.column for fact in facts} == {"lag"}:
+        return Look(f"read which ports of {listed(devices)} are members of an aggregate", devices, table)
     if table == "ports" and {fact.column for fact in facts} == {"lag_state"}:
         return Look(f"read which members of their aggregates are attached at {listed(devices)}", devices, table)
     cells = [fact for fact in facts if len(fact.key) > 1]
@@ -97,6 +99,19 @@ def _look(context: Context, table: str, whom: str, facts: Sequence[Evidence]) ->
             return Look(f"read the {route} of {listed(devices)}", devices, table)
         return Look(f"read {columns} of {place} ({table}.csv)", devices, table)
     return Look(f"read the {TABLES_IN_WORDS.get(table, table)} of {listed(devices)}", devices, table)
+
+
+def _of_filters(devices: tuple[str, ...], facts: Sequence[Evidence]) -> Look:
+    """What of packet filters to read, or to try."""
+    named = listed(tuple(dict.fromkeys(f"{fact.key['filter']} of {fact.key['device']}" for fact in facts)))
+    numbers = {fact.key.get("number") for fact in facts}
+    if all(fact.value is not None for fact in facts):
+        told = f"see whether the packet filter {named} is for what a device sends or takes itself, too"
+    elif len(numbers) == 1 and None not in numbers:
+        told = f"see whether entry {numbers.pop()} of the packet filter {named} is about such packets"
+    else:
+        told = f"read the packet filter {named}"
+    return Look(told, devices, "filters")
 
 
 def _of_stranger(context: Context, fact: Evidence) -> Look:
