@@ -144,7 +144,7 @@ def how_it_turns(context: Context, walk: Walk, facts: Sequence[Evidence], path: 
         if here.kind == "unsurveyed":
             turned = "" if after.vid == before.vid else f" and comes out as VLAN {after.vid}"
             return f"It works if VLAN {before.vid} gets through there{turned}, both ways; else it fails."
-    if stop is not None and stop.reason == "filter" and facts and all(fact.table == "filters" for fact in facts):
+    if facts and all(fact.table == "filters" and fact.value is not None for fact in facts):
         return "It fails if it is, as that filter drops this; else it works."
     if walk.contests and not facts:
         (_, wanted), *_ = walk.contests
