@@ -98,8 +98,14 @@ class Filters(Yards):
     def test_a_filter_on_the_way_out_and_one_whose_entries_nobody_read(self):
         survey = self.behind({"otherwise": "reject"}, way="filter_out")
         self.assertEqual(rules(why(survey, "desk-loft-1", "till-keel-1")), ["filter-drops"])
-        survey = self.behind()
-        self.assertEqual(why(survey, "desk-loft-1", "till-keel-1").verdict, "unknown")
+        answer = why(self.behind(), "desk-loft-1", "till-keel-1")
+        self.assertEqual((answer.verdict, answer.look[0].says), ("unknown", "read the packet filter tillside of crane"))
+
+    def test_whether_a_filter_is_for_the_device_itself_differs_from_maker_to_maker(self):
+        answer = why(self.behind({"otherwise": "drop"}), "till-keel-1", "crane")
+        self.assertIn("tillside of crane is for what a device sends or takes itself", answer.look[0].says)
+        self.assertIn("to crane g1.20; there a packet filter may drop it", answer.surely)
+        self.assertIn("fails if it is", answer.turns)
 
     def test_hosts_that_a_filter_tells_apart_are_no_class(self):
         survey = self.behind({"number": 1, "action": "drop", "source": "10.9.20.22"}, {"otherwise": "accept"})

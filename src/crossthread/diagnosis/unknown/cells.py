@@ -115,7 +115,8 @@ def of_port(context: Context, end: End, *columns: str) -> list[Evidence]:
     """Which of some columns of a port are empty; of a bridge that may have no modes, also whether it has none."""
     key: dict[str, object] = {"device": end.device, "port": end.port}
     found = empty_cells(context, context.port(end), "ports", key, *columns)
-    silent = context.port(end) is not None and not any(row.mode for row in _ports_of(context, end.device))
+    told = (row.mode or row.pvid or row.allowed is not None for row in _ports_of(context, end.device))
+    silent = context.port(end) is not None and not any(told)
     if silent and any(cell.column == "mode" for cell in found):
         device: dict[str, object] = {"device": end.device}  # on one without regard to VLANs no port has a mode
         found += empty_cells(context, context.device(end.device), "devices", device, "vlan_aware")

@@ -74,7 +74,9 @@ def _look(context: Context, table: str, whom: str, facts: Sequence[Evidence]) ->
         whose = "routes" if table == "routes" else "routing interfaces"
         return Look(f"read in which routing table each of the {whose} of {listed(devices)} is", devices, table)
     if {fact.column for fact in facts} == {"vlan_aware"}:
-        return Look(f"see whether {listed(devices)} bridges without regard to VLANs", devices, table)
+        return Look(
+            f"see whether {listed(devices)} bridge{'s' * (len(devices) == 1)} without regard to VLANs", devices, table
+        )
     if table == "ports" and {fact.column for fact in facts} == {"lag"}:
         return Look(f"read which ports of {listed(devices)} are members of an aggregate", devices, table)
     if table == "ports" and {fact.column for fact in facts} == {"lag_state"}:

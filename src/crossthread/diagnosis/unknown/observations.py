@@ -26,7 +26,7 @@ def fewest(
     Each is taken to turn out as it most likely will. One that can be left out so that the others still settle the
     verdict is left out; that a bridge has no regard to VLANs stays beside the modes that its ports may have none of.
     The order is by how many links lead there from where one is connected, then that of the way;
-    last comes whether gateways answer for others, as hardly any does.
+    last comes whether gateways answer for others, or bridges have no regard to VLANs, as with hardly any.
 
     Parameters
     ----------
@@ -53,7 +53,7 @@ def fewest(
 
     def rank(number: int) -> tuple[bool, int, int]:
         fact = facts[number]
-        return fact.column == "proxy_arp", far.get(str(fact.key.get("device", "")), last), number
+        return fact.column in ("proxy_arp", "vlan_aware"), far.get(str(fact.key.get("device", "")), last), number
 
     return tuple(facts[n] for n in sorted(needed, key=rank))
 
