@@ -146,7 +146,7 @@ def how_it_turns(context: Context, walk: Walk, facts: Sequence[Evidence], path: 
             return f"It works if VLAN {before.vid} gets through there{turned}, both ways; else it fails."
     if facts and all(fact.table == "filters" and fact.value is not None for fact in facts):
         return "It fails if it is, as that filter drops this; else it works."
-    if walk.contests and not facts:
+    if walk.contests and all(fact.table == "arp" for fact in facts):
         (_, wanted), *_ = walk.contests
         return f"It works or fails by who answers first for {wanted}, as long as more than one has that address."
     if facts and all(fact.column == "metric" for fact in facts):

@@ -9,6 +9,7 @@ from crossthread.diagnosis.findings import Finding, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.survey.changes import Change
+from crossthread.values import NO_VID
 
 
 def called(gateway: Interface) -> str:
@@ -132,10 +133,11 @@ def gateway_vlan_wrong(context: Context, gateway: Interface, vid: int | None = N
         or wanted is None
         or row.vid == wanted
         or gateway.address is None
+        or (vid is not None and gateway.end is not None and gateway.tag == NO_VID)
         or misaddressed(context, gateway)
         or swapped_with(context, gateway)
     ):
-        return None  # of an address that is another's, nothing says where this one belongs
+        return None  # another tag mends nothing where none is sent; of another's address, nothing says where it belongs
     beside = (other for other in _rows_of(context, gateway) if other is not gateway and other.row.vid == row.vid)
     if any(serves_here(context, other) for other in beside):
         return None  # it has one tag for all its addresses
