@@ -111,7 +111,7 @@ def _unknown(answer: Why, out: Console) -> None:
     """How far the packet surely gets, the one place to look at next and the others, and how the verdict will turn."""
     rows = [("so far", answer.surely)] if answer.surely else []
     rows += [("next" if not number else "then", f"{look.says}.") for number, look in enumerate(answer.look)]
-    rows += [("turns", answer.turns)] if answer.turns else []
+    rows += [("turns", answer.turns)] if answer.turns and answer.look else []
     out.print()
     for word, says in rows:
         paragraph(out, line((f"{word:<8}", "bold"), says or ""), 3)
@@ -162,7 +162,8 @@ def _verdict(answer: Why) -> Text:
     if answer.verdict == "works":
         return line((f"{mark} {one} reaches {two}", style), ": the echo arrives and the reply comes back.")
     if answer.verdict == "unknown":
-        told = f": {answer.look[0].says}." if answer.look else ": what was read does not settle it."
+        turns = answer.turns or "What was read does not settle it."
+        told = f": {answer.look[0].says}." if answer.look else f": {turns[0].lower()}{turns[1:]}"
         return line((f"{mark} Whether {one} reaches {two} is unknown", style), told)
     if not answer.findings:
         aside = "no change of what the survey lists would make it"
