@@ -64,14 +64,20 @@ def _among_others(hearing: Hearing, changes: Iterable[Change]) -> Iterator[str]:
 
 
 def _of_one_user(hearing: Hearing, changes: Iterable[Change]) -> Iterator[str]:
-    """A single host asks for what an interface is to have, and gateways here are at an end of their subnets: not it."""
+    """A single host asks for what an interface is to have, and one of the two addresses looks more like a gateway's.
+
+    Gateways mostly are at an end of their subnets: that which it has, or others here and not what it is to have.
+    """
     expected, gateways = hearing.context.expected, hearing.context.network.stations.gateways
     for change in changes:
-        text = str(change.cells.get("address") or NONE)
+        text, had = (str(cell or NONE) for cell in (change.cells.get("address"), change.key.get("address")))
         if change.table != "gateways" or text == NONE or len(expected.users(interface(text).ip)) != 1:
             continue
+        own, now = interface(text), interface(had) if had != NONE else None
+        if now is not None and now.ip != own.ip and now.ip in own.network and end_of(now.ip, now) is not None:
+            yield f"only one host asks for {own.ip}, and {now.ip} is the {end_of(now.ip, now)} address of that subnet"
+            continue
         used = [at for s in gateways if (at := s.address) is not None and expected.users(at.ip)]
-        own = interface(text)
         if len(used) > 1 and None not in {end_of(at.ip, at) for at in used} and end_of(own.ip, own) is None:
             yield f"only one host asks for {own.ip}, which is at no end of its subnet, as the other gateways are"
 
