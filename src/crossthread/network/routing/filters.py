@@ -68,16 +68,33 @@ class Filters:
             for name in survey.distinct(table, column)
         )
         """Whether any interface or port has a filter, as far as was read."""
+        self._loose = self._nowhere(survey, names)
+        self.used = self.used or bool(self._loose)
         self.ports = filtered_ports(survey, names)
         self._prefixes: dict[str, Prefix] = {}
+
+    def _nowhere(self, survey: Survey, names: Names) -> dict[str, list[str]]:
+        """By device, its filters that no row names: they may be at whatever interface of which nobody read that."""
+        placed = set[tuple[str, str | None]]()
+        for table in ("gateways", "ports") if self._entries else ():
+            devices = [names.spelled[name] for name in survey.column(table, "device")]
+            for column in ("filter_in", "filter_out"):
+                placed.update(zip(devices, survey.column(table, column), strict=True))
+        found = defaultdict[str, list[str]](list)
+        for device, name in self._entries.keys() - placed:
+            found[device].append(name)
+        return {device: sorted(held) for device, held in found.items()}
 
     def entries(self, device: str, name: str) -> list[Filter]:
         """The entries of a filter in their order; the one without a number, for all other packets, last."""
         return self._entries.get((device, name), [])
 
     def passage(self, device: str, name: str | None, packet: Packet) -> Passage:
-        """What becomes of a packet at a filter of a device."""
-        if name is None or name == NONE:
+        """What becomes of a packet at a filter of a device; if nobody read which, at one that may be there."""
+        if name is None:
+            perhaps = (self.passage(device, one, packet) for one in self._loose.get(device, ()))
+            return next((Passage(None, told.entry) for told in perhaps if not told.passes), Passage(True, None))
+        if name == NONE:
             return Passage(True, None)
         doubtful: Filter | None = None
         for entry in self.entries(device, name):
