@@ -103,10 +103,9 @@ def of_open_end(context: Context, end: End) -> list[Evidence]:
     if beyond.name is not None and context.network.names.device(beyond.name) is None:
         return [Evidence("devices", {"device": beyond.name}, "device", None)]
     found = [Evidence("neighbors", {"device": end.device, "port": end.port}, "neighbor", None)]
-    rows = _ports_of(context, end.device)
-    if any(row.mode is None and row.pvid is None and row.oper != "down" for row in rows) and not any(
-        row.lag for row in _ports_of(context, end.device)
-    ):  # that one may be a member, of which its aggregate has the VLANs, and hears whom that one leads to
+    rows = [*_ports_of(context, end.device)]
+    bare = any(row.mode is None and row.pvid is None and row.oper != "down" for row in rows)
+    if bare and not any(row.lag for row in rows):  # it may be a member, of which its aggregate has the VLANs
         found.append(Evidence("ports", {"device": end.device}, "lag", None))
     return found
 
