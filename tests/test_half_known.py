@@ -367,6 +367,13 @@ class Help(unittest.TestCase):
                     answer = why(now, *pair)
                 self.assertEqual(answer.verdict, truth[pair], (name, pair))
 
+    def test_a_list_of_vlans_that_was_read_in_part_is_named(self):
+        held = [row for row in healthy().vlans if (row.device, row.vid) != ("harbour-office", 90)]
+        part = rebuilt(healthy(), {"vlans": held, "coverage": [Coverage("harbour-office", "vlans", "no")]})
+        answer = why(part, "slip-winch", "director-laptop")
+        self.assertEqual([look.says for look in answer.look], ["read the VLAN list of harbour-office"])
+        self.assertIn("to quay-router port1.40.", answer.surely)
+
     def test_nor_where_hosts_are_plugged_into_a_device_that_was_not_surveyed(self):
         for name in ("core-west", "galley", "quay-router"):
             rows = {n: [r for r in faulty().table(n) if r.device != name] for n in TABLES if n != "hosts"}
