@@ -14,7 +14,7 @@ from crossthread.network.hosts.station import Interface
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
 from crossthread.survey.records import MacEntry
-from crossthread.values import NONE, interface
+from crossthread.values import NONE, address, interface
 
 
 def against(hearing: Hearing, changes: Sequence[Change]) -> Iterator[str]:
@@ -27,6 +27,16 @@ def against(hearing: Hearing, changes: Sequence[Change]) -> Iterator[str]:
         hop, host = change.cells.get("gateway"), hearing.context.network.stations.hosts.get(_name(change))
         if host is not None and hop not in (None, NONE) and "address" not in change.cells:
             yield from looks_changed(hearing, host, str(hop))
+            yield from _as_likely(hearing, host, str(hop))
+
+
+def _as_likely(hearing: Hearing, host: HostStation, hop: str) -> Iterator[str]:
+    """The gateway that a host has looks like one as well, and no other host uses the one that it is to have."""
+    now, own = host.row.gateway, host.address
+    if now in (None, NONE) or own is None or hearing.count_users(hop, host):
+        return
+    if (end := end_of(address(now or ""), own)) is not None:
+        yield f"{now} is the {end} address of its subnet, as gateways mostly have, and no other host uses {hop}"
 
 
 def _name(change: Change) -> str:
