@@ -215,7 +215,7 @@ class Expected:
         return silent if served or not self._network.unread.anywhere else silent + GATEWAY
 
     def _says_vlan(self, station: Station) -> Iterator[tuple[int, float]]:
-        if self._only_address_is_odd(station):
+        if self.only_address_is_odd(station):
             return
         vid = self.current_vlan(station)
         named = self.told_vid(station)
@@ -227,7 +227,7 @@ class Expected:
             share *= 0.5 if self.on_trunk(station) else 1.0
             yield vid, share
 
-    def _only_address_is_odd(self, station: Station) -> bool:
+    def only_address_is_odd(self, station: Station) -> bool:
         """Whether a host's gateway serves the VLAN where it is, and only its address is of elsewhere.
 
         Of three that should agree that is the odd one: it says nothing of where the subnet lives that it names.

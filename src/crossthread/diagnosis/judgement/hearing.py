@@ -106,8 +106,11 @@ class Hearing:
         return vid if expected.vlan(station) == vid and not expected.undecided(station) else None
 
     def home(self, near: Iterable[Alike]) -> set[int]:
-        """The VLANs that some of one subnet live in: its gateways', if it has any, else its hosts'."""
-        held = [one.station for one in near]
+        """The VLANs that some of one subnet live in: its gateways', if it has any, else its hosts'.
+
+        A host of which only the address is of that subnet lives elsewhere.
+        """
+        held = [s for one in near if not self.context.expected.only_address_is_odd(s := one.station)]
         found = {vid for s in held if isinstance(s, Interface) and (vid := self.vlan(s) or self._named(s))}
         return found or {vid for s in held if isinstance(s, HostStation) and (vid := self.vlan(s))}
 
