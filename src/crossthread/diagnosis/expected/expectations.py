@@ -230,12 +230,16 @@ class Expected:
     def only_address_is_odd(self, station: Station) -> bool:
         """Whether a host's gateway serves the VLAN where it is, and only its address is of elsewhere.
 
-        Of three that should agree that is the odd one: it says nothing of where the subnet lives that it names.
+        Of three that should agree that is the odd one: it says nothing of where the subnet lives that it names. Which
+        VLAN a gateway serves that no interface has, those say that use it and are of its subnet.
         """
         hop, own = hop_of(station), station.address
         if hop is None or own is None or hop in own.network or not isinstance(station, HostStation):
             return False
-        asked = [s for s in self._network.stations.by_address.of(str(hop)) if isinstance(s, Interface) and s.address]
+        asked: list[Station] = [s for s in self._network.stations.by_address.of(str(hop)) if isinstance(s, Interface)]
+        if not asked:
+            groups = [group for group in self._lengths.around(hop) if group.gateway == hop]
+            asked = [group.stations[0] for group in groups]
         served = [s.address.network for s in asked if s.address and self.current_vlan(s) == self.current_vlan(station)]
         return bool(served) and not any(own.ip in network for network in served)
 

@@ -10,7 +10,7 @@ from crossthread.diagnosis.expected.listed_vlans import ListedVlans
 from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.judgement.for_hosts import looks_changed
 from crossthread.diagnosis.judgement.hearing import Hearing
-from crossthread.network.hosts.station import Interface
+from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
 from crossthread.survey.records import MacEntry

@@ -33,9 +33,10 @@ class Hearing:
         return (station.device if isinstance(station, Interface) else "", station.name) not in self._accused
 
     def near(self, ip: Address, but: Station) -> Iterator[Alike]:
-        """The witnesses in whose subnet an address is, all but one."""
+        """The witnesses in whose subnet an address is, all but one; not those of which only the address is of it."""
         for group in self.context.expected.groups(ip):
-            yield from self._heard(group.stations, but)
+            if not self.context.expected.only_address_is_odd(group.stations[0]):
+                yield from self._heard(group.stations, but)
 
     def _heard(self, stations: Sequence[Station], but: Station | None) -> Iterator[Alike]:
         """Those of some stations that are alike who are witnesses, all but one."""
@@ -106,11 +107,8 @@ class Hearing:
         return vid if expected.vlan(station) == vid and not expected.undecided(station) else None
 
     def home(self, near: Iterable[Alike]) -> set[int]:
-        """The VLANs that some of one subnet live in: its gateways', if it has any, else its hosts'.
-
-        A host of which only the address is of that subnet lives elsewhere.
-        """
-        held = [s for one in near if not self.context.expected.only_address_is_odd(s := one.station)]
+        """The VLANs that some of one subnet live in: its gateways', if it has any, else its hosts'."""
+        held = [one.station for one in near]
         found = {vid for s in held if isinstance(s, Interface) and (vid := self.vlan(s) or self._named(s))}
         return found or {vid for s in held if isinstance(s, HostStation) and (vid := self.vlan(s))}
 

@@ -12,6 +12,7 @@ from crossthread.diagnosis.context import Context, unused
 from crossthread.diagnosis.expected.misaddressed import misaddressed_in
 from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.findings import Finding
+from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.hearing import Hearing
 from crossthread.diagnosis.judgement.weighing import accused, weight
 from crossthread.diagnosis.repair.left_out import against_links
@@ -196,9 +197,14 @@ class _Judged:
         self._by_links: dict[str, Finding | None] = {}
 
     def of(self, host: HostStation) -> Finding | None:
-        """The most likely of the hypotheses about a host: that which links decide, if they do."""
-        best = max(self.weighed(host), key=itemgetter(1), default=None)
-        return self.by_links(host) or (best[0] if best is not None and best[1] > 0 else None)
+        """The most likely of the hypotheses about a host: that which links decide, if they do.
+
+        One that has as much for it as against it is, if more speaks against every other.
+        """
+        found = sorted(self.weighed(host), key=itemgetter(1), reverse=True)
+        best, heavy = found[0] if found else (None, 0.0)
+        alone = heavy == 0 and len(found) > 1 and found[1][1] <= -weights.ROW
+        return self.by_links(host) or (best if heavy > 0 or alone else None)
 
     def by_links(self, host: HostStation) -> Finding | None:
         """The most likely one if links on the way speak against moving its port, and as much for that as against it.
