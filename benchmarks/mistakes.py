@@ -75,10 +75,11 @@ def at_switches(site):
             inside = [end for end, row in mine.items() if row.pvid == vid]
             for other in [other for other in site.vids if other != vid][:1]:
                 yield f"all ports of VLAN {vid} at {device} in {other}", [port(end, pvid=other) for end in inside]
-            new, name = vid + 100, {"name": "moved", "state": "active"}
+            new, name = vid + (100 if vid < 3900 else -100), {"name": "moved", "state": "active"}
             lists = [port(e, allowed=str(site.ports[e].allowed - VlanSet.of([vid]) | VlanSet.of([new]))) for e in ups]
-            made = Change("vlans", {"device": device, "vid": new}, name)
-            moved = [*(port(end, pvid=new) for end in inside), *lists, *site.vlan_gone(vid, device), made]
+            gone = site.vlan_gone(vid, device)
+            made = [Change("vlans", {"device": device, "vid": new}, name)] if gone else []
+            moved = [*(port(end, pvid=new) for end in inside), *lists, *gone, *made]
             yield f"VLAN {vid} is {new} at {device}", moved
             yield f"VLAN {vid} deleted at {device}", site.vlan_gone(vid, device)
             yield from ((f"list of {end} overwritten with {vid}", [port(end, allowed=str(vid))]) for end in ups[:2])
