@@ -225,11 +225,11 @@ def _is_known(context: Context, mac: str, change: Change) -> bool:
     if change.table == "hosts" or owners:
         own = str(change.key.get("host", "")).casefold()
         return bool(owners) and all(one.address is not None or one.host.casefold() == own for one in owners)
-    device = network.names.spelled[str(change.key["device"])]
-    row, heard = network.device(device), network.survey.rows(MacEntry)
-    own = {port.mac for port in network.names.ports.get(device, {}).values()} | {row.chassis if row else None}
+    device, heard = network.names.spelled[str(change.key["device"])], network.survey.rows(MacEntry)
+    row, ports = network.device(device), network.names.ports.get(device, {}).values()
     entries = (heard[n] for n in heard.positions("mac").get(mac, ()))
-    return mac in own or any(one.kind == "self" and network.names.spelled[one.device] == device for one in entries)
+    itself = any(one.kind == "self" and network.names.spelled[one.device] == device for one in entries)
+    return itself or mac in {port.mac for port in ports} | {row.chassis if row else None}
 
 
 def _at_gateway(context: Context, change: Change) -> bool:

@@ -55,7 +55,7 @@ class Expected:
         self._interfaces = Interfaces(network, self._lengths)
         self._gateways: dict[Station, list[Interface]] = {}
 
-    def groups(self, wanted: Address) -> Iterator[Group]:
+    def groups(self, wanted: Address) -> Sequence[Group]:
         """The same, those that are alike together."""
         return self._lengths.around(wanted)
 

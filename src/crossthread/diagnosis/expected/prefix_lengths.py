@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from bisect import bisect_left, bisect_right
 from collections import defaultdict
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import cached_property
 
 from crossthread.diagnosis.expected.voters import GATEWAY, HOST, WEAK, Group, Voters, hop_of, votes
@@ -41,6 +41,7 @@ class PrefixLengths:
         self._network, self._voters = network, voters
         self._first: dict[Station, int | None] = {}
         self._settled: dict[Station, int | None] = {}
+        self._around: dict[Address, list[Group]] = {}
         self._held: dict[Block, bool] = {}
         self._spanning: dict[Block, bool] = {}
 
@@ -50,14 +51,16 @@ class PrefixLengths:
             self._settled[station] = self._vote(station, self.around)
         return self._settled[station]
 
-    def around(self, wanted: Address) -> Iterator[Group]:
+    def around(self, wanted: Address) -> Sequence[Group]:
         """The groups in whose subnet an address is, if their prefix length is not wrong."""
-        for group in self._voters.around(wanted):
-            own = group.stations[0].address
-            assert own is not None
-            length = self._at_first(group.stations[0])
-            if length is None or wanted in resized(own, length).network:
-                yield group
+        if wanted not in self._around:
+            self._around[wanted] = [group for group in self._voters.around(wanted) if self._has_inside(group, wanted)]
+        return self._around[wanted]
+
+    def _has_inside(self, group: Group, wanted: Address) -> bool:
+        own, length = group.stations[0].address, self._at_first(group.stations[0])
+        assert own is not None
+        return length is None or wanted in resized(own, length).network
 
     def _at_first(self, station: Station) -> int | None:
         if station not in self._first:
