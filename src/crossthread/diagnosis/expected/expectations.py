@@ -345,4 +345,15 @@ class Expected:
 
     def users(self, wanted: Address) -> list[HostStation]:
         """The hosts that have an address as their gateway."""
-        return [s for c in self._network.classes.all if c.gateway == str(wanted) for s in c.hosts]
+        return [host for one in self.asking(str(wanted)) for host in one.hosts]
+
+    def asking(self, hop: str) -> Sequence[HostClass]:
+        """The same, those that nothing tells apart together."""
+        return self._by_gateway.get(hop, ())
+
+    @cached_property
+    def _by_gateway(self) -> dict[str | None, list[HostClass]]:
+        found = defaultdict[str | None, list[HostClass]](list)
+        for one in self._network.classes.all:
+            found[one.gateway].append(one)
+        return dict(found)

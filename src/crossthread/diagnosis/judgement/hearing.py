@@ -85,8 +85,7 @@ class Hearing:
 
         Of one whose own address and port agree on another subnet, the gateway is the odd one out.
         """
-        alike = (one.hosts for one in self.context.network.classes.all if one.gateway == hop)
-        found = [one for hosts in alike for one in self._heard(hosts, but)]
+        found = [one for asking in self.context.expected.asking(hop) for one in self._heard(asking.hosts, but)]
         return [one for one in found if self._may_mean(one.station, hop)]
 
     def _may_mean(self, station: Station, hop: str) -> bool:

@@ -52,7 +52,7 @@ def gateway_missing(context: Context, host: HostStation, vid: int | None = None)
         return None
     if context.may_be_answered(hop) and address(hop) in subnet.network:
         return None  # by somebody whom nobody read
-    users = [hop, *(getattr(other.row, "gateway", None) for other in context.expected.near(subnet.ip))]
+    users = dict.fromkeys([hop, *(group.gateway for group in context.expected.groups(subnet.ip))])
     known = [interface(str(used)).ip for used in users if used not in (None, NONE)]
     taken = context.network.stations.by_address
     free = [
