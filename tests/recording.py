@@ -66,10 +66,9 @@ def or_why_not(question: Callable[..., object], *about: object) -> object:
         return str(error)
 
 
-def asked(survey: ct.Survey, plan: ct.Plan | None = None) -> Iterator[tuple[str, object]]:
+def asked(network: ct.Network, plan: ct.Plan | None = None) -> Iterator[tuple[str, object]]:
     """Every question to a network, by what it is called in the record, and its answer."""
-    network = ct.Network(survey)
-    verdicts = ct.matrix(network)
+    survey, verdicts = network.told, ct.matrix(network)
     yield "matrix", verdicts
     yield "check", ct.check(network, plan)
     for name, question in (("map", ct.map_network), ("inventory", ct.inventory),
@@ -94,14 +93,15 @@ def asked(survey: ct.Survey, plan: ct.Plan | None = None) -> Iterator[tuple[str,
     for vid in sorted({row.vid for row in survey.gateways if row.vid})[:2]:
         yield f"vlan {vid}", ct.vlan(network, vid)
     stopped = [(a, b) for a, b, verdict in verdicts.reaches if verdict != "works"]
-    for a, b in stopped[:: max(1, len(stopped) // _PAIRS)][:_PAIRS]:
+    for number, (a, b) in enumerate(stopped[:: max(1, len(stopped) // _PAIRS)][:_PAIRS]):
         answer = ct.why(network, a, b, plan=plan)
         yield f"why {a} {b}", answer
         for device in [row.device for row in survey.devices][-1:]:
             yield f"why {device} {b}", or_why_not(ct.why, network, device, b)
         if answer.repair:
             yield f"rehearse {a} {b}", ct.rehearse(network, answer.repair, plan)
-            yield f"compare {a} {b}", ct.compare(network, ct.Network(ct.apply_changes(survey, answer.repair)))
+            if not number:
+                yield f"compare {a} {b}", ct.compare(network, ct.Network(ct.apply_changes(survey, answer.repair)))
     passed = [(a, b) for a, b, verdict in verdicts.reaches if verdict == "works"]
     for a, b in passed[:1]:
         yield f"why {a} {b}", ct.why(network, a, b)
@@ -115,11 +115,11 @@ def plain(answer: object) -> object:
     return json.loads(re.sub(r'"[^"]*/plan.toml', '"plan.toml', json_of(answer)))
 
 
-def answers(survey: Path) -> dict[str, object]:
+def answers(place: Path, network: ct.Network | None = None) -> dict[str, object]:
     """All answers about one recorded survey, as plain values."""
-    beside = survey.with_name("plan.toml")
+    beside = place.with_name("plan.toml")
     plan = ct.read_plan(beside) if beside.exists() else None
-    return {name: plain(answer) for name, answer in asked(ct.read_survey(survey), plan)}
+    return {name: plain(answer) for name, answer in asked(network or ct.Network(ct.read_survey(place)), plan)}
 
 
 def recorded(survey: Path) -> dict[str, object]:

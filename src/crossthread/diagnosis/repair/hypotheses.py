@@ -199,12 +199,13 @@ class _Judged:
     def of(self, host: HostStation) -> Finding | None:
         """The most likely of the hypotheses about a host: that which links decide, if they do.
 
-        One that has as much for it as against it is, if more speaks against every other.
+        One that sets a single fact, with as much for it as against it, is if more speaks against every other.
         """
         found = sorted(self.weighed(host), key=itemgetter(1), reverse=True)
         best, heavy = found[0] if found else (None, 0.0)
         alone = heavy == 0 and len(found) > 1 and found[1][1] <= -weights.ROW
-        return self.by_links(host) or (best if heavy > 0 or alone else None)
+        odd = best is not None and sum(len(change.cells) for change in best.repair) == 1
+        return self.by_links(host) or (best if heavy > 0 or (alone and odd) else None)
 
     def by_links(self, host: HostStation) -> Finding | None:
         """The most likely one if links on the way speak against moving its port, and as much for that as against it.

@@ -23,6 +23,9 @@ from crossthread.values import NONE, Address, PrefixedAddress, address
 _UNREAD = ("", None)
 """Among the devices that a packet has passed: a router that nobody read, which need not be passed twice."""
 
+_RECENT = 16
+"""How many walks are kept for whoever asks for the same again: of one pair of hosts an echo each way, and replies."""
+
 
 def _holds(station: Station, wanted: Address) -> bool:
     """Whether a station answers for an address: one that it shares with others only while it holds it."""
@@ -54,6 +57,7 @@ class Forwarding:
     def __init__(self, network: Network) -> None:
         self._stations, self._routing, self._hearing = network.stations, network.routing, network.hearing
         self._heard: dict[tuple[Station, Station], Truth] = {}
+        self._recent: dict[tuple[Station, Station], Walk] = {}
         self._answered: dict[tuple[Station, Address], list[tuple[Station, bool, Truth]]] = {}
         self._onward: dict[tuple[Station, Station], Walk] = {}
         self._arriving: dict[tuple[str, str | None, Station], Walk] = {}
@@ -88,12 +92,23 @@ class Forwarding:
 
     def send(self, source: Station, target: Station, reply: bool = False) -> Walk:
         """Walk one packet, an echo or its reply, from a host to a host, with all that the source knows."""
-        walk = self._walk(source, target)
+        walk = self._walked(source, target)
         if not self._filtering.used or walk.arrives is False or source.ip is None or target.ip is None:
             return walk
         itself = {station.device for station in (source, target) if isinstance(station, Interface)}
-        by = self._filtering.seen_by(self._walk(target, source)) if reply else frozenset[str]()
+        by = self._filtering.seen_by(self._walked(target, source)) if reply else frozenset[str]()
         return self._filtering.filtered(walk, Packet(source.ip, target.ip, reply, by), itself)
+
+    def _walked(self, source: Station, target: Station) -> Walk:
+        """A walk past no filters; the last ones are kept: where filters are, each is asked for several times."""
+        if not self._filtering.used:
+            return self._walk(source, target)
+        key = source, target
+        if key not in self._recent:
+            if len(self._recent) >= _RECENT:
+                self._recent.clear()
+            self._recent[key] = self._walk(source, target)
+        return self._recent[key]
 
     def _walk(self, source: Station, target: Station) -> Walk:
         for host in (source, target):
