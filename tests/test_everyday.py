@@ -170,6 +170,13 @@ class Found(Demo):
         self.assertIn("12 s left", old.places[0].says)
         self.assertEqual(find(survey, "02:00:00:00:00:0c").places[0].port, "p2")
 
+    def test_devices_of_one_name_are_as_many_as_their_chassis(self):
+        chassis = [f"02:00:00:00:00:0{n}" for n in range(1, 4)]
+        rows = [{"device": "a", "port": f"p{own[-1]}", "neighbor": "c", "neighbor_chassis": own} for own in chassis]
+        ports = [{"device": "a", "port": row["port"]} for row in rows]
+        seen = map_network(Survey.of(devices=[{"device": "a"}], ports=ports, neighbors=rows))
+        self.assertEqual(sorted(d.device for d in seen.devices), ["a", "c", "c", "c"])
+
     def test_one_device_by_two_names_without_a_chassis_is_one(self):
         row = {"device": "a", "port": "p1", "neighbor_port": "q", "platform": "8-port", "management": "10.0.0.2"}
         fresh, old = {**row, "neighbor": "fresh", "remaining": 110}, {**row, "neighbor": "stale", "remaining": 12}

@@ -26,14 +26,14 @@ def against(hearing: Hearing, changes: Sequence[Change]) -> Iterator[str]:
     for change in changes:
         hop, host = change.cells.get("gateway"), hearing.context.network.stations.hosts.get(_name(change))
         if host is not None and hop not in (None, NONE) and "address" not in change.cells:
-            yield from looks_changed(hearing, host, str(hop))
-            yield from _as_likely(hearing, host, str(hop))
+            yield from [*looks_changed(hearing, host, str(hop))] or _as_likely(hearing, host, str(hop))
 
 
 def _as_likely(hearing: Hearing, host: HostStation, hop: str) -> Iterator[str]:
-    """The gateway that a host has looks like one as well, and no other host uses the one that it is to have."""
+    """A host's gateway, which nobody has, looks like one as well, and no other host uses the one that it is to have."""
     now, own = host.row.gateway, host.address
-    if now in (None, NONE) or own is None or hearing.count_users(hop, host):
+    held = now in (None, NONE) or now in hearing.context.network.stations.by_address
+    if held or own is None or hearing.count_users(hop, host):
         return
     if (end := end_of(address(now or ""), own)) is not None:
         yield f"{now} is the {end} address of its subnet, as gateways mostly have, and no other host uses {hop}"

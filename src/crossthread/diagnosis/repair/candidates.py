@@ -55,13 +55,6 @@ def _tag_types(context: Context, finding: Finding) -> Iterator[Option]:
         yield from ((set_port(ends[n][0], tagging=ends[1 - n][1].tagging or "802.1Q"),) for n in (0, 1))
 
 
-def _modes(context: Context, finding: Finding) -> Iterator[Option]:
-    ends = _ends(context, finding)
-    for n in (0, 1) if len(ends) == 2 else ():
-        if ends[n][1].mode == "access":
-            yield (set_port(ends[1 - n][0], mode="access", pvid=ends[n][1].pvid or NONE, allowed=""),)
-
-
 def _port_instead(context: Context, finding: Finding) -> Iterator[Option]:
     for host in _hosts(context, finding):
         yield from _into_subnet(context, host)
@@ -284,7 +277,6 @@ _BY_RULE: Mapping[str, Callable[[Context, Finding], Iterator[Option]]] = {
     "link-native-differs": _natives,
     "link-access-vlan-differs": _access_ends,
     "link-tagging-differs": _tag_types,
-    "link-mode-differs": _modes,
     "host-tag-wrong": _tags,
     "host-outside-subnet": _port_instead,
     "port-vlan-wrong": _hosts_instead,

@@ -199,12 +199,12 @@ class _Judged:
     def of(self, host: HostStation) -> Finding | None:
         """The most likely of the hypotheses about a host: that which links decide, if they do.
 
-        One that sets a single fact, with as much for it as against it, is if more speaks against every other.
+        One that sets a single fact of the host, with as much for as against it, is if more speaks against all others.
         """
         found = sorted(self.weighed(host), key=itemgetter(1), reverse=True)
         best, heavy = found[0] if found else (None, 0.0)
         alone = heavy == 0 and len(found) > 1 and found[1][1] <= -weights.ROW
-        odd = best is not None and sum(len(change.cells) for change in best.repair) == 1
+        odd = best is not None and [(c.table, len(c.cells)) for c in best.repair] == [("hosts", 1)]
         return self.by_links(host) or (best if heavy > 0 or (alone and odd) else None)
 
     def by_links(self, host: HostStation) -> Finding | None:

@@ -82,48 +82,64 @@ def _going_round(context: Context, gateway: Interface, goal: Address) -> Interfa
     return next(wrong, gateway)
 
 
+class _Told:
+    """What the rules say of a router or a host, worked out once: many packets stop because of one fault."""
+
+    def __init__(self, context: Context) -> None:
+        self._context = context
+        self._known: dict[tuple[object, ...], Finding | None] = {}
+
+    def of(self, rule: Callable[..., Finding | None], *about: object) -> Finding | None:
+        """What one rule says."""
+        key = rule, *about
+        if key not in self._known:
+            self._known[key] = rule(self._context, *about)
+        return self._known[key]
+
+
 def _no_way(
     context: Context, gateway: Interface, target: Station, goal: Address, back: bool, looped: bool
 ) -> list[Finding]:
     """Tell whether the destination's subnet is lost, or only this device does not know the way to it."""
     rules: list[Callable[[], Finding | None]] = []
+    told = context.once(_Told).of
     here = context.network.stations.on_device[gateway.device]
-    rules += [partial(address_rules.gateway_addresses_swapped, context, other) for other in here]
-    rules += [partial(gateway_table_differs, context, other) for other in here]
-    rules += [partial(host_outside_subnet, context, host) for host in hosts_of(target)]
+    rules += [partial(told, address_rules.gateway_addresses_swapped, other) for other in here]
+    rules += [partial(told, gateway_table_differs, other) for other in here]
+    rules += [partial(told, host_outside_subnet, host) for host in hosts_of(target)]
     own = [s for s in context.network.stations.on_device[gateway.device] if s.address is not None]
     for other in context.network.stations.gateways:
         wanted = context.expected.subnet(other)
         if wanted is None or wanted.version != goal.version or goal not in wanted.network or other.address is None:
             continue
         if goal not in other.address.network:
-            rules.append(partial(gateway_mask_differs, context, other))
+            rules.append(partial(told, gateway_mask_differs, other))
         elif other.up is False and (other in own or looped):
             return [*context.once(Search).down(other)]
-    rules.append(partial(routing_rules.route_down, context, gateway, goal))
+    rules.append(partial(told, routing_rules.route_down, gateway, goal))
     routing = dict.fromkeys([gateway.device, *(other.device for other in context.network.stations.gateways)])
-    rules += [partial(gateway_mask_differs, context, mine) for mine in own]
+    rules += [partial(told, gateway_mask_differs, mine) for mine in own]
     rules += [
-        partial(address_rules.transit_address_wrong, context, other) for other in context.network.stations.gateways
+        partial(told, address_rules.transit_address_wrong, other) for other in context.network.stations.gateways
     ]
     rules += [
-        partial(transit_missing, context, device, goal if device == gateway.device else None) for device in routing
+        partial(told, transit_missing, device, goal if device == gateway.device else None) for device in routing
     ]
     lacking = _going_round(context, gateway, goal) if looped else gateway
-    rules.append(partial(shared_by_one, context, gateway.device, goal))
+    rules.append(partial(told, shared_by_one, gateway.device, goal))
     rules.append(partial(_route, context, lacking, goal, back))
-    rules += [partial(transit_lost, context, device, None if device == gateway.device else goal) for device in routing]
+    rules += [partial(told, transit_lost, device, None if device == gateway.device else goal) for device in routing]
     vid = context.expected.current_vlan(target)
     for other in [*context.expected.served(vid, target), *misaddressed_in(context, vid, target)]:
-        rules.append(partial(address_rules.gateway_address_wrong, context, other))
+        rules.append(partial(told, address_rules.gateway_address_wrong, other))
     for host in hosts_of(target):
-        rules += [partial(gateway_missing, context, host), partial(host_outside_subnet, context, host)]
-    rules.append(partial(routing_rules.route_missing, context, lacking, goal, back))
+        rules += [partial(told, gateway_missing, host), partial(told, host_outside_subnet, host)]
+    rules.append(partial(told, routing_rules.route_missing, lacking, goal, back))
     return first_of(rules)
 
 
 def _route(context: Context, gateway: Interface, goal: Address, back: bool) -> Finding | None:
-    found = routing_rules.route_missing(context, gateway, goal, back)
+    found = context.once(_Told).of(routing_rules.route_missing, gateway, goal, back)
     return found if found is not None and found.repair else None
 
 

@@ -112,7 +112,7 @@ class Asked:
 
 
 def near_turns(before: Asked, after: Asked, changes: Sequence[Change], most: int) -> Iterator[Turn]:
-    """What turns between the classes that some changes are nearest to and all others.
+    """What turns for the worse between the classes that some changes are nearest to and all others.
 
     Where nothing but hosts moves, those are all that can turn. Else so many pairs are asked at most: first come the
     classes whose VLAN the changes name or whose VLAN holds together otherwise with them, or whose gateway is on a
@@ -128,7 +128,10 @@ def near_turns(before: Asked, after: Asked, changes: Sequence[Change], most: int
     for part in rows:
         for other in parts:
             for near, far in dict.fromkeys(((part, other), (other, part))):
-                was, now = before.verdict(near[0], far[0]), after.verdict(near[1], far[1])
+                now = after.verdict(near[1], far[1])
+                if now == "works":  # whatever it was
+                    continue
+                was = before.verdict(near[0], far[0])
                 if was != now:
                     yield Turn(parts[near], parts[far], was, now)
 

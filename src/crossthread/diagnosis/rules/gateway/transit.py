@@ -30,19 +30,9 @@ def transit_missing(context: Context, device: str, target: Address | None = None
     Mend: give the interface the address that the other router's routes lead to.
     """
     network = context.network
-    own = [s.address for s in network.stations.on_device.get(device, ()) if s.address is not None]
-    for row in network.routing.routes(device):
-        if row.next_hop in (None, NONE) or (target is not None and target not in prefix(row.prefix)):
+    for row, hop, peers in context.once(_FarHops).of(device):
+        if target is not None and target not in prefix(row.prefix):
             continue
-        hop = address(row.next_hop or "")
-        peers = [s for s in network.stations.by_address.of(str(hop)) if isinstance(s, Interface) and s.address]
-        shared = len(peers) > 1 and all(s.row.virtual == str(hop) for s in peers)
-        if not (len(peers) == 1 or shared) or any(hop in mine.network for mine in own) or peers[0].device == device:
-            continue
-        if network.routing.resolves(device, row):
-            continue  # other routes lead to the next hop
-        if any(peers[0].address and mine.ip in peers[0].address.network for mine in own):
-            continue  # it has an address there, with another prefix length
         here = network.stations.on_device.get(device, ())
         if any(s.name == row.interface and transit_address_wrong(context, s) is not None for s in here):
             continue  # it has one that is wrong, which is told of that
@@ -154,6 +144,39 @@ def _at_its_place(context: Context, mine: Sequence[Interface], own: PrefixedAddr
     wanted = own.network[place] if place < own.network.num_addresses - 1 else None
     taken = wanted is None or str(wanted) in context.network.stations.by_address
     return free_address(context, own) if taken else wanted
+
+
+class _FarHops:
+    """For each device its routes to other routers that it is in no subnet with; with the next hop, and who has it."""
+
+    def __init__(self, context: Context) -> None:
+        self._network = context.network
+        self._known: dict[str, list[tuple[Route, Address, list[Interface]]]] = {}
+
+    def of(self, device: str) -> list[tuple[Route, Address, list[Interface]]]:
+        """Those of one device."""
+        if device not in self._known:
+            own = [s.address for s in self._network.stations.on_device.get(device, ()) if s.address is not None]
+            rows = [row for row in self._network.routing.routes(device) if row.next_hop not in (None, NONE)]
+            hops = {text: self._holders(device, text, own) for text in {row.next_hop or "" for row in rows}}
+            far = ((row, address(row.next_hop or ""), hops[row.next_hop or ""]) for row in rows)
+            self._known[device] = [
+                (row, hop, peers)
+                for row, hop, peers in far
+                if peers and not self._network.routing.resolves(device, row)  # other routes may lead to the next hop
+            ]
+        return self._known[device]
+
+    def _holders(self, device: str, text: str, own: Sequence[PrefixedAddress]) -> list[Interface]:
+        """The interface that has a next hop, or those that share it, if a device has no address in its subnet."""
+        held = self._network.stations.by_address.of(text)
+        peers = [s for s in held if isinstance(s, Interface) and s.address]
+        shared = len(peers) > 1 and all(s.row.virtual == text for s in peers)
+        if not (len(peers) == 1 or shared) or peers[0].device == device:
+            return []
+        near = any(address(text) in mine.network for mine in own)
+        beside = any(peers[0].address and mine.ip in peers[0].address.network for mine in own)  # by another length
+        return [] if near or beside else peers
 
 
 def _lost_hops(context: Context) -> Mapping[str, list[tuple[Interface, Address, list[Route]]]]:
