@@ -119,12 +119,8 @@ def _no_way(
     rules.append(partial(told, routing_rules.route_down, gateway, goal))
     routing = dict.fromkeys([gateway.device, *(other.device for other in context.network.stations.gateways)])
     rules += [partial(told, gateway_mask_differs, mine) for mine in own]
-    rules += [
-        partial(told, address_rules.transit_address_wrong, other) for other in context.network.stations.gateways
-    ]
-    rules += [
-        partial(told, transit_missing, device, goal if device == gateway.device else None) for device in routing
-    ]
+    rules += [partial(told, address_rules.transit_address_wrong, other) for other in context.network.stations.gateways]
+    rules += [partial(told, transit_missing, device, goal if device == gateway.device else None) for device in routing]
     lacking = _going_round(context, gateway, goal) if looped else gateway
     rules.append(partial(told, shared_by_one, gateway.device, goal))
     rules.append(partial(_route, context, lacking, goal, back))

@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 from bisect import bisect_left
-from collections.abc import Iterable
+from collections import defaultdict
+from collections.abc import Iterable, Iterator
+from ipaddress import IPv4Address, IPv6Address
 from socket import AF_INET6, inet_aton, inet_pton
-from typing import NamedTuple
+from typing import Generic, NamedTuple, TypeVar
+
+_T = TypeVar("_T")
 
 
 class Block(NamedTuple):
@@ -54,6 +58,26 @@ def number_of(ip: str) -> tuple[int, int]:
 def is_broadcast(text: str, block: Block) -> bool:
     """Whether an address with prefix length is the broadcast address of its subnet."""
     return block.version == 4 and block.length < 31 and number_of(text.partition("/")[0])[0] == block.last
+
+
+class ByPrefix(Generic[_T]):
+    """Things by their prefixes: those within whose prefix an address is, the longest prefixes first.
+
+    A prefix is looked up for each length that there is: of these there are few, however many prefixes there are.
+    """
+
+    def __init__(self, things: Iterable[tuple[Block, _T]]) -> None:
+        self._held: dict[Block, list[_T]] = defaultdict(list)
+        for block, thing in things:
+            self._held[block].append(thing)
+        self._lengths = sorted({(block.version, block.length) for block in self._held}, reverse=True)
+
+    def around(self, ip: IPv4Address | IPv6Address) -> Iterator[_T]:
+        """Those of one address; of one prefix in the order in which they were given."""
+        number, width = int(ip), ip.max_prefixlen
+        for version, length in self._lengths:
+            if version == ip.version:
+                yield from self._held.get(Block(version, length, number >> width - length), ())
 
 
 class InnerBlocks:

@@ -7,13 +7,14 @@ from collections.abc import Iterator, Sequence
 from functools import cached_property
 from typing import Literal, NamedTuple
 
-from crossthread.network.hosts.station import Station
+from crossthread.network.hosts.blocks import Block, ByPrefix
+from crossthread.network.hosts.station import Interface, Station
 from crossthread.network.hosts.stations import Stations
 from crossthread.network.three_valued import Truth, all_of
 from crossthread.network.topology.names import Names
 from crossthread.survey import Survey
 from crossthread.survey.records import Device, Route
-from crossthread.values import NONE, Address, Prefix, address, prefix
+from crossthread.values import NONE, Address, Prefix, PrefixedAddress, address, prefix
 
 
 class Choice(NamedTuple):
@@ -48,6 +49,8 @@ class Routing:
         self._survey, self._names, self._stations = survey, names, stations
         self._chosen: dict[tuple[str, str | None, Address], list[Choice]] = {}
         self._untold_of: dict[str, Literal["routes", "interfaces"] | None] = {}
+        self._subnets: dict[str, ByPrefix[tuple[Interface, PrefixedAddress]]] = {}
+        self._tables: dict[str, ByPrefix[tuple[int, Route]]] = {}
 
     @cached_property
     def _rows(self) -> dict[str, Device]:
@@ -87,15 +90,15 @@ class Routing:
 
     def connected(self, device: str, table: str | None, target: Address) -> list[Choice]:
         """The interfaces of a device in whose subnet an address is, the longest prefix first."""
-        found = []
-        for station in self._stations.on_device.get(device, ()):
-            own = station.address
-            if own is None or station.row.table != table or own.version != target.version:
-                continue
-            if target in own.network and station.up is not False:
-                sure = None if self.untold(device) == "interfaces" else True
-                found.append(Choice(station, None, None, own.network.prefixlen, all_of((sure, station.up))))
-        return sorted(found, key=lambda choice: -choice.length)
+        if device not in self._subnets:
+            here = ((s, s.address) for s in self._stations.on_device.get(device, ()))
+            self._subnets[device] = ByPrefix((Block.of(str(own)), (s, own)) for s, own in here if own is not None)
+        sure = None if self.untold(device) == "interfaces" else True
+        return [
+            Choice(station, None, None, own.network.prefixlen, all_of((sure, station.up)))
+            for station, own in self._subnets[device].around(target)
+            if station.row.table == table and station.up is not False
+        ]
 
     def untold(self, device: str) -> Literal["routes", "interfaces"] | None:
         """Of which on a device nobody read in what routing table each is: of none is it told, and of all the others."""
@@ -137,16 +140,17 @@ class Routing:
         found: list[_Ranked]
         found = [(-one.length, 0, False, 0, n, one) for n, one in enumerate(self.connected(device, table, target))]
         untold = self.untold(device)
-        for number, row in enumerate(self.routes(device)):
-            prefix = self._prefixes[row.prefix]
+        if device not in self._tables:
+            rows = enumerate(self.routes(device))
+            self._tables[device] = ByPrefix((Block.of(row.prefix), (n, row)) for n, row in rows)
+        for number, row in self._tables[device].around(target):
             here = row.table == table or untold is not None
-            if row.origin == "connected" or not here or target.version != prefix.version:
+            if row.origin == "connected" or not here or any(row is other for other in passed):
                 continue
-            if target in prefix and all(row is not other for other in passed):
-                for choice in self._by_route(device, table, row, passed):
-                    usable = choice.usable if untold is None else all_of((None, choice.usable))
-                    rank = (-prefix.prefixlen, 1, row.metric is None, row.metric or 0, number)
-                    found += [(*rank, choice._replace(usable=usable))] if usable is not False else []
+            for choice in self._by_route(device, table, row, passed):
+                usable = choice.usable if untold is None else all_of((None, choice.usable))
+                rank = (-self._prefixes[row.prefix].prefixlen, 1, row.metric is None, row.metric or 0, number)
+                found += [(*rank, choice._replace(usable=usable))] if usable is not False else []
         found.sort(key=lambda entry: entry[:5])
         return [choice for *_, choice in _up_to_the_surest(found)]
 

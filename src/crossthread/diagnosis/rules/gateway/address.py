@@ -12,6 +12,7 @@ from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.findings import Finding, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway.interface import called
+from crossthread.network.hosts.blocks import Block
 from crossthread.network.hosts.classes import HostClass
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.survey.records import Gateway, Route
@@ -198,9 +199,12 @@ def asked_for(
     """
     assert gateway.address is not None
     own = (context.expected.subnet(gateway) or gateway.address).network
+    block = Block.of(str(own))
     found: dict[Address, list[HostClass]] = defaultdict(list)
     odd: list[tuple[Address, HostClass]] = []
-    for one in context.network.classes.all:
+    for one, number, width in context.once(_numbered):
+        if width and one.vid != vid and not block.holds(number, width):
+            continue  # of most it is enough to see that they are elsewhere
         host = one.hosts[0]
         there = one.vid == vid and context.network.one_lan(host, gateway)
         there = there and context.expected.planned(host) in (None, vid)
@@ -222,6 +226,12 @@ def asked_for(
         if any(hop in subnet for subnet in subnets):
             found[hop].append(one)
     return found
+
+
+def _numbered(context: Context) -> list[tuple[HostClass, int, int]]:
+    """All classes of hosts with their addresses as numbers of so many bits; of none where they have none."""
+    firsts = [(one, one.hosts[0].ip) for one in context.network.classes.all]
+    return [(one, int(ip), ip.max_prefixlen) if ip is not None else (one, 0, 0) for one, ip in firsts]
 
 
 def more_usual(context: Context, gateway: Interface, hop: Address) -> bool:
