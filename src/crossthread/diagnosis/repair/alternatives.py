@@ -62,19 +62,23 @@ def alternatives(
     then = {_key(changes): says for changes, says in elsewhere}
     for other in (*others(context, finding), *(changes for changes, _ in elsewhere)):
         if _work(other) <= _work(chosen) + 1:
-            key = _key(other)
-            if key not in found and works(other) and not any(dares(context, change) for change in other):
-                found[key] = other
-    options = []
+            found.setdefault(_key(other), other)
+    rated = []
     for key, changes in found.items():
         hearing = Hearing(context, accused(context, [*rest, *changes]))
         heavy = weight(hearing, changes) + (weights.DETOUR if key in then else 0.0)
-        heavy += weights.PROPOSED * (changes == chosen)
-        options.append(_option(hearing, changes, heavy, harm(changes), then.get(key)))
+        rated.append((heavy + weights.PROPOSED * (changes == chosen), key, changes, hearing))
+    options, free = list[Alternative](), 0
+    for heavy, key, changes, hearing in [rated[0], *sorted(rated[1:], key=lambda one: -one[0])]:
+        # There may be hundreds that weigh less than those that are told: none of these is tried.
+        if free < _MOST and (changes == chosen or (_dares_nothing(context, changes) and works(changes))):
+            options.append(_option(hearing, changes, heavy, harm(changes), then.get(key)))
+            free += not options[-1].stops
     own = options[0].weight
+    told = {_key(option.changes) for option in options}
     for changes, less, stops in instead:
-        if changes and _key(changes) not in found:
-            found[_key(changes)] = changes
+        if changes and _key(changes) not in told:
+            told.add(_key(changes))
             hearing = Hearing(context, accused(context, [*rest, *changes]))
             option = _option(hearing, changes, own - less, 0)  # whom it stops is in its weight already
             options.append(msgspec.structs.replace(option, stops=stops))
@@ -82,6 +86,10 @@ def alternatives(
     if all(option.weight < weights.AGAINST and option.changes != chosen for option in harmless):
         harmless = []  # what costs nobody and is wrong is no better
     return tuple(sorted(harmless or options, key=lambda option: -option.weight)[:_MOST])
+
+
+def _dares_nothing(context: Context, changes: Iterable[Change]) -> bool:
+    return not any(dares(context, change) for change in changes)
 
 
 def _work(changes: Sequence[Change]) -> int:
