@@ -183,8 +183,9 @@ def host_outside_peers(context: Context, host: HostStation, paired: bool = False
     if len(blocks) != 1 or sum(len(one.hosts) for one in mates) < (1 if paired else _SEVERAL):
         return None
     other = mates[0].hosts[0]
-    near = context.expected.near_in(host.address.ip, vid) if paired else context.expected.near(host.address.ip)
-    if any(station is not host for station in near) or other.address is None:
+    near = [station for station in context.expected.near(host.address.ip) if station is not host]
+    here = [station for station in near if context.expected.current_vlan(station) in (vid, None)]  # or it may be
+    if (here if paired else near) or other.address is None:
         return None
     elsewhere = any(context.expected.current_vlan(s) != vid for s in context.expected.near(other.address.ip))
     if elsewhere or context.expected.gateways(host) or context.expected.served(vid, host):
