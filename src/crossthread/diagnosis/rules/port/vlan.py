@@ -152,7 +152,8 @@ def _may_be_access(row: Port) -> bool:
 def _one_home(context: Context, host: HostStation, own: bool) -> int | None:
     """The one VLAN in which hosts of a host's subnet are and nobody else; None if there are several, or none.
 
-    One that has another gateway is none of them: its own settings are in doubt. Its own VLAN counts only with `own`.
+    One that has another gateway is none of them: its own settings are in doubt. Its own VLAN counts only with `own`;
+    then one whose VLAN nobody read may be there, too.
     """
     if host.address is None:
         return None
@@ -161,7 +162,7 @@ def _one_home(context: Context, host: HostStation, own: bool) -> int | None:
     homes = {group.vid for group in alike if len(group.stations) > 1 or group.stations[0] is not host}
     homes |= {context.expected.current_vlan(host)} if own else set()
     alone = {vid for vid in homes - {None} if not _has_strangers(context, vid or 0, host, host.address)}
-    return alone.pop() if len(alone) == 1 else None
+    return alone.pop() if len(alone) == 1 and not (own and None in homes) else None
 
 
 def _is_cut_off(context: Context, host: HostStation, vid: int) -> bool:
