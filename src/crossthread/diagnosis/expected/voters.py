@@ -8,7 +8,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from functools import cached_property
 from typing import NamedTuple
 
-from crossthread.network.hosts.blocks import Block
+from crossthread.network.hosts.blocks import Block, ByPrefix
 from crossthread.network.hosts.classes import current_vlan
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.network import Network
@@ -50,8 +50,8 @@ class Voters:
         return found
 
     @cached_property
-    def _lengths(self) -> list[tuple[int, int]]:
-        return sorted({(block.version, block.length) for block in self._groups})
+    def _by_prefix(self) -> ByPrefix[Group]:
+        return ByPrefix((block, group) for block, groups in self._groups.items() for group in groups)
 
     @cached_property
     def _in_vlan(self) -> dict[int, dict[str | None, list[Group]]]:
@@ -85,10 +85,7 @@ class Voters:
 
     def around(self, wanted: Address) -> Iterator[Group]:
         """The groups in whose subnet an address is, by their own prefix length."""
-        number, width = int(wanted), wanted.max_prefixlen
-        for version, length in self._lengths:
-            if version == wanted.version:
-                yield from self._groups.get(Block(version, length, number >> width - length), ())
+        return self._by_prefix.around(wanted)
 
 
 def votes(station: Station, groups: Iterable[Group]) -> Iterator[tuple[Station, float]]:

@@ -61,7 +61,7 @@ def is_broadcast(text: str, block: Block) -> bool:
 
 
 class ByPrefix(Generic[_T]):
-    """Things by their prefixes: those within whose prefix an address is, the longest prefixes first.
+    """Things by their prefixes: those within whose prefix an address is, the shortest prefixes first.
 
     A prefix is looked up for each length that there is: of these there are few, however many prefixes there are.
     """
@@ -70,7 +70,7 @@ class ByPrefix(Generic[_T]):
         self._held: dict[Block, list[_T]] = defaultdict(list)
         for block, thing in things:
             self._held[block].append(thing)
-        self._lengths = sorted({(block.version, block.length) for block in self._held}, reverse=True)
+        self._lengths = sorted({(block.version, block.length) for block in self._held})
 
     def around(self, ip: IPv4Address | IPv6Address) -> Iterator[_T]:
         """Those of one address; of one prefix in the order in which they were given."""

@@ -94,11 +94,12 @@ class Routing:
             here = ((s, s.address) for s in self._stations.on_device.get(device, ()))
             self._subnets[device] = ByPrefix((Block.of(str(own)), (s, own)) for s, own in here if own is not None)
         sure = None if self.untold(device) == "interfaces" else True
-        return [
+        found = [
             Choice(station, None, None, own.network.prefixlen, all_of((sure, station.up)))
             for station, own in self._subnets[device].around(target)
             if station.row.table == table and station.up is not False
         ]
+        return sorted(found, key=lambda choice: -choice.length)
 
     def untold(self, device: str) -> Literal["routes", "interfaces"] | None:
         """Of which on a device nobody read in what routing table each is: of none is it told, and of all the others."""
