@@ -86,12 +86,17 @@ def nested(
 
 
 def _first_of_each_mend(findings: Iterable[Finding]) -> dict[int, Finding]:
-    """Of findings with one mend, as of the way there and the way back, the first, for each of the others."""
-    first: dict[str, Finding] = {}
+    """Of findings with one mend, as of the way there and the way back, the first, for each of the others.
+
+    So of those with the same explanations, of which none is proposed.
+    """
+    first: dict[frozenset[str], Finding] = {}
     found = {}
     for finding in findings:
-        if finding.repair:
-            found[id(finding)] = first.setdefault(" ".join(sorted(map(_in_order, finding.repair))), finding)
+        mends = [finding.repair] if finding.repair else [one.changes for one in finding.alternatives]
+        if mends:
+            key = frozenset(" ".join(sorted(map(_in_order, changes))) for changes in mends)
+            found[id(finding)] = first.setdefault(key, finding)
     return {known: one for known, one in found.items() if known != id(one)}
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import carry, planned_trunk, set_gateway, set_port
-from crossthread.diagnosis.expected.misaddressed import beside_swapped, misaddressed
+from crossthread.diagnosis.expected.misaddressed import beside_swapped, misaddressed, swapped_with
 from crossthread.diagnosis.findings import Finding, at_port, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway.interface import called, gateway_vlan_wrong
@@ -116,7 +116,7 @@ def gateway_port_vlan_wrong(context: Context, gateway: Interface, far: End, vid:
         return None
     if gateway.tag != 0 or port is None or port.pvid is None or wanted is None or gateway.address is None:
         return None
-    if port.mode not in ("access", *TAGS) or misaddressed(context, gateway):
+    if port.mode not in ("access", *TAGS) or misaddressed(context, gateway) or swapped_with(context, gateway):
         return None
     if port.pvid == wanted:
         return _native_left_out(context, gateway, far, wanted)
