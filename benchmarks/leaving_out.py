@@ -106,15 +106,16 @@ def parts(survey, with_tables, columns, random_ones, label):
 def tried(job):
     """What one whole survey's parts come to: counts, and a line for everything that must not be."""
     case, many, campus, planned, old, *which = job
+    label = case.parent.name if case.name == "survey" else case.name
     whole = ct.read_survey(case)
     full = ct.Network(whole)
     truth = {(a, b): verdict for a, b, verdict in ct.matrix(full).reaches}
     truth_of = case.parent / "truth.json"
     faults = json.loads(truth_of.read_text(encoding="utf-8"))["faults"] if planned and truth_of.exists() else []
     plan = drafted(undone(full, faults)) if planned else ct.Plan()
-    plan = outdated(plan, random.Random(f"o{case.parent.name}")) if old else plan
+    plan = outdated(plan, random.Random(f"o{label}")) if old else plan
     context, count, lines, known = Context(full), Counter(), [], {}
-    for left_out, survey in parts(whole, *which, case.parent.name):
+    for left_out, survey in parts(whole, *which, label):
         network = ct.Network(survey)
         said = {(a, b): verdict for a, b, verdict in ct.matrix(network).reaches}
         count["verdicts"] += len(said)
@@ -122,9 +123,9 @@ def tried(job):
             count["known"] += verdict != "unknown"
             if verdict != "unknown" and truth[pair] not in {verdict, "unknown"}:
                 count["contradict"] += 1
-                lines.append(f"  {case.parent.name} without {left_out}: {' '.join(pair)} {verdict}, is {truth[pair]}")
+                lines.append(f"  {label} without {left_out}: {' '.join(pair)} {verdict}, is {truth[pair]}")
         failing = [pair for pair, verdict in said.items() if verdict == "fails"]
-        random.Random(f"{case.parent.name} {left_out}").shuffle(failing)
+        random.Random(f"{label} {left_out}").shuffle(failing)
         asked = [(f"{a} {b}", ct.why(network, a, b, plan=plan)) for a, b in failing[:many]]
         if campus:
             asked += [(f"check {finding.rule}", finding) for finding in ct.check(network, plan).findings]
@@ -140,7 +141,7 @@ def tried(job):
                 count["mends that end luck"] += not sound
             if sound:
                 what = f"{question}: {'; '.join(key)}: stops {' '.join(sound[0])}"
-                lines.append(f"  {case.parent.name} without {left_out}: {what}")
+                lines.append(f"  {label} without {left_out}: {what}")
     return count, lines
 
 

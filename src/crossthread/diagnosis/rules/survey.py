@@ -11,6 +11,7 @@ from crossthread.diagnosis.unknown.looking import looks
 from crossthread.network.hosts.station import HostStation
 from crossthread.network.routing.walks import Stop
 from crossthread.survey.survey import Evidence
+from crossthread.values import NONE
 
 
 @rule("survey-gap", "Plan and inventory", follows="host-not-located host-address-duplicate gateway-address-duplicate")
@@ -57,15 +58,22 @@ def unexplained(context: Context, stop: Stop) -> Finding:
     )
     name = station.name if isinstance(station, HostStation) else f"{station.device} {station.name}"
     others = ", ".join(s.name if isinstance(s, HostStation) else f"{s.device} {s.name}" for s in stop.candidates)
-    return Finding(
-        "survey-gap",
-        "breaks",
-        (at_station(station), *map(at_station, stop.candidates)),
-        f"The packet stops at {name}, and the survey lists no way from there"
-        + (f" to {others}" if others else "")
-        + " that a change of a setting would open: a cable, a device or a setting was not observed.",
-        context.evidence(station.row, *columns),
-    )
+    says = f"The packet stops at {name}, and the survey lists no way from there" + (f" to {others}" if others else "")
+    says += " that a change of a setting would open: a cable, a device or a setting was not observed."
+    if (lost := _asked_in_vain(context, stop)) is not None:
+        says = f"{lost[0] or name} asks for {lost[1]}, which nothing that was read has: find out what is to have it."
+    subjects = at_station(station), *map(at_station, stop.candidates)
+    return Finding("survey-gap", "breaks", subjects, says, context.evidence(station.row, *columns))
+
+
+def _asked_in_vain(context: Context, stop: Stop) -> tuple[str, str] | None:
+    """An address that nothing has and is asked for at a stop, or beyond it as gateway, and by whom ("": who stops)."""
+    holders = context.network.stations.by_address
+    if stop.target is not None and not holders.of(str(stop.target)):
+        return "", str(stop.target)
+    beyond = holders.of(str(stop.target)) if stop.reason == "route" else ()
+    told = ((s.name, s.row.gateway) for s in beyond if isinstance(s, HostStation) and s.row.gateway not in (None, NONE))
+    return next(((name, hop) for name, hop in told if hop and not holders.of(hop)), None)
 
 
 @rule("survey-gap", "Plan and inventory")

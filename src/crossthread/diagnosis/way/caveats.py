@@ -18,6 +18,7 @@ def caveats(context: Context, walks: Sequence[Walk], paths: Sequence[Sequence[Ho
     """What nobody read, links that may pass one direction only, links that are too narrow for large packets."""
     unread: dict[str, None] = dict.fromkeys(where for walk in walks for where in _unread_filters(walk))
     found = [f"packet filters were not read at {' and '.join(unread)}: one there could still drop it"] if unread else []
+    found += _unread_routes(context, walks)
     bridges = list(dict.fromkeys(hop.name for path in paths for hop in path if hop.kind == "bridge"))
     found += _taken_as_usual(context, bridges)
     links = {link: None for path in paths for link in _links(context, path)}
@@ -48,6 +49,14 @@ def _unread_filters(walk: Walk) -> Iterator[str]:
         for station, column in ((leg.sender, "filter_out"), (leg.receiver, "filter_in")):
             if isinstance(station, Interface) and getattr(station.row, column) is None:
                 yield f"{station.device} {station.name}"
+
+
+def _unread_routes(context: Context, walks: Sequence[Walk]) -> Iterator[str]:
+    """The routers that pass a packet on by what their interfaces say, though nobody read their routes."""
+    passing = (leg.sender.device for walk in walks for leg in walk.legs if isinstance(leg.sender, Interface))
+    unread = [name for name in dict.fromkeys(passing) if not context.network.covered.fully(name, "routes")]
+    if unread:
+        yield f"the routes of {_listed(unread)} were not read: one that discards could still drop it"
 
 
 def _links(context: Context, path: Sequence[Hop]) -> Iterator[Link]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Set
 from ipaddress import ip_network
 from typing import NamedTuple
 
@@ -14,6 +15,7 @@ from crossthread.values import NONE, Address, Prefix
 
 _ECHO = {4: {"icmp", "1"}, 6: {"icmpv6", "ipv6-icmp", "icmp6", "58"}}
 _ANY = {"any", "all", "ip", "ipv4", "ipv6"}
+_DIRECTIONS = "filter_in", "filter_out"
 _OTHER = {"tcp", "udp", "sctp", "gre", "esp", "ah", "ospf", "igmp", "vrrp", "pim"}
 
 
@@ -43,13 +45,23 @@ class Passage(NamedTuple):
     entry: Filter | None
 
 
-def filtered_ports(survey: Survey, names: Names) -> frozenset[End]:
-    """The ports that have a packet filter, as far as was read."""
-    columns = [survey.column("ports", column) for column in ("filter_in", "filter_out")]
-    if all(name in (None, NONE) for column in columns for name in set(column)):
+def _filtered_ports(survey: Survey, names: Names, loose: Set[str]) -> frozenset[End]:
+    """The ports that have a packet filter, as far as was read, or may have one that is listed of some devices.
+
+    What a routed port has is its interface's, and so are a router's filters where nobody read those of any port.
+    """
+    devices, ports, modes, *both = (survey.column("ports", name) for name in ("device", "port", "mode", *_DIRECTIONS))
+    read = {name for column in both for name in set(column)} - {None}
+    routing = () if read else (row.device for row in survey.devices if row.routing == "yes")
+    loose = loose - {names.spelled[name] for name in routing}
+    if not loose and not read - {NONE}:
         return frozenset()
-    places = zip(survey.column("ports", "device"), survey.column("ports", "port"), *columns, strict=True)
-    return frozenset(End(names.spelled[device], port) for device, port, *held in places if {*held} - {None, NONE})
+    places = zip(map(names.spelled.__getitem__, devices), ports, modes, *both, strict=True)
+    return frozenset(
+        End(device, port)
+        for device, port, mode, *held in places
+        if {*held} - {None, NONE} or (None in held and device in loose and mode != "routed")
+    )
 
 
 class Filters:
@@ -64,21 +76,21 @@ class Filters:
         self.used = any(
             name not in (None, NONE)
             for table in ("gateways", "ports")
-            for column in ("filter_in", "filter_out")
+            for column in _DIRECTIONS
             for name in survey.distinct(table, column)
         )
         """Whether any interface or port has a filter, as far as was read."""
         self._loose = self._nowhere(survey, names)
         self.used = self.used or bool(self._loose)
-        self.ports = filtered_ports(survey, names)
+        self.ports = _filtered_ports(survey, names, self._loose.keys())
         self._prefixes: dict[str, Prefix] = {}
 
     def _nowhere(self, survey: Survey, names: Names) -> dict[str, list[str]]:
-        """By device, its filters that no row names: they may be at whatever interface of which nobody read that."""
+        """By device, its filters that no row names: they may be wherever nobody read that."""
         placed = set[tuple[str, str | None]]()
         for table in ("gateways", "ports") if self._entries else ():
             devices = [names.spelled[name] for name in survey.column(table, "device")]
-            for column in ("filter_in", "filter_out"):
+            for column in _DIRECTIONS:
                 placed.update(zip(devices, survey.column(table, column), strict=True))
         found = defaultdict[str, list[str]](list)
         for device, name in self._entries.keys() - placed:

@@ -127,7 +127,7 @@ class Components:
         if crossing.far == OUTSIDE:
             return (near.tagged.possible | near.untagged.possible) & out
         far, into = fabric.member(crossing.far), fabric.forwarding(crossing.far).possible
-        if far.tunnel:
+        if fabric.may_tunnel(crossing.far):
             return (near.tagged.possible | near.untagged.possible) & out
         tagged = (
             near.tagged.possible & far.accepts.possible & into

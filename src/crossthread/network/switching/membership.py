@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import msgspec
 
-from crossthread.network.three_valued import ANYTHING, EVERYTHING, NOTHING, Bounds
+from crossthread.network.three_valued import ANYTHING, EVERYTHING, NOTHING, Bounds, Truth
 from crossthread.survey.records import Port
 from crossthread.values import NO_VID
 
@@ -26,13 +26,16 @@ class Membership(msgspec.Struct, frozen=True):
     """The tag type; empty where frames of any go through."""
     bridged: bool
     """False for a routed port, which is no port of the bridge."""
-    tunnel: bool = False
-    """Whether what arrives with a tag travels inside VLAN `pvid`, and leaves at such a port only, as it came."""
+    tunnel: Truth = False
+    """Whether what arrives with a tag travels inside VLAN `pvid`, and leaves at such a port only, as it came.
+
+    None: its mode was not observed.
+    """
 
 
 CLOSED = Membership(NOTHING, NOTHING, NOTHING, NO_VID, NOTHING, "802.1q", True)
 """A port that carries nothing, such as one whose station was not authorized (IEEE 802.1X)."""
-UNOBSERVED = Membership(ANYTHING, ANYTHING, ANYTHING, None, ANYTHING, "802.1q", True)
+UNOBSERVED = Membership(ANYTHING, ANYTHING, ANYTHING, None, ANYTHING, "802.1q", True, tunnel=None)
 ROUTED = Membership(NOTHING, NOTHING, NOTHING, NO_VID, NOTHING, "802.1q", False)
 
 
@@ -88,7 +91,7 @@ def _by_mode(row: Port) -> Membership:
     if row.mode == "tunnel":  # what is tagged travels inside VLAN `pvid`, and comes out with its tag
         return Membership(NOTHING, own, NOTHING, row.pvid, own, tagging, True, tunnel=True)
     if row.mode is None:
-        return Membership(ANYTHING, ANYTHING, ANYTHING, row.pvid, ANYTHING, tagging, True)
+        return Membership(ANYTHING, ANYTHING, ANYTHING, row.pvid, ANYTHING, tagging, True, tunnel=None)
     carried = ANYTHING if row.allowed is None else Bounds.exactly(row.allowed.bits)
     if row.untagged is not None:
         untagged = carried.both(Bounds.exactly(row.untagged.bits))

@@ -92,7 +92,7 @@ class Fabric:
         self._forwarding: dict[End, Bounds] = {}
         self._floods: dict[Node, dict[Node, Reached]] = {}
         self._onward: dict[Node, list[tuple[Crossing, Node, bool, bool]]] = {}
-        self._tunnels = Tunnels(self, lambda device: names.ports.get(device, {}), self._tunnel_ends)
+        self._tunnels = Tunnels(self, lambda device: names.ports.get(device, {}))
         self.vlan_rows: dict[str, RowsBy[int, Vlan]] = {}
         self._states: dict[str, dict[int, str | None]] = defaultdict(dict)
         self._exists: dict[str, Bounds] = {}
@@ -270,14 +270,17 @@ class Fabric:
 
     def cross(self, crossing: Crossing, vid: int) -> Iterator[tuple[Crossing, Node, bool, bool]]:
         """The same for one crossing."""
-        near = self.member(crossing.near)
-        up = crossing.adjacency.up
         if crossing.far == OUTSIDE:
             if self.leaving(crossing.near) >> vid & 1:
                 yield crossing, BEYOND, False, False
             return
-        if self.member(crossing.far).tunnel:
+        if self.may_tunnel(crossing.far):
             yield from self._tunnels.out_of(crossing, vid)
+        yield from self.bridged(crossing, vid)
+
+    def bridged(self, crossing: Crossing, vid: int) -> Iterator[tuple[Crossing, Node, bool, bool]]:
+        """The same for one that leads to another bridge, past all tunnels."""
+        near, up = self.member(crossing.near), crossing.adjacency.up
         for tagged in (True, False):
             leaves = self.leaves(crossing.near, vid).has(vid) if tagged else self.leaves(crossing.near, NO_VID).has(vid)
             if leaves is False:
@@ -287,7 +290,17 @@ class Fabric:
                 sure = leaves is True and up is True and enters.has(arrives) is True
                 yield crossing, Node(crossing.far.device, arrives), tagged, sure
 
+    def may_tunnel(self, end: End) -> bool:
+        """Whether a port may be the end of a tunnel: if it is one, or its mode was not observed, but of some port one.
+
+        That nobody uses tunnels is taken for granted where none was seen.
+        """
+        tunnel = self.member(end).tunnel
+        return bool(tunnel or (tunnel is None and self._tunnel_ends))
+
+    @cached_property
     def _tunnel_ends(self) -> list[End]:
+        """The ports that are ends of tunnels."""
         modes, rows = self._survey.column("ports", "mode"), self._survey.ports
         numbers = (n for n, mode in enumerate(modes) if mode == "tunnel") if "tunnel" in modes else ()
         return [End(self._names.spelled[rows[n].device], rows[n].port) for n in numbers]

@@ -8,7 +8,7 @@ IEEE 802.1Q, clause 15: provider bridges, customer ports.
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from functools import partial
 from typing import Protocol
 
@@ -28,10 +28,11 @@ class _Bridges(Protocol):
     vids: int
 
     def member(self, end: End) -> Membership: ...
+    def may_tunnel(self, end: End) -> bool: ...
     def forwarding(self, end: End) -> Bounds: ...
     def leaves(self, end: End, tag: int) -> Bounds: ...
     def leaving(self, end: End) -> int: ...
-    def cross(self, crossing: Crossing, vid: int) -> Iterator[tuple[Crossing, Node, bool, bool]]: ...
+    def bridged(self, crossing: Crossing, vid: int) -> Iterator[tuple[Crossing, Node, bool, bool]]: ...
 
 
 class Tunnels:
@@ -43,14 +44,10 @@ class Tunnels:
         What ports do, and where frames go.
     ports
         The ports of a device.
-    entries
-        All ports that are ends of tunnels.
     """
 
-    def __init__(
-        self, bridges: _Bridges, ports: Callable[[str], Mapping[str, object]], entries: Callable[[], Iterable[End]]
-    ) -> None:
-        self._bridges, self._ports, self._entries = bridges, ports, entries
+    def __init__(self, bridges: _Bridges, ports: Callable[[str], Mapping[str, object]]) -> None:
+        self._bridges, self._ports = bridges, ports
         self._ends: dict[End, dict[End, Truth]] = {}
 
     def out_of(self, crossing: Crossing, vid: int) -> Iterator[tuple[Crossing, Node, bool, bool]]:
@@ -76,12 +73,11 @@ class Tunnels:
     def from_beyond(self) -> Iterator[tuple[Crossing, Node, bool, bool]]:
         """Where tagged frames come out that get into tunnels where the known part ends."""
         bridges = self._bridges
-        for end in filter(self._leads_out, self._entries()):
-            for out in bridges.out.get(end.device, ()):
-                if out.near == end and out.far != OUTSIDE:
-                    enters = bridges.member(out.far).accepts.both(bridges.forwarding(out.far)).possible & bridges.vids
-                    for vid in vids_in(enters):
-                        yield Crossing(OUTSIDE, out.far, out.adjacency), Node(out.far.device, vid), True, False
+        for out in (out for crossings in bridges.out.values() for out in crossings if out.far != OUTSIDE):
+            if bridges.may_tunnel(out.near) and self._leads_out(out.near):
+                enters = bridges.member(out.far).accepts.both(bridges.forwarding(out.far)).possible & bridges.vids
+                for vid in vids_in(enters):
+                    yield Crossing(OUTSIDE, out.far, out.adjacency), Node(out.far.device, vid), True, False
 
     def _leads_out(self, end: End) -> bool:
         """Whether what goes into a tunnel may come out where the known part ends."""
@@ -106,9 +102,9 @@ class Tunnels:
                     found[OUTSIDE] = None
                 for other in map(partial(End, device), self._ports(device)):
                     there = bridges.member(other)
-                    if other == end or not there.tunnel or there.pvid not in (vid, None):
+                    if other == end or not bridges.may_tunnel(other) or there.pvid not in (vid, None):
                         continue
-                    told: Truth = True if member.pvid and there.pvid else None
+                    told: Truth = True if member.pvid and member.tunnel and there.pvid and there.tunnel else None
                     opens = all_of((sure, told, bridges.forwarding(end).has(vid), bridges.forwarding(other).has(vid)))
                     if opens is not False:
                         found[other] = opens
@@ -123,7 +119,7 @@ class Tunnels:
             for crossing in bridges.out.get(device, ()):
                 if crossing.far == OUTSIDE or any(bridges.member(e).tunnel for e in (crossing.near, crossing.far)):
                     continue
-                for _, node, _, sure in bridges.cross(crossing, start.vid):
+                for _, node, _, sure in bridges.bridged(crossing, start.vid):
                     reached = all_of((found[device], True if sure else None))
                     if node.vid == start.vid and (node.device not in found or (reached and not found[node.device])):
                         found[node.device] = reached
