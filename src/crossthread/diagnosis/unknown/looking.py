@@ -65,9 +65,10 @@ def _look(context: Context, table: str, whom: str, facts: Sequence[Evidence]) ->
     if table == "hosts":
         return _of_host(context, whom, facts)
     devices = tuple(dict.fromkeys(str(fact.key.get("device", "")) for fact in facts))
-    if table == "gateways" and {fact.column for fact in facts} == {"virtual"}:
+    if table == "gateways" and (shared := {fact.column for fact in facts}) in ({"virtual"}, {"virtual_state"}):
         sharing = listed(tuple(f"{fact.key['device']} {fact.key['interface']}" for fact in facts))
-        return Look(f"read the shared addresses of {sharing}", devices, table)
+        held = f"see whether {sharing} {'holds' if len(facts) == 1 else 'hold'} the shared address"
+        return Look(held if "virtual_state" in shared else f"read the shared addresses of {sharing}", devices, table)
     if table == "filters":
         return _of_filters(devices, facts)
     if {fact.column for fact in facts} == {"table"}:

@@ -98,6 +98,8 @@ def _of_leg(context: Context, leg: Leg) -> Iterator[Evidence]:
         yield Evidence(
             "gateways", key, "address" if there in context.network.unread_addresses.link_local else "virtual", None
         )
+    elif there is not None and there.ip != leg.target and there.row.virtual == str(leg.target):
+        yield from empty_cells(context, there.row, "gateways", {}, "virtual_state")
     if leg.proxy:
         yield from empty_cells(context, leg.receiver.row, "gateways", {}, "proxy_arp")
     for one, two in ((leg.sender, leg.receiver), (leg.receiver, leg.sender)):

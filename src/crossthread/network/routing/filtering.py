@@ -53,7 +53,11 @@ class Filtering:
         return walk
 
     def _passage(self, device: str, row: Gateway | Port, way: str, packet: Packet) -> Passage:
-        return self._filters.passage(device, row.filter_in if way == "in" else row.filter_out, packet)
+        name = row.filter_in if way == "in" else row.filter_out
+        if name is None and isinstance(row, Gateway):  # what another row says of the interface is likely, but not sure
+            told = self._filters.passage(device, self._filters.beside(row, way), packet)
+            return Passage(told.passes or None, told.entry)
+        return self._filters.passage(device, name, packet)
 
     def _filtering(self, leg: Leg) -> Iterator[tuple[Station, Gateway | Port, str, End | None, bool]]:
         """The interfaces and ports of a leg: the nearer station, its row, the direction, the port, whether surely."""

@@ -10,7 +10,7 @@ from typing import NamedTuple
 from crossthread.network.three_valued import Truth, all_of
 from crossthread.network.topology.names import End, Names
 from crossthread.survey import Survey
-from crossthread.survey.records import Filter
+from crossthread.survey.records import Filter, Gateway
 from crossthread.values import NONE, Address, Prefix
 
 _ECHO = {4: {"icmp", "1"}, 6: {"icmpv6", "ipv6-icmp", "icmp6", "58"}}
@@ -84,6 +84,16 @@ class Filters:
         self.used = self.used or bool(self._loose)
         self.ports = _filtered_ports(survey, names, self._loose.keys())
         self._prefixes: dict[str, Prefix] = {}
+        self._of_interfaces = {
+            (row.device, row.interface, way): name
+            for row in (survey.gateways if self.used else ())
+            for way, name in (("in", row.filter_in), ("out", row.filter_out))
+            if name is not None
+        }
+
+    def beside(self, row: Gateway, way: str) -> str | None:
+        """The filter of an interface for packets that come `in` or go `out`, by its rows of other addresses."""
+        return self._of_interfaces.get((row.device, row.interface, way))
 
     def _nowhere(self, survey: Survey, names: Names) -> dict[str, list[str]]:
         """By device, its filters that no row names: they may be wherever nobody read that."""

@@ -27,10 +27,15 @@ _RECENT = 16
 """How many walks are kept for whoever asks for the same again: of one pair of hosts an echo each way, and replies."""
 
 
-def _holds(station: Station, wanted: Address) -> bool:
-    """Whether a station answers for an address: one that it shares with others only while it holds it."""
-    own = station.ip is not None and station.ip == wanted
-    return own or not isinstance(station, Interface) or station.row.virtual_state in (None, "master")
+def _holds(station: Station, wanted: Address, holders: Sequence[Station]) -> Truth:
+    """Whether a station answers for an address: one that it shares with others only while it holds it.
+
+    Where nobody read which of several holds it, one of them does.
+    """
+    if not isinstance(station, Interface) or station.ip == wanted or station.row.virtual != str(wanted):
+        return True
+    state = station.row.virtual_state
+    return state == "master" if state is not None else len(holders) > 1 or None
 
 
 def _is_there(station: Station, target: Station) -> bool:
@@ -178,8 +183,9 @@ class Forwarding:
         # Whoever has an address itself need not ask for it: what becomes of the packet differs from maker to maker.
         asks = None if any(_is_its_own(sender, one, wanted) for one in holders) else True
         for station in holders:
-            if station is not sender and sender.row != station.row and _holds(station, wanted):
-                found.append((station, False, all_of((asks, self.resolves(sender, station)))))
+            holds = _holds(station, wanted, holders)
+            if station is not sender and sender.row != station.row and holds is not False:
+                found.append((station, False, all_of((asks, holds, self.resolves(sender, station)))))
         if not any(heard for _, _, heard in found):
             found += self._by_address_unread(sender, wanted)
         for station in self._stations.proxies:

@@ -37,8 +37,8 @@ class UnreadAddresses:
         """The interfaces that may share an address with others, as it was not read whether they do.
 
         Two devices that may route have to be in one subnet besides the one that asks, that of the address or, as in
-        IPv6 it is mostly link-local, any; or one, where a MAC address at which shared addresses answer was learned in
-        its VLAN, or is what an ARP cache has for the address.
+        IPv6 it is mostly link-local, any; or one, of which it was read whether it holds a shared address, or where a
+        MAC address at which such answer was learned in its VLAN, or is what an ARP cache has for the address.
         """
         subnets: dict[Prefix, list[Interface]] = defaultdict(list)
         for one in self._gateways:
@@ -52,7 +52,7 @@ class UnreadAddresses:
             one
             for here in subnets.values()
             for one in here
-            if heard or len({s.device for s in here}) > 1 or one.row.vid in self._vids_shared
+            if heard or one.row.virtual_state or len({s.device for s in here}) > 1 or one.row.vid in self._vids_shared
         ]
 
     def _answers_as_shared(self, ip: str) -> bool:

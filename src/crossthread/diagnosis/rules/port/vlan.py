@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections import Counter, defaultdict
 
+from msgspec.structs import replace
+
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_port
 from crossthread.diagnosis.expected.listed_vlans import ListedVlans
@@ -119,7 +121,7 @@ def shared_port_vlan_wrong(context: Context, adjacency: Adjacency, vid: int | No
     Matters: all that is plugged into that bridge talks to the wrong VLAN's stations.
     Notice: the hosts behind one small bridge have no network, or another one's.
     Confirm: compare the port's VLAN with the subnet of the hosts at the bridge behind it.
-    Mend: put the port into the VLAN of those hosts.
+    Mend: put the port into the VLAN of those hosts, unless as many others there are in the right one.
     """
     for end in (adjacency.a, adjacency.b):
         row, hosts = context.port(end), context.behind(end)
@@ -133,14 +135,14 @@ def shared_port_vlan_wrong(context: Context, adjacency: Adjacency, vid: int | No
         says = f"{end} is in VLAN {row.pvid}; {host.name}, at {host.end or adjacency.far(end)} behind it, "
         says += f"belongs to VLAN {wanted}."
         evidence = context.evidence(row, "mode", "pvid") + context.evidence(host.row, "address")
-        return Finding(
-            "port-vlan-wrong",
-            "breaks",
-            (at_port(end, wanted), at_station(host)),
-            says,
-            evidence + context.evidence(context.device(adjacency.far(end).device), "vlan_aware"),
-            (set_port(end, pvid=wanted),),
-        )
+        evidence += context.evidence(context.device(adjacency.far(end).device), "vlan_aware")
+        told = Finding("port-vlan-wrong", "breaks", (at_port(end, wanted), at_station(host)), says, evidence)
+        mend = (set_port(end, pvid=wanted),)
+        if counts[row.pvid] < counts[wanted]:
+            return replace(told, repair=mend)
+        other = next(host for host in hosts if context.expected.vlan(host) == row.pvid)
+        against = (f"{other.name}, at {other.end or adjacency.far(end)} behind it, belongs to VLAN {row.pvid}",)
+        return replace(told, alternatives=(Alternative(mend, (), against=against),))
     return None
 
 
