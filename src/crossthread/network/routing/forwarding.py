@@ -400,6 +400,9 @@ class Forwarding:
             if way.discards:
                 walks.append(Walk(False, (), Stop("discards", gateway, goal, choice=way)))
                 continue
+            if way.anywhere and way.route is not None:
+                walks.append(Walk(None, (), Stop("unknown", gateway, goal), ((way.route, "next_hop"),)))
+                continue
             if way.next_hop is None and goal in self._broadcasts(device):
                 walks.append(Walk(False, (), Stop("broadcast", way.interface, goal, choice=way)))
                 continue

@@ -32,6 +32,12 @@ class Choice(NamedTuple):
         return self.route is not None and self.route.kind not in (None, "unicast")
 
     @property
+    def anywhere(self) -> bool:
+        """Whether nobody read where its route leads, nor whether it discards."""
+        row = self.route
+        return row is not None and row.kind is None and row.next_hop is None and not row.interface
+
+    @property
     def looked_up(self) -> bool:
         """Whether it is taken only if the device looks the next hop up in other routes, which was not seen."""
         row = self.route
@@ -158,10 +164,13 @@ class Routing:
     def _by_route(self, device: str, table: str | None, row: Route, passed: tuple[Route, ...] = ()) -> Sequence[Choice]:
         """The ways by a route: several where its next hop is looked up in others that are as good."""
         length = self._prefixes[row.prefix].prefixlen
+        own = self._stations.on_device.get(device, [])
+        to_none = [Choice(one, None, row, length, True) for one in own[:1]]
         if row.kind not in (None, "unicast"):
-            own = self._stations.on_device.get(device)
-            return [Choice(own[0], None, row, length, True)] if own else ()
-        named = [s for s in self._stations.on_device.get(device, ()) if s.name == row.interface]
+            return to_none
+        if to_none and to_none[0].anywhere:
+            return [to_none[0]._replace(usable=None)]
+        named = [s for s in own if s.name == row.interface]
         if row.next_hop is None or row.next_hop == NONE:
             usable = named[0].up if named else False
             usable = usable if row.next_hop else all_of((None, usable))
