@@ -48,13 +48,10 @@ def _new(kind, before, after):
 
 def _doubles(survey):
     """Two interfaces of one parent with one tag; an address that two have."""
-    tags = Counter(
-        (row.device, row.port, row.vid)
-        for row in {(r.device, r.interface): r for r in survey.gateways if r.vid and r.port}.values()
-    )
-    yield from (
-        f"two interfaces of {device} {port} with the tag {vid}" for (device, port, vid), n in tags.items() if n > 1
-    )
+    tags = {}
+    for row in survey.gateways:
+        tags.setdefault((row.device, row.port, row.vid or row.interface), set()).add(row.interface)
+    yield from (f"{place} is another's, too: {name}" for place, held in tags.items() if len(held) > 1 for name in held)
     own = [
         row.address.partition("/")[0] for row in (*survey.hosts, *survey.gateways) if row.address not in (None, "none")
     ]

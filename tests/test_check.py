@@ -143,7 +143,7 @@ class Planted(unittest.TestCase):
         shown = run("why", "--all", DATA / "half" / "179815").stdout
         self.assertRegex(shown, r"^✗ 4 of 6 wanted pairs do not work: no repair is proposed\.\n")
         self.assertRegex(
-            shown, r"maybe ports sw-a e4(?s:.*)or    hosts host-1(?s:.*)decide  ask where the host is meant"
+            shown, r"maybe ports sw-a e4(?s:.*)or    hosts host-1(?s:.*)decide  ask which VLAN is meant for"
         )
 
     def test_a_mend_for_which_not_all_speaks_is_likely(self):

@@ -11,6 +11,7 @@ from crossthread.diagnosis.repair.hypotheses import judged, judged_by_links
 from crossthread.diagnosis.repair.rival_explanations import speaks_for
 from crossthread.diagnosis.repair.withheld import PLACES
 from crossthread.diagnosis.rules.gateway.address import gateway_address_wrong, gateway_addresses_swapped
+from crossthread.diagnosis.rules.gateway.port import gateway_port_vlan_wrong
 from crossthread.diagnosis.search.cheapest_way import Search
 from crossthread.diagnosis.settled import asking_there
 from crossthread.diagnosis.unknown.likely import by_equal_routes
@@ -127,7 +128,7 @@ def _stays(context: Context, finding: Finding) -> bool:
     return any(judged_by_links(context, host) is not None for host in hosts)
 
 
-def as_judged(context: Context, finding: Finding) -> Finding:
+def as_judged(context: Context, finding: Finding, now: Context) -> Finding:
     """The same; of a host whose port and address disagree, what is wrong is the same whichever pair is asked about.
 
     Else one pair would have its port moved, and another its address, after which it is in the wrong place again.
@@ -135,10 +136,29 @@ def as_judged(context: Context, finding: Finding) -> Finding:
     if finding.rule == "gateway-address-wrong" and len(finding.subjects) == 1:  # else two that were swapped
         told = _as_most_ask(context, finding)
         return _of_its_one_user(context, told) or told
+    if finding.rule == "port-vlan-wrong" and any(subject.interface for subject in finding.subjects):
+        either = _of_either(now, finding)  # an interface may have its address only now
+        return max(either, key=lambda told: speaks_for(now, told))
     names = {subject.host for subject in finding.subjects if subject.host}
     host = context.network.stations.hosts.get(names.pop().casefold()) if len(names) == 1 else None
     best = judged(context, host) if host is not None and finding.rule in PLACES and finding.repair else None
     return best if best is not None and best.rule in PLACES and best.rule != finding.rule else finding
+
+
+def _of_either(context: Context, finding: Finding) -> list[Finding]:
+    """The same of an interface at a switch port, and of each other of its subnet at one in another VLAN."""
+    places = {(subject.device, subject.interface) for subject in finding.subjects}
+    stations = (s for device, _ in places for s in context.network.stations.on_device.get(device or "", ()))
+    found = {str(finding.repair): finding}
+    for one in (s for s in stations if (s.device, s.name) in places and s.address is not None):
+        for other in context.expected.interfaces_near(one.address.ip) if one.address is not None else ():
+            if other is one or (end := other.end) is None:
+                continue
+            for link in context.adjacencies_at.get(end, ()):
+                told = gateway_port_vlan_wrong(context, other, link.far(end), context.expected.current_vlan(one))
+                if told is not None and told.rule == finding.rule and told.repair:
+                    found[str(told.repair)] = told
+    return [found[key] for key in sorted(found)]
 
 
 def _of_its_one_user(context: Context, finding: Finding) -> Finding | None:

@@ -89,7 +89,8 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
                 continue
             failing.append(want)
             for single, told in asker.explained(want, walks):
-                finding = as_judged(context, told)
+                finding = as_judged(context, told, now)
+                _give_up(told, finding, made, found, waiting)
                 if finding.identity not in found and takes_back(finding, mended):
                     continue  # it would take back what mended another fault
                 known = found.get(finding.identity)
@@ -126,6 +127,15 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
         found[identity].finding = told_only(found[identity].finding)
     needed = _not_idle(Asker(now, context), found, made)
     return Effects(needed, list(unsettled.values()), list(_forbidden(context)), uneven)
+
+
+def _give_up(
+    told: Finding, finding: Finding, made: set[object], found: dict[object, Effect], waiting: dict[object, Finding]
+) -> None:
+    """Forget what was found before and not mended yet, if by what is mended since another explanation is likelier."""
+    if finding.identity != told.identity and told.identity not in made:
+        found.pop(told.identity, None)
+        waiting.pop(told.identity, None)
 
 
 def _instead(context: Context, found: dict[object, Effect], harmful: Effect) -> list[Finding]:

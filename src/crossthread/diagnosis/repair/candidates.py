@@ -14,7 +14,7 @@ from crossthread.diagnosis.rules.gateway.address import asked_for, by_another_ad
 from crossthread.diagnosis.rules.gateway.missing import places_for
 from crossthread.diagnosis.rules.host.tag import tag_mends
 from crossthread.diagnosis.rules.link import both_trunks, with_native
-from crossthread.network.hosts.station import HostStation, Interface
+from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
 from crossthread.survey.records import Port, Route
@@ -58,17 +58,46 @@ def _tag_types(context: Context, finding: Finding) -> Iterator[Option]:
 def _port_instead(context: Context, finding: Finding) -> Iterator[Option]:
     for host in _hosts(context, finding):
         yield from _into_subnet(context, host)
+        yield from _other_renumbered(context, finding, host)
 
 
-def _hosts_instead(context: Context, finding: Finding) -> Iterator[Option]:
-    """Put the ports of the hosts of a gateway's subnet into the gateway's VLAN, instead of the port towards it."""
+def _other_renumbered(context: Context, finding: Finding, host: HostStation) -> Iterator[Option]:
+    """Give an address of a host's subnet to the one other host in its VLAN, in whose subnet the finding puts it.
+
+    Where neither has a gateway, as well may that be the one that is wrong, unless others of the host's own subnet are
+    elsewhere.
+    """
+    own, living = host.address, context.living_in(context.expected.current_vlan(host), host)
+    others = [(s, s.address) for one in living for s in one.hosts if s is not host and s.address is not None]
+    if own is None or len(others) != 1 or (free := free_address(context, own)) is None:
+        return
+    if any(s is not host for s in context.expected.near(own.ip)):
+        return
+    for other, its in others:
+        given = [str(change.cells.get("address")) for change in finding.repair if change.table == "hosts"]
+        there = given and given[0] != NONE and its.ip in interface(given[0]).network
+        if there and {host.row.gateway, other.row.gateway} == {NONE}:
+            yield (set_host(other, address=f"{free}/{own.network.prefixlen}"),)
+
+
+def _others_instead(context: Context, finding: Finding) -> Iterator[Option]:
+    """Put the ports of all others of a gateway's subnet into the gateway's VLAN, instead of the port towards it."""
     subjects = {(s.device, s.interface) for s in finding.subjects if s.interface}
     for gateway in (s for s in context.network.stations.gateways if (s.device, s.name) in subjects):
         now = context.expected.current_vlan(gateway)
         near = context.expected.near(gateway.address.ip) if gateway.address is not None else ()
-        away = [(s, row) for s in near if isinstance(s, HostStation) and s.end and (row := context.port(s.end))]
-        if now and away and all(row.mode == "access" and row.pvid not in (None, now) for _, row in away):
-            yield tuple(set_port(End(row.device, row.port), pvid=now) for _, row in away)
+        ends = dict.fromkeys(end for s in near if s is not gateway for end in _plugged_into(context, s))
+        away = [row for end in ends if (row := context.port(end))]
+        if now and away and all(row.mode == "access" and row.pvid not in (None, now) for row in away):
+            yield tuple(set_port(End(row.device, row.port), pvid=now) for row in away)
+
+
+def _plugged_into(context: Context, station: Station) -> list[End]:
+    """The switch port that a host is plugged into, or an interface that does not tag."""
+    if isinstance(station, HostStation):
+        return [station.end] if station.end else []
+    links = context.adjacencies_at.get(station.end, ()) if station.end and not station.tag else ()
+    return [link.far(station.end) for link in links if station.end]
 
 
 def _of_another_size(context: Context, finding: Finding) -> Iterator[Option]:
@@ -279,7 +308,7 @@ _BY_RULE: Mapping[str, Callable[[Context, Finding], Iterator[Option]]] = {
     "link-tagging-differs": _tag_types,
     "host-tag-wrong": _tags,
     "host-outside-subnet": _port_instead,
-    "port-vlan-wrong": _hosts_instead,
+    "port-vlan-wrong": _others_instead,
     "host-mask-differs": _lengths,
     "gateway-mask-differs": _lengths,
     "gateway-missing": _other_routers,

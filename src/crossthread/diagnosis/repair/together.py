@@ -31,17 +31,18 @@ def changes_of(findings: Iterable[Finding]) -> tuple[Change, ...]:
 
 
 def one_tag_twice(before: Network, after: Network, changes: Sequence[Change]) -> bool:
-    """Whether two interfaces of one parent would have one tag, which devices refuse, and have it not now."""
+    """Whether an interface would get a tag that another one of its parent has then, which devices refuse."""
     devices = {str(change.key["device"]) for change in changes if change.table == "gateways" and "vid" in change.cells}
 
-    def held_twice(network: Network) -> set[tuple[str, str | None, int]]:
+    def holders(network: Network) -> dict[tuple[str, str | None, int], set[str]]:
         names: dict[tuple[str, str | None, int], set[str]] = defaultdict(set)
         for row in network.survey.gateways if devices else ():
             if row.device in devices and row.vid:
                 names[row.device, row.port or None, row.vid].add(row.interface)
-        return {place for place, held in names.items() if len(held) > 1}
+        return names
 
-    return bool(held_twice(after) - held_twice(before))
+    now = holders(before)
+    return any(len(held) > 1 and held - now[place] for place, held in holders(after).items())
 
 
 def one_address_twice(after: Network, changes: Sequence[Change]) -> bool:

@@ -65,15 +65,16 @@ def _planned_cells(context: Context, change: Change) -> Change:
 def weighed(context: Context, findings: Iterable[Finding]) -> list[Finding]:
     """The same findings, of which those are only told that have two explanations which are about as good.
 
-    That are the ends of a link that have different native VLANs, if nothing decides between them; and the port and the
-    address of a host that has no gateway, which would be the third witness, where nobody serves the VLAN of its port;
-    and its gateway and address, where the port was not read; and a gateway that only one host asks for, in a VLAN where
-    others have theirs, and that host's address; and two interfaces of a subnet for whose gateway hosts ask in vain.
+    That are the ends of a link that have different native VLANs, if nothing decides between them, and two switch ports
+    in different VLANs towards interfaces of a subnet without hosts; and the port and the address of a host that has no
+    gateway, which would be the third witness, where nobody serves the VLAN of its port; and its gateway and address,
+    where the port was not read; and a gateway that only one host asks for, in a VLAN where others have theirs, and that
+    host's address; and two interfaces of a subnet for whose gateway hosts ask in vain.
     """
 
     def told(finding: Finding) -> Finding:
-        if finding.rule == "link-native-differs":
-            return _native(context, finding)
+        if finding.rule == "link-native-differs" or _between_routers(context, finding):
+            return _by_weight(context, finding)
         if context.network.unread.anywhere and finding.repair and _guessed(context, finding):
             return told_only(finding)  # a gateway that nobody read would decide
         if finding.rule == "host-gateway-outside-subnet" and _port_would_decide(context, finding):
@@ -85,8 +86,16 @@ def weighed(context: Context, findings: Iterable[Finding]) -> list[Finding]:
     return [told(finding) if finding.repair else finding for finding in findings]
 
 
-def _native(context: Context, finding: Finding) -> Finding:
-    """The finding with the native VLAN for which more speaks, or with both."""
+def _between_routers(context: Context, finding: Finding) -> bool:
+    """Whether a finding is about a switch port towards an interface in whose subnet there are no hosts."""
+    places = {(s.device, s.interface) for s in finding.subjects if finding.rule == "port-vlan-wrong" and s.interface}
+    rows = (s for device, _ in places for s in context.network.stations.on_device.get(device or "", ()))
+    own = [s.address.ip for s in rows if (s.device, s.name) in places and s.address is not None]
+    return bool(own) and not any(isinstance(s, HostStation) for ip in own for s in context.expected.near(ip))
+
+
+def _by_weight(context: Context, finding: Finding) -> Finding:
+    """The finding with that mend of all for which more speaks, or with both."""
     options = alternatives(context, finding, (), lambda _: True, lambda _: 0)
     found = msgspec.structs.replace(finding, repair=options[0].changes, alternatives=options)
     if confidence_of(found) == "open":

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from itertools import groupby
+
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import raise_link, set_gateway
 from crossthread.diagnosis.expected.misaddressed import misaddressed, serves_here, swapped_with
@@ -152,11 +154,14 @@ def gateway_vlan_wrong(context: Context, gateway: Interface, vid: int | None = N
     beside_it = context.network.stations.on_device[gateway.device]
     holding = (s for s in beside_it if s.name != gateway.name and s.end == gateway.end and s.row.vid == wanted)
     strangers = [(s, due) for s in holding if (due := context.expected.vlan(s)) != wanted]
-    # of several that hold it, the one that it is swapped with
-    for holder, due in sorted(strangers, key=lambda one: (one[1] != row.vid, one[0].name))[:1]:
+    # of several that hold it, the one that it is swapped with comes last, and all others go out of its way
+    strangers.sort(key=lambda one: (one[1] == row.vid, one[0].name))
+    away: list[Change] = []
+    for holder, due in (next(rows) for _, rows in groupby(strangers, key=lambda one: one[0].name)):
         says += f"; {called(holder)}, which holds that tag now, belongs into VLAN {due}"
         evidence += context.evidence(holder.row, "vid")
-        changes = _retagged(context, gateway, wanted, holder, due)
+        changes = [*away, *_retagged(context, gateway, wanted, holder, due)]
+        away += [set_gateway(s, vid=due) for s in _rows_of(context, holder) if due is not None]
     return Finding("gateway-vlan-wrong", "breaks", (at_station(gateway),), f"{says}.", evidence, tuple(changes))
 
 

@@ -37,8 +37,8 @@ def port_vlan_wrong(context: Context, host: HostStation, vid: int | None = None)
     Notice: the host gets no address or one of another network, and reaches the wrong neighbours.
     Confirm: compare the port's VLAN with that of the host's neighbours, and with the tag of the gateway of the host's
     subnet.
-    Decide: ask where the host is meant to be: its owner, the label of the socket, or whoever changed the port or
-    the host last.
+    Decide: ask which VLAN is meant for what is plugged in: its owner, the label of the socket, or whoever changed
+    either last.
     Mend: put the port into the VLAN of the host's subnet.
     """
     wanted = vid or context.expected.vlan(host)
