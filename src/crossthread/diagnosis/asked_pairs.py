@@ -13,7 +13,7 @@ from crossthread.diagnosis.repair.withheld import PLACES
 from crossthread.diagnosis.rules.gateway.address import gateway_address_wrong, gateway_addresses_swapped
 from crossthread.diagnosis.rules.gateway.port import gateway_port_vlan_wrong
 from crossthread.diagnosis.search.cheapest_way import Search
-from crossthread.diagnosis.settled import asking_there
+from crossthread.diagnosis.settled import asking_there, interfaces_of
 from crossthread.diagnosis.unknown.likely import by_equal_routes
 from crossthread.diagnosis.wants import Want
 from crossthread.diagnosis.way.explanations import explain
@@ -131,13 +131,15 @@ def _stays(context: Context, finding: Finding) -> bool:
 def as_judged(context: Context, finding: Finding, now: Context) -> Finding:
     """The same; of a host whose port and address disagree, what is wrong is the same whichever pair is asked about.
 
-    Else one pair would have its port moved, and another its address, after which it is in the wrong place again.
+    Else one pair would have its port moved, and another its address, after which it is in the wrong place again. So it
+    is of two switch ports towards the interfaces of a subnet, which are judged as they are `now`, once others are
+    mended: a host as it was at first.
     """
     if finding.rule == "gateway-address-wrong" and len(finding.subjects) == 1:  # else two that were swapped
         told = _as_most_ask(context, finding)
         return _of_its_one_user(context, told) or told
     if finding.rule == "port-vlan-wrong" and any(subject.interface for subject in finding.subjects):
-        either = _of_either(now, finding)  # an interface may have its address only now
+        either = _of_either(now, finding)
         return max(either, key=lambda told: speaks_for(now, told))
     names = {subject.host for subject in finding.subjects if subject.host}
     host = context.network.stations.hosts.get(names.pop().casefold()) if len(names) == 1 else None
@@ -147,11 +149,10 @@ def as_judged(context: Context, finding: Finding, now: Context) -> Finding:
 
 def _of_either(context: Context, finding: Finding) -> list[Finding]:
     """The same of an interface at a switch port, and of each other of its subnet at one in another VLAN."""
-    places = {(subject.device, subject.interface) for subject in finding.subjects}
-    stations = (s for device, _ in places for s in context.network.stations.on_device.get(device or "", ()))
     found = {str(finding.repair): finding}
-    for one in (s for s in stations if (s.device, s.name) in places and s.address is not None):
-        for other in context.expected.interfaces_near(one.address.ip) if one.address is not None else ():
+    own = [(one, one.address.ip) for one in interfaces_of(context, finding) if one.address is not None]
+    for one, ip in own:
+        for other in context.expected.interfaces_near(ip):
             if other is one or (end := other.end) is None:
                 continue
             for link in context.adjacencies_at.get(end, ()):
@@ -170,9 +171,7 @@ def _of_its_one_user(context: Context, finding: Finding) -> Finding | None:
 
 def _as_most_ask(context: Context, finding: Finding) -> Finding:
     """The same; of an interface that hosts ask by several addresses that for which most speaks."""
-    places = {(subject.device, subject.interface) for subject in finding.subjects}
-    rows = (s for device, _ in places for s in context.network.stations.on_device.get(device or "", ()))
-    others = (gateway_address_wrong(context, s) for s in rows if (s.device, s.name) in places)
+    others = (gateway_address_wrong(context, s) for s in interfaces_of(context, finding))
     return max([finding, *filter(None, others)], key=lambda one: speaks_for(context, one))
 
 

@@ -6,7 +6,7 @@ from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
-from crossthread.network.hosts.station import HostStation
+from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.network.topology.names import End
 from crossthread.survey.records import Port
 from crossthread.values import NONE, interface
@@ -121,11 +121,17 @@ def _asked_from_elsewhere(context: Context, wrong: Iterable[Finding], moving: It
 def asking_there(context: Context, finding: Finding) -> list[HostStation]:
     """The hosts in an interface's VLAN that use as their gateway the address that it would get."""
     hops = [str(change.cells["address"]) for change in finding.repair if change.cells.get("address")]
-    places = {(subject.device, subject.interface) for subject in finding.subjects}
-    own = (s for s in context.network.stations.gateways if (s.device, s.name) in places)
-    vids = {context.expected.current_vlan(station) for station in own} - {None}
+    vids = {context.expected.current_vlan(station) for station in interfaces_of(context, finding)} - {None}
     users = (host for hop in hops if hop != NONE for host in context.expected.users(interface(hop).ip))
     return [host for host in users if context.expected.current_vlan(host) in vids]
+
+
+def interfaces_of(context: Context, finding: Finding) -> list[Interface]:
+    """The interfaces that a finding is about, one for each of their addresses."""
+    places = {(subject.device, subject.interface) for subject in finding.subjects if subject.interface}
+    known = context.network.stations.on_device
+    rows = (station for device in sorted({str(device) for device, _ in places}) for station in known.get(device, ()))
+    return [s for s in rows if (s.device, s.name) in places]
 
 
 def _perhaps_elsewhere(links: Iterable[Finding], wrong: Iterable[Finding]) -> dict[Need, Finding]:

@@ -14,6 +14,7 @@ from crossthread.diagnosis.rules.gateway.address import asked_for, by_another_ad
 from crossthread.diagnosis.rules.gateway.missing import places_for
 from crossthread.diagnosis.rules.host.tag import tag_mends
 from crossthread.diagnosis.rules.link import both_trunks, with_native
+from crossthread.diagnosis.settled import interfaces_of
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
@@ -73,17 +74,16 @@ def _other_renumbered(context: Context, finding: Finding, host: HostStation) -> 
         return
     if any(s is not host for s in context.expected.near(own.ip)):
         return
-    for other, its in others:
-        given = [str(change.cells.get("address")) for change in finding.repair if change.table == "hosts"]
-        there = given and given[0] != NONE and its.ip in interface(given[0]).network
-        if there and {host.row.gateway, other.row.gateway} == {NONE}:
-            yield (set_host(other, address=f"{free}/{own.network.prefixlen}"),)
+    ((other, its),) = others
+    given = [str(change.cells.get("address")) for change in finding.repair if change.table == "hosts"]
+    there = given and given[0] != NONE and its.ip in interface(given[0]).network
+    if there and {host.row.gateway, other.row.gateway} == {NONE}:
+        yield (set_host(other, address=f"{free}/{own.network.prefixlen}"),)
 
 
 def _others_instead(context: Context, finding: Finding) -> Iterator[Option]:
     """Put the ports of all others of a gateway's subnet into the gateway's VLAN, instead of the port towards it."""
-    subjects = {(s.device, s.interface) for s in finding.subjects if s.interface}
-    for gateway in (s for s in context.network.stations.gateways if (s.device, s.name) in subjects):
+    for gateway in interfaces_of(context, finding):
         now = context.expected.current_vlan(gateway)
         near = context.expected.near(gateway.address.ip) if gateway.address is not None else ()
         ends = dict.fromkeys(end for s in near if s is not gateway for end in _plugged_into(context, s))

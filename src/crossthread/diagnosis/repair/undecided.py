@@ -26,7 +26,7 @@ from crossthread.diagnosis.repair.withheld import (
     told_only,
 )
 from crossthread.diagnosis.rules.gateway.address import gateway_address_wrong
-from crossthread.diagnosis.settled import needs, settled
+from crossthread.diagnosis.settled import interfaces_of, needs, settled
 from crossthread.network.hosts.station import HostStation, Station
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
@@ -88,9 +88,8 @@ def weighed(context: Context, findings: Iterable[Finding]) -> list[Finding]:
 
 def _between_routers(context: Context, finding: Finding) -> bool:
     """Whether a finding is about a switch port towards an interface in whose subnet there are no hosts."""
-    places = {(s.device, s.interface) for s in finding.subjects if finding.rule == "port-vlan-wrong" and s.interface}
-    rows = (s for device, _ in places for s in context.network.stations.on_device.get(device or "", ()))
-    own = [s.address.ip for s in rows if (s.device, s.name) in places and s.address is not None]
+    stations = interfaces_of(context, finding) if finding.rule == "port-vlan-wrong" else ()
+    own = [station.address.ip for station in stations if station.address is not None]
     return bool(own) and not any(isinstance(s, HostStation) for ip in own for s in context.expected.near(ip))
 
 

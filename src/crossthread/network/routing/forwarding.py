@@ -35,7 +35,7 @@ def _holds(station: Station, wanted: Address, holders: Sequence[Station]) -> Tru
     if not isinstance(station, Interface) or station.ip == wanted or station.row.virtual != str(wanted):
         return True
     state = station.row.virtual_state
-    return state == "master" if state is not None else len(holders) > 1 or None
+    return state == "master" if state is not None else len({one.device for one in holders}) > 1 or None
 
 
 def _is_there(station: Station, target: Station) -> bool:

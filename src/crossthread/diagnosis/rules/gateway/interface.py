@@ -158,7 +158,8 @@ def gateway_vlan_wrong(context: Context, gateway: Interface, vid: int | None = N
     strangers.sort(key=lambda one: (one[1] == row.vid, one[0].name))
     away: list[Change] = []
     for holder, due in (next(rows) for _, rows in groupby(strangers, key=lambda one: one[0].name)):
-        says += f"; {called(holder)}, which holds that tag now, belongs into VLAN {due}"
+        told = f", which holds that tag now, belongs into VLAN {due}" if due else " holds that tag now"
+        says += f"; {called(holder)}{told}"
         evidence += context.evidence(holder.row, "vid")
         changes = [*away, *_retagged(context, gateway, wanted, holder, due)]
         away += [set_gateway(s, vid=due) for s in _rows_of(context, holder) if due is not None]
