@@ -96,12 +96,13 @@ def asked(network: ct.Network, plan: ct.Plan | None = None) -> Iterator[tuple[st
     for number, (a, b) in enumerate(stopped[:: max(1, len(stopped) // _PAIRS)][:_PAIRS]):
         answer = ct.why(network, a, b, plan=plan)
         yield f"why {a} {b}", answer
+        if number:
+            continue  # the rest takes long, and is asked of one pair
         for device in [row.device for row in survey.devices][-1:]:
             yield f"why {device} {b}", or_why_not(ct.why, network, device, b)
         if answer.repair:
             yield f"rehearse {a} {b}", ct.rehearse(network, answer.repair, plan)
-            if not number:
-                yield f"compare {a} {b}", ct.compare(network, ct.Network(ct.apply_changes(survey, answer.repair)))
+            yield f"compare {a} {b}", ct.compare(network, ct.Network(ct.apply_changes(survey, answer.repair)))
     passed = [(a, b) for a, b, verdict in verdicts.reaches if verdict == "works"]
     for a, b in passed[:1]:
         yield f"why {a} {b}", ct.why(network, a, b)
@@ -116,10 +117,15 @@ def plain(answer: object) -> object:
 
 
 def answers(place: Path, network: ct.Network | None = None) -> dict[str, object]:
-    """All answers about one recorded survey, as plain values."""
+    """All answers about one recorded survey."""
     beside = place.with_name("plan.toml")
     plan = ct.read_plan(beside) if beside.exists() else None
-    return {name: plain(answer) for name, answer in asked(network or ct.Network(ct.read_survey(place)), plan)}
+    return dict(asked(network or ct.Network(ct.read_survey(place)), plan))
+
+
+def plainly(given: dict[str, object]) -> dict[str, object]:
+    """Answers as they are recorded."""
+    return {name: plain(answer) for name, answer in given.items()}
 
 
 def recorded(survey: Path) -> dict[str, object]:
@@ -141,8 +147,8 @@ def differences(was: object, now: object, at: str = "") -> Iterator[str]:
 
 
 EDITED = {
-    "yard": 3, "keel-routes": 2, "campus": 2, "quay": 3, "planned": 3, "museum-between": 1, "kinds-05": 1,
-    "network-06": 1, "network-11": 1, "half-00": 1, "half-15": 1,
+    "yard": 3, "keel-routes": 2, "campus": 2, "quay": 2, "planned": 2, "museum-between": 1, "kinds-05": 1,
+    "network-06": 1, "half-00": 1,
 }  # fmt: skip
 """How many values each column of a small network is given, one at a time; in every second edit two columns."""
 _PLAN = """
@@ -235,7 +241,7 @@ if __name__ == "__main__":
                 print(line)
         keep(DATA / "recorded" / f"{network}.json.gz", lines)
     for place in SURVEYS:
-        new = answers(place)
+        new = plainly(answers(place))
         for line in differences(recorded(place), new, place.parent.name):
             print(line)
         keep(place.with_name("answers.json.gz"), [new])

@@ -103,7 +103,7 @@ class Alike(unittest.TestCase):
 
     def test_a_changed_copy_has_the_classes_of_a_network_built_afresh(self):
         taken_over = 0
-        for chance, survey in campuses(18):
+        for chance, survey in campuses(9):
             network, host = Network(survey), chance.choice([row for row in survey.hosts if row.device and row.port])
             before = Echoes(network)
             self.assertGreater(len(before.matrix.classes), 1)
@@ -134,7 +134,7 @@ class Alike(unittest.TestCase):
                 asked = Asked(network), Asked(copy), [change]
                 self.assertEqual(pairs_of(near_turns(*asked, most=10**6)), turned, change)
                 self.assertLessEqual(pairs_of(near_turns(*asked, most=1)), turned, change)
-        self.assertGreater(taken_over, 45)
+        self.assertGreater(taken_over, 20)
 
 
 def pairs_of(found):

@@ -120,7 +120,7 @@ class Planted(unittest.TestCase):
 
     def test_what_follows_from_something_is_gone_once_that_is_mended(self):
         nested, stay = 0, 0
-        for place in (*SURVEYS, *(DATA / "half").iterdir()):
+        for place in (*SURVEYS[::3], *(DATA / "half").iterdir()):
             found = check(read_survey(place)).findings
             told = [one for f in found if f.repair for one in every(f.follows)]
             below = {one.identity for one in told if one.repair}
