@@ -14,8 +14,9 @@ from crossthread.diagnosis.judgement.confidence import beyond_doubt, confidence_
 from crossthread.diagnosis.judgement.needs import across
 from crossthread.diagnosis.repair.alternatives import alternatives
 from crossthread.diagnosis.repair.hypotheses import outweighed_by
-from crossthread.diagnosis.repair.undecided import only_address
+from crossthread.diagnosis.repair.undecided import lost_hop, only_address
 from crossthread.diagnosis.repair.withheld import PLACES
+from crossthread.diagnosis.rules.routing import OF_ROUTES
 from crossthread.network.topology.names import End
 from crossthread.survey.records import Gateway
 
@@ -27,20 +28,19 @@ def with_confidence(context: Context, findings: Iterable[Finding]) -> tuple[Find
     """The same findings, each with how sure its mend is, if it sets anything that is judged.
 
     What is needed for a host that may be elsewhere than where it is now is no surer than its own mend; nor is a host's
-    gateway that an interface is to get.
+    gateway that an interface is to get, or a VLAN on a spare link of which it is undecided who belongs into it.
     """
 
     def told_of(finding: Finding) -> Finding:
-        routes = finding.rule in ("route-missing", "route-back-missing")
+        routes = finding.rule in OF_ROUTES
         if kept_apart(finding):
             return _less_sure(finding)
         judged = finding.rule == "gateway-missing" or any(_JUDGED & c.cells.keys() for c in finding.repair)
         if not finding.repair or not (routes or judged):
             return finding
         options = finding.alternatives or alternatives(context, finding, (), lambda _: True, lambda _: 0)
-        if routes:  # the next hop may as well be an address that a router beside has lost
-            either = any(change.table == "gateways" for option in options for change in option.changes)
-            return _less_sure(finding) if either else finding
+        if routes:
+            return _less_sure(finding) if lost_hop(options) else finding
         found = msgspec.structs.replace(finding, alternatives=options)
         contested = _contested(context, finding) or _some_stay(context, finding)
         sure = confidence_of(found) == "sure" and (beyond_doubt(found) or not contested)
@@ -50,15 +50,18 @@ def with_confidence(context: Context, findings: Iterable[Finding]) -> tuple[Find
     told = tuple(_less_sure(one) if _where_nobody_is(context, one, told) else one for one in told)
     doubted = [one for one in told if one.rule in PLACES and one.confidence != "sure"]
     unsure = {subject.host for one in doubted for subject in one.subjects if subject.host}
+    disputed = {subject.vid for one in told if one.alternatives and not one.repair for subject in one.subjects}
     given = {str(ip) for one in told if one.confidence == "likely" and (ip := only_address(one)) is not None}
 
     def depends(one: Finding) -> bool:
         asks = any(change.table == "hosts" and change.cells.get("gateway") in given for change in one.repair)
         of_host = one.rule.startswith("host-gateway") or one.rule == "port-mode-wrong"
         asks = asks or (of_host and any(s.host in unsure for s in one.subjects))
+        spare = one.rule == "link-vlan-missing" and one.severity == "risks"  # nobody uses that link now
+        asks = asks or (spare and any(s.vid and s.vid in disputed for s in one.subjects))
         return asks or (bool(unsure) and _for_them_only(context, one, unsure))
 
-    return tuple(_less_sure(one) if depends(one) else one for one in told)
+    return tuple(_less_sure(one) if one.repair and depends(one) else one for one in told)
 
 
 def _less_sure(finding: Finding) -> Finding:

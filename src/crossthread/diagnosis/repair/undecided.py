@@ -19,6 +19,7 @@ from crossthread.diagnosis.repair.hypotheses import hypotheses
 from crossthread.diagnosis.repair.rival_explanations import speaks_for
 from crossthread.diagnosis.repair.unmended import without_orphans
 from crossthread.diagnosis.repair.withheld import (
+    PLACES,
     bare,
     by_the_plan_alone,
     grounded,
@@ -26,6 +27,7 @@ from crossthread.diagnosis.repair.withheld import (
     told_only,
 )
 from crossthread.diagnosis.rules.gateway.address import gateway_address_wrong
+from crossthread.diagnosis.rules.routing import OF_ROUTES
 from crossthread.diagnosis.settled import interfaces_of, needs, settled
 from crossthread.network.hosts.station import HostStation, Station
 from crossthread.network.topology.names import End
@@ -36,7 +38,7 @@ from crossthread.values import NO_VID, NONE, Address, Prefix, interface
 def decided_mends(context: Context, findings: Iterable[Finding]) -> list[Finding]:
     """The same findings with those mends only for which enough speaks, and which contradict no other, and no plan."""
     planned = [_as_planned(context, finding) for finding in findings]
-    decided = not_past_each_other(context, weighed(context, grounded(context, planned)))
+    decided = not_past_each_other(context, _after_addresses(weighed(context, grounded(context, planned))))
     return on_mends(context.network.survey, _without_idle(context, without_orphans(context, decided)))
 
 
@@ -69,11 +71,14 @@ def weighed(context: Context, findings: Iterable[Finding]) -> list[Finding]:
     in different VLANs towards interfaces of a subnet without hosts; and the port and the address of a host that has no
     gateway, which would be the third witness, where nobody serves the VLAN of its port; and its gateway and address,
     where the port was not read; and a gateway that only one host asks for, in a VLAN where others have theirs, and that
-    host's address; and two interfaces of a subnet for whose gateway hosts ask in vain.
+    host's address; and two interfaces of a subnet for whose gateway hosts ask in vain; and a next hop that a router
+    beside may have lost.
     """
 
     def told(finding: Finding) -> Finding:
         if finding.rule == "link-native-differs" or _between_routers(context, finding):
+            return _by_weight(context, finding)
+        if finding.rule in OF_ROUTES and lost_hop(alternatives(context, finding, (), lambda _: True, lambda _: 0)):
             return _by_weight(context, finding)
         if context.network.unread.anywhere and finding.repair and _guessed(context, finding):
             return told_only(finding)  # a gateway that nobody read would decide
@@ -91,6 +96,24 @@ def _between_routers(context: Context, finding: Finding) -> bool:
     stations = interfaces_of(context, finding) if finding.rule == "port-vlan-wrong" else ()
     own = [station.address.ip for station in stations if station.address is not None]
     return bool(own) and not any(isinstance(s, HostStation) for ip in own for s in context.expected.near(ip))
+
+
+def _after_addresses(findings: Sequence[Finding]) -> list[Finding]:
+    """The same findings; the gateway of a host is only told where its address may be of another subnet as well."""
+    open_ones = [one for one in findings if one.rule in PLACES and not one.repair and len(one.alternatives) > 1]
+    either = [change for one in open_ones for other in one.alternatives for change in other.changes]
+    hosts = {change.key["host"] for change in either if change.table == "hosts" and "address" in change.cells}
+
+    def rests(finding: Finding) -> bool:
+        asks = finding.rule.startswith("host-gateway") and bool(finding.repair)
+        return asks and any(subject.host in hosts for subject in finding.subjects)
+
+    return [told_only(finding) if rests(finding) else finding for finding in findings]
+
+
+def lost_hop(options: Iterable[Alternative]) -> bool:
+    """Whether the next hop of a route may as well be an address that a router beside has lost."""
+    return any(change.table == "gateways" for option in options for change in option.changes)
 
 
 def _by_weight(context: Context, finding: Finding) -> Finding:
