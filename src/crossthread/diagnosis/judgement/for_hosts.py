@@ -153,6 +153,8 @@ def _for_place(hearing: Hearing, host: HostStation, own: PrefixedAddress, both: 
     row = host.row
     if not both and row.gateway not in (None, NONE) and address(row.gateway or "") in own.network:
         yield Witness(weights.OWN, f"its gateway {row.gateway} is in that subnet")
+        if serving is not None:
+            yield Witness(weights.TWO_OF_THREE, "")
 
 
 def _is_free(hearing: Hearing, own: PrefixedAddress, vid: int, host: HostStation) -> bool:

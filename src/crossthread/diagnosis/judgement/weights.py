@@ -13,6 +13,8 @@ OWN = 1.0
 """A host's own address or gateway agrees; the two count once together where nothing but one interface disagrees."""
 PORT = 1.0
 """The VLAN that a host's port is in, as a witness of what address it should have."""
+TWO_OF_THREE = 0.5
+"""A host's port and its gateway both say where it belongs, and its address alone says otherwise."""
 SEVERAL = 3.0
 """What several hosts, each by its own settings, weigh at most against an interface."""
 MATE, MATES = 0.25, 0.75
