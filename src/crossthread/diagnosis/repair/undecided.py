@@ -9,6 +9,7 @@ import msgspec
 
 from crossthread.diagnosis.caution import dares
 from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.findings import SEVERITIES, Alternative, Finding
 from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.confidence import confidence_of
@@ -27,6 +28,7 @@ from crossthread.diagnosis.repair.withheld import (
     told_only,
 )
 from crossthread.diagnosis.rules.gateway.address import gateway_address_wrong
+from crossthread.diagnosis.rules.host.gateway import host_gateway_wrong
 from crossthread.diagnosis.rules.routing import OF_ROUTES
 from crossthread.diagnosis.settled import interfaces_of, needs, settled
 from crossthread.network.hosts.station import HostStation, Station
@@ -71,8 +73,8 @@ def weighed(context: Context, findings: Iterable[Finding]) -> list[Finding]:
     in different VLANs towards interfaces of a subnet without hosts; and the port and the address of a host that has no
     gateway, which would be the third witness, where nobody serves the VLAN of its port; and its gateway and address,
     where the port was not read; and a gateway that only one host asks for, in a VLAN where others have theirs, and that
-    host's address; and two interfaces of a subnet for whose gateway hosts ask in vain; and a next hop that a router
-    beside may have lost.
+    host's address; and two interfaces of a subnet for whose gateway hosts ask in vain, and an interface and the only
+    host that asks for another address; and a next hop that a router beside may have lost.
     """
 
     def told(finding: Finding) -> Finding:
@@ -172,14 +174,20 @@ def only_address(finding: Finding) -> Address | None:
 
 
 def _another_holder(context: Context, finding: Finding) -> list[tuple[Change, ...]]:
-    """The same address for another interface of the subnet, if as much speaks for calling that one's own wrong."""
-    wanted, found = only_address(finding), list[tuple[Change, ...]]()
+    """The same address for another interface of the subnet, or another gateway for the only host that asks for it.
+
+    If about as much speaks for calling that one's own wrong; of an interface that is where gateways mostly are.
+    """
+    wanted = only_address(finding)
     near = context.expected.interfaces_near(wanted) if wanted is not None else ()
-    for told in filter(None, (gateway_address_wrong(context, one) for one in near)):
-        rival = told.identity != finding.identity and only_address(told) == wanted
-        if rival and speaks_for(context, finding) - speaks_for(context, told) < weights.OPEN:
-            found.append(told.repair)
-    return found
+    told = [one for one in (gateway_address_wrong(context, near_by) for near_by in near) if one is not None]
+    rivals = [one for one in told if one.identity != finding.identity and only_address(one) == wanted]
+    held = (s.address for s in interfaces_of(context, finding) if s.address is not None)
+    usual = wanted is not None and any(end_of(own.ip, own) for own in held)
+    asking = [s for s in context.expected.users(wanted) if isinstance(s, HostStation)] if wanted and usual else []
+    rivals += [one for user in asking if len(asking) == 1 and (one := host_gateway_wrong(context, user)) is not None]
+    known = speaks_for(context, finding)
+    return [one.repair for one in rivals if one.repair and known - speaks_for(context, one) < weights.OPEN]
 
 
 _RIVALS = {
