@@ -6,7 +6,7 @@ import unittest
 from itertools import permutations
 from pathlib import Path
 
-from crossthread import Network, check, class_matrix, matrix, why
+from crossthread import Change, Network, check, class_matrix, matrix, why
 from crossthread.network.three_valued import Bounds
 from crossthread.sources.gathering import gather
 from crossthread.survey.records import Filter, Gateway
@@ -45,6 +45,18 @@ class AtPorts(Yards):
             {pair for pair, verdict in said.items() if verdict == "fails"},
             {pair for pair in said if set(pair) & {"desk-loft-1"} and any("till" in name for name in pair)},
         )
+
+    def test_of_a_list_that_was_read_in_part_no_entry_decides(self):
+        for action, other in (("drop", "accept"), ("accept", "drop")):
+            held = ({"number": 10, "action": action, "destination": "10.9.20.0/24"}, {"otherwise": other})
+            survey = made(
+                self.behind("loft", "desk1", *held),
+                Change("coverage", {"device": "loft", "table": "filters"}, {"complete": "no"}),
+            )
+            said = self.agree(survey)
+            self.assertEqual({v for pair, v in said.items() if "desk-loft-1" in pair}, {"unknown"})
+            told = why(survey, "desk-loft-1", "till-keel-1")
+            self.assertEqual([look.says for look in told.look], ["read the packet filter berth of loft"])
 
     def test_a_filter_on_a_trunk_parts_the_hosts_of_two_switches_within_a_vlan(self):
         entry = {"number": 10, "action": "drop", "source": "10.9.10.0/24", "destination": "10.9.10.0/24"}

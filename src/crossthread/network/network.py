@@ -330,7 +330,7 @@ class Network:
     @cached_property
     def filters(self) -> Filters:
         """The packet filters of ports, and of the interfaces that route."""
-        return Filters(self.survey, self.names)
+        return Filters(self.survey, self.names, self.covered)
 
     @cached_property
     def unread(self) -> Unread:

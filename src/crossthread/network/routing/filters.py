@@ -7,6 +7,7 @@ from collections.abc import Set
 from ipaddress import ip_network
 from typing import NamedTuple
 
+from crossthread.network.coverage import Covered
 from crossthread.network.three_valued import Truth, all_of
 from crossthread.network.topology.names import End, Names
 from crossthread.survey import Survey
@@ -65,9 +66,10 @@ def _filtered_ports(survey: Survey, names: Names, loose: Set[str]) -> frozenset[
 
 
 class Filters:
-    """The packet filters of a survey."""
+    """The packet filters of a survey; of a device whose filters were not read in full no entry decides."""
 
-    def __init__(self, survey: Survey, names: Names) -> None:
+    def __init__(self, survey: Survey, names: Names, covered: Covered) -> None:
+        self._covered = covered
         self._entries: dict[tuple[str, str], list[Filter]] = defaultdict(list)
         for row in survey.filters:
             self._entries[names.spelled[row.device], row.filter].append(row)
@@ -118,6 +120,8 @@ class Filters:
             return next((Passage(None, told.entry) for told in perhaps if not told.passes), Passage(True, None))
         if name == NONE:
             return Passage(True, None)
+        if not self._covered.fully(device, "filters"):
+            return Passage(None, None)  # any entry may be missing, also one before the first that matches
         doubtful: Filter | None = None
         for entry in self.entries(device, name):
             if entry.number is None:
