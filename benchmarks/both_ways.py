@@ -15,6 +15,11 @@ from pathlib import Path
 import crossthread as ct
 
 
+def told_of(change):
+    """A change in words, whichever cell it names first."""
+    return str(ct.Change(change.table, change.key, dict(sorted(change.cells.items())), change.delete))
+
+
 def asked(job):
     """How many pairs of one survey were asked about, and a line for each that is mended in two ways."""
     case, many = job
@@ -24,7 +29,7 @@ def asked(job):
     told, some = [], [sorted(pair) for pair in islice(pairs, many)]
     for a, b in some:
         there, back = ct.why(network, a, b), ct.why(network, b, a)
-        mends = [sorted(map(str, answer.repair)) for answer in (there, back)]
+        mends = [sorted(map(told_of, answer.repair)) for answer in (there, back)]
         if all(mends) and mends[0] != mends[1] and "open" not in (there.confidence, back.confidence):
             words = (
                 f"{answer.confidence} {'; '.join(mend)}" for answer, mend in zip((there, back), mends, strict=True)

@@ -527,5 +527,13 @@ class PeopleRespected(Demo):
         self.assertGreater(len(lines), 10)
 
 
+class Lucky(unittest.TestCase):
+    def test_what_works_only_by_luck_once_it_is_mended_is_said(self):
+        shown = run("why", DATA / "recorded" / "network-11" / "survey.json.gz", "host-7", "host-1").stdout
+        self.assertRegex(
+            shown, r"It works with that done, but by luck:\n\n1\. risks  proxy-arp-hides\n   host-7 asks for"
+        )
+
+
 if __name__ == "__main__":
     unittest.main()

@@ -119,6 +119,7 @@ def _by_both(network: Network, twin: Network, pair: tuple[str, str], seat: str |
         order=(*first.order, *second.order),
         costs=tuple(dict.fromkeys((*first.costs, *second.costs))),
         luck=tuple(dict.fromkeys((*first.luck, *second.luck))),
+        then=tuple({f.identity: f for one in (first, second) for f in one.then}.values()),
         doubtful=tuple(dict.fromkeys((*first.doubtful, *second.doubtful))),
         unsure=tuple(dict.fromkeys((*first.unsure, *second.unsure))),
         decide=tuple(dict.fromkeys((*first.decide, *second.decide))),
@@ -190,6 +191,7 @@ def _answer(network: Network, source: str, target: str, seat: str | None, plan: 
     path, path_back = (
         path_of(final, end_named(final, name), walk) for name, walk in ((source, last_there), (target, last_back))
     )
+    then = luck(context_of(final, plan), last_there, last_back, path, path_back) if done.proven else ()
     findings = along(findings, path, path_back)
     return Why(
         source=source,
@@ -202,6 +204,7 @@ def _answer(network: Network, source: str, target: str, seat: str | None, plan: 
         decide=_decide(findings),
         costs=costs,
         luck=done.costs.luck,
+        then=then,
         doubtful=doubtful,
         unsure=done.costs.unsure,
         observe=observe,

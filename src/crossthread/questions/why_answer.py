@@ -53,6 +53,8 @@ class Why(Answer, frozen=True, rename={"source": "from", "target": "to"}):
         not proposed for that reason. Not worked out for a campus of very many kinds of hosts; nor is `luck`.
     luck
         The pairs that work now and stop with the repair, but work by luck only, such as by a leak between two VLANs.
+    then
+        What the pair works by luck of once the repair is made, such as a gateway that answers for others.
     doubtful
         The pairs of which nobody knows whether they work now, and that would stop with a mend that was found, which is
         not proposed for that reason.
@@ -92,6 +94,7 @@ class Why(Answer, frozen=True, rename={"source": "from", "target": "to"}):
     decide: tuple[str, ...] = ()
     costs: Pairs = ()
     luck: Pairs = ()
+    then: tuple[Finding, ...] = ()
     doubtful: Pairs = ()
     unsure: Pairs = ()
     surely: str | None = None

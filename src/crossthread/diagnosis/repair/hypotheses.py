@@ -86,6 +86,15 @@ def _of_two_vlans(context: Context, host: HostStation, now: int) -> Iterator[Fin
     yield from [renamed] if renamed is not None else []
 
 
+def serving_elsewhere(context: Context, host: HostStation) -> Iterator[Finding]:
+    """The interface that serves a host's subnet is in another VLAN, where all of that subnet are in the host's."""
+    row = context.port(host.end) if host.end is not None else None
+    now = context.expected.current_vlan(host) if row is not None and row.mode == "access" and not host.tag else None
+    hearing = Hearing(context)
+    if now and host.address is not None and hearing.home(hearing.kin(host)) == {now}:
+        yield from _gateway_to(context, host, now)
+
+
 def _gateway_to(context: Context, host: HostStation, vid: int) -> Iterator[Finding]:
     """The gateway of its subnet belongs into the VLAN that the host is in."""
     for gateway in context.expected.gateways(host)[:2]:

@@ -136,9 +136,17 @@ def _work(explanation: Explanation) -> tuple[int, int]:
     return len(explanation.findings), sum(c.table == "hosts" and "address" in c.cells for c in changes)
 
 
-def _held(explanation: Explanation) -> set[tuple[object, tuple[str, ...]]]:
-    """What an explanation consists of."""
-    return {(finding.identity, tuple(map(str, finding.repair))) for finding in explanation.findings}
+def _held(explanation: Explanation) -> set[object]:
+    """What an explanation comes to: what it sets in the end, whichever end of a swap it is told of.
+
+    Which VLANs a port is to carry that becomes a trunk is worked out of the rest.
+    """
+    found = set[object](finding.identity for finding in explanation.findings if not finding.repair)
+    for change in merge_changes(changes_of(explanation.findings)):
+        listed = {"allowed"} if "mode" in change.cells else set[str]()
+        place = change.table, str(change.key), change.delete
+        found |= {place, *((*place, column, str(change.cells[column])) for column in change.cells.keys() - listed)}
+    return found
 
 
 def under_causes(context: Context, findings: Sequence[Finding]) -> list[Finding]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from itertools import islice, product
+from itertools import chain, islice, product
 from typing import NamedTuple
 
 from crossthread.diagnosis.context import Context
@@ -14,7 +14,7 @@ from crossthread.diagnosis.judgement.hearing import Hearing
 from crossthread.diagnosis.judgement.weighing import accused, weight
 from crossthread.diagnosis.repair.facts import on_facts
 from crossthread.diagnosis.repair.harm.side_effects import Stopped
-from crossthread.diagnosis.repair.hypotheses import hypotheses
+from crossthread.diagnosis.repair.hypotheses import hypotheses, serving_elsewhere
 from crossthread.diagnosis.repair.left_out import suffered
 from crossthread.diagnosis.repair.together import changes_of, given_back, refused, try_out
 from crossthread.diagnosis.repair.trials import Outcomes, collect, only_needed
@@ -114,7 +114,10 @@ def _of_one(context: Context, name: str) -> list[list[Finding]]:
 def _hypotheses(context: Context, name: str) -> Iterator[Finding]:
     """The same as single findings that can be mended, each once."""
     host, told = end_named(context.network, name), list[tuple[object, object]]()
-    for finding in hypotheses(context, host) if isinstance(host, HostStation) else ():
+    told_of = (
+        chain(hypotheses(context, host), serving_elsewhere(context, host)) if isinstance(host, HostStation) else ()
+    )
+    for finding in told_of:
         if finding.repair and (finding.identity, finding.repair) not in told:
             told.append((finding.identity, finding.repair))
             yield finding

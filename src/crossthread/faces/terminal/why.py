@@ -42,6 +42,10 @@ def show_why(answer: Why, out: Console, brief: bool = False) -> None:
             paragraph(out, said(look.says), 3)
     if answer.order:
         show_order(answer.order, _proof(answer), out)
+    if answer.then:
+        out.print()
+        out.print(line(("It works with that done, but by luck:", "bold")))
+        show_findings(answer.then, out, evidence=not brief, decide=False)
     if brief:
         return
     if answer.order and all(step.touches is None for step in answer.order):
