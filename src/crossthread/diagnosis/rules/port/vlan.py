@@ -55,9 +55,11 @@ def port_vlan_wrong(context: Context, host: HostStation, vid: int | None = None)
     settled = wanted == context.expected.vlan(host) and host.address is not None
     blind = not settled and context.network.unread.anywhere and not context.expected.gateways(host)
     listed, lan = context.once(ListedVlans), context.network.lan(host)
-    cut_off = blind and listed.misses(row.pvid, lan) and not listed.misses(wanted, lan)
-    cut_off = cut_off and _is_cut_off(context, host, row.pvid)
-    odd = blind and (cut_off or context.expected.astray(host)) and _one_home(context, host, not cut_off) == wanted
+    unlisted = blind and listed.misses(row.pvid, lan) and not listed.misses(wanted, lan)
+    cut_off = unlisted and _is_cut_off(context, host, row.pvid)
+    outvoted = unlisted and not cut_off and _is_outvoted(context, host, wanted)
+    odd = blind and (cut_off or outvoted or context.expected.astray(host))
+    odd = odd and _one_home(context, host, not (cut_off or outvoted)) == wanted
     belongs = f"belongs to {host.address.network}, which lives in" if settled and host.address else "would need"
     says = f"{host.end} is in {now}; {host.name} {belongs} VLAN {wanted}."
     if odd:
@@ -65,6 +67,11 @@ def port_vlan_wrong(context: Context, host: HostStation, vid: int | None = None)
         if cut_off:
             why = f"which no other port of {host.end.device} carries; one of the subnet of {host.name}"
         says = f"{host.end} is in {now}, {why} is in VLAN {wanted}. Its gateway would decide, and nobody read that."
+        if outvoted:
+            says = (
+                f"{host.end} is in {now}, which no trunk's list names; all others of the subnet of {host.name} are in "
+            )
+            says += f"VLAN {wanted}."
     elif blind:
         says = f"{host.end} is in {now}, and one of the same subnet in VLAN {wanted}; which of the two is right, its "
         says += "gateway would say, and nobody read that."
@@ -186,6 +193,13 @@ def _is_cut_off(context: Context, host: HostStation, vid: int) -> bool:
     device, own = context.device(end.device), network.stations.on_device.get(end.device, ())
     served = network.covered.fully(end.device, "gateways") or (device is not None and device.routing == "no")
     return at_port <= {host.row.mac} and served and all(s.row.vid != vid or s.row.port for s in own)
+
+
+def _is_outvoted(context: Context, host: HostStation, wanted: int) -> bool:
+    """Whether several of a host's subnet are in another VLAN, and none in its own."""
+    groups = context.expected.groups(host.address.ip) if host.address is not None else []
+    others = [group for group in groups for station in group.stations if station is not host]
+    return sum(group.vid == wanted for group in others) > 1 and all(group.vid == wanted for group in others)
 
 
 def _has_strangers(context: Context, vid: int, host: HostStation, own: PrefixedAddress) -> bool:
