@@ -18,7 +18,7 @@ from tests.building import DATA, LAB
 from tests.refusing import Refusing
 from tests.yard import at, interface, yard
 
-RECORDED = [DATA / "recorded" / f"network-{n}" / "survey.json.gz" for n in ("02", "03", "04", "05", "06", "10", "11")]
+RECORDED = [DATA / "recorded" / f"network-{n}" / "survey.json.gz" for n in ("02", "03", "05", "06", "10", "11")]
 PLACES = [*(case / "survey" for case in LAB), *RECORDED]
 _SIX = 0xFD52 << 112
 

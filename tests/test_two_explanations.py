@@ -573,7 +573,7 @@ class Elsewhere(unittest.TestCase):
         there = "device|vid|mac|port|kind\nkeel|46|02:00:00:00:00:01|p1|learned"
         more = f"{there}\nkeel|46|02:00:00:00:09:09|p1|learned"  # somebody else would move with it
         mend = ("ports keel p1: pvid = 53",)
-        for allowed, macs, mends in (("53 60", there, mend), ("1-4094", there, ()), ("53 60", more, ())):
+        for allowed, macs, mends in (("53 60", there, mend), ("1-4094", there, mend), ("53 60", more, ())):
             rows = [f"keel t1 trunk none {allowed}", "loft t1 trunk none 53 60", "hut t1 trunk none 53 60"]
             answers, _ = self.answers(
                 ("a", "b"),

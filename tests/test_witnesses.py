@@ -91,7 +91,7 @@ class Witnesses(unittest.TestCase):
         serves = (1.0, "crane g1.10 serves 10.9.10.0/24 in VLAN 10")
         inside = (1.0, "its gateway 10.9.10.1 is in that subnet")
         strange = host("desk-loft-1", address="10.9.20.77/24")
-        self.heard([strange], host("desk-loft-1", address="10.9.10.2/24"), [serves, inside], 1.0)
+        self.heard([strange], host("desk-loft-1", address="10.9.10.2/24"), [serves, inside, (0.5, "")], 1.5)
         strange = host("desk-loft-1", address="10.9.20.77/24", gateway="10.9.20.1")
         home = host("desk-loft-1", address="10.9.10.2/24", gateway="10.9.10.1")
         self.heard([strange], home, [serves, (0.0, USED)], 0.0)

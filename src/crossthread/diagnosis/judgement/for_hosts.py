@@ -153,7 +153,8 @@ def _for_place(hearing: Hearing, host: HostStation, own: PrefixedAddress, both: 
     row = host.row
     if not both and row.gateway not in (None, NONE) and address(row.gateway or "") in own.network:
         yield Witness(weights.OWN, f"its gateway {row.gateway} is in that subnet")
-        if serving is not None:
+        near = hearing.near(host.address.ip, host) if host.address is not None else ()
+        if serving is not None and all(hearing.vlan(one.station) != vid for one in near):
             yield Witness(weights.TWO_OF_THREE, "")
 
 

@@ -58,8 +58,11 @@ def mend(context: Context, source: str, target: str) -> list[Finding]:
     found = [plain] if plain is not None else []
     for suspected in suspects(context, (source, target)):
         other = explanation_of(context, source, target, [*told, *suspected])
-        if other is not None and all(_held(other) != _held(one) for one in found):
+        same = [n for n, one in enumerate(found) if other is not None and _held(other) == _held(one)]
+        if other is not None and not same:
             found.append(other)
+        elif other is not None and _weighs(other) - _weighs(found[same[0]]) >= weights.OPEN:
+            found[same[0]] = other
     if not found:
         return weighed(context, possible(context, collect(context.network, source, target, context.plan, told)[0]))
     found = _least(found)
@@ -147,6 +150,11 @@ def _held(explanation: Explanation) -> set[object]:
         place = change.table, str(change.key), change.delete
         found |= {place, *((*place, column, str(change.cells[column])) for column in change.cells.keys() - listed)}
     return found
+
+
+def _weighs(explanation: Explanation) -> float:
+    """What speaks for an explanation."""
+    return sum(explanation.shares) + explanation.less
 
 
 def under_causes(context: Context, findings: Sequence[Finding]) -> list[Finding]:

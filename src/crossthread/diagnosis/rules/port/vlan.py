@@ -187,16 +187,25 @@ def _is_cut_off(context: Context, host: HostStation, vid: int) -> bool:
     up = [one for one in whole if (row := context.port(one)) and "down" not in (row.admin, row.oper)]
     if any(network.fabric.carried(one).possible >> vid & 1 for one in up):
         return False
-    rows = network.survey.rows(MacEntry)
-    entries = (rows[n] for n in rows.positions("device").get(end.device.casefold(), ()))
-    at_port = {entry.mac for entry in entries if entry.port and network.names.port(end.device, entry.port) == end.port}
     device, own = context.device(end.device), network.stations.on_device.get(end.device, ())
     served = network.covered.fully(end.device, "gateways") or (device is not None and device.routing == "no")
-    return at_port <= {host.row.mac} and served and all(s.row.vid != vid or s.row.port for s in own)
+    return _learned_at(context, end) <= {host.row.mac} and served and all(s.row.vid != vid or s.row.port for s in own)
+
+
+def _learned_at(context: Context, end: End) -> set[str | None]:
+    """The addresses that a filtering database has at a port."""
+    rows, names = context.network.survey.rows(MacEntry), context.network.names
+    entries = (rows[n] for n in rows.positions("device").get(end.device.casefold(), ()))
+    return {entry.mac for entry in entries if entry.port and names.port(end.device, entry.port) == end.port}
 
 
 def _is_outvoted(context: Context, host: HostStation, wanted: int) -> bool:
-    """Whether several of a host's subnet are in another VLAN, and none in its own."""
+    """Whether several of a host's subnet are in another VLAN, and none in its own.
+
+    It has no gateway, so it works with nobody else where it is, and nobody was learned there who would move along.
+    """
+    if host.row.gateway != NONE or (host.end is not None and not _learned_at(context, host.end) <= {host.row.mac}):
+        return False
     groups = context.expected.groups(host.address.ip) if host.address is not None else []
     others = [group for group in groups for station in group.stations if station is not host]
     return sum(group.vid == wanted for group in others) > 1 and all(group.vid == wanted for group in others)
