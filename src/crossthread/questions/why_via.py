@@ -12,7 +12,7 @@ from crossthread.diagnosis.repair.harm.harmless import harmless
 from crossthread.diagnosis.repair.proof import prove
 from crossthread.diagnosis.repair.tree_costs import opened
 from crossthread.diagnosis.search.cheapest_way import Search
-from crossthread.diagnosis.way.echo import walks
+from crossthread.diagnosis.way.echo import luck, walks
 from crossthread.diagnosis.way.faults import with_faults
 from crossthread.errors import UnknownNameError, visible
 from crossthread.network.given import of_network
@@ -95,6 +95,7 @@ def why_via(
         confidence="open" if costs else how_sure(findings, done),
         costs=costs,
         luck=done.costs.luck,
+        then=luck(context_of(final, plan), there, back, path, path_back) if done.proven else (),
         doubtful=doubtful,
         unsure=done.costs.unsure,
         path=path,

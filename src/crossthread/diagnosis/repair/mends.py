@@ -58,11 +58,8 @@ def mend(context: Context, source: str, target: str) -> list[Finding]:
     found = [plain] if plain is not None else []
     for suspected in suspects(context, (source, target)):
         other = explanation_of(context, source, target, [*told, *suspected])
-        same = [n for n, one in enumerate(found) if other is not None and _held(other) == _held(one)]
-        if other is not None and not same:
-            found.append(other)
-        elif other is not None and _weighs(other) - _weighs(found[same[0]]) >= weights.OPEN:
-            found[same[0]] = other
+        if other is not None:
+            _keep(found, other)
     if not found:
         return weighed(context, possible(context, collect(context.network, source, target, context.plan, told)[0]))
     found = _least(found)
@@ -137,6 +134,15 @@ def _work(explanation: Explanation) -> tuple[int, int]:
     """How many faults an explanation mends, and how many hosts get another address: a new one may be in use."""
     changes = changes_of(explanation.findings)
     return len(explanation.findings), sum(c.table == "hosts" and "address" in c.cells for c in changes)
+
+
+def _keep(found: list[Explanation], other: Explanation) -> None:
+    """Add an explanation; of two that come to the same the first stays, unless clearly more speaks for the other."""
+    same = next((n for n, one in enumerate(found) if _held(one) == _held(other)), None)
+    if same is None:
+        found.append(other)
+    elif _weighs(other) - _weighs(found[same]) >= weights.OPEN:
+        found[same] = other
 
 
 def _held(explanation: Explanation) -> set[object]:

@@ -49,7 +49,7 @@ def _as_planned(context: Context, finding: Finding) -> Finding:
     if by_the_plan_alone(context, finding):
         return told_of_plan(finding)
     if finding.repair and unplanned(context, finding.repair):
-        best = alternatives(context, finding, (), lambda _: True, lambda _: 0)[0]
+        best = _options(context, finding)[0]
         decides = best.changes != finding.repair and best.weight >= weights.DECIDED
         return msgspec.structs.replace(finding, repair=best.changes) if decides else told_only(finding)
     repair = tuple(_planned_cells(context, change) for change in finding.repair)
@@ -79,9 +79,9 @@ def weighed(context: Context, findings: Iterable[Finding]) -> list[Finding]:
 
     def told(finding: Finding) -> Finding:
         if finding.rule == "link-native-differs" or _between_routers(context, finding):
-            return _by_weight(context, finding)
-        if finding.rule in OF_ROUTES and lost_hop(alternatives(context, finding, (), lambda _: True, lambda _: 0)):
-            return _by_weight(context, finding)
+            return _by_weight(finding, _options(context, finding))
+        if finding.rule in OF_ROUTES and lost_hop(options := _options(context, finding)):
+            return _by_weight(finding, options)
         if context.network.unread.anywhere and finding.repair and _guessed(context, finding):
             return told_only(finding)  # a gateway that nobody read would decide
         if finding.rule == "host-gateway-outside-subnet" and _port_would_decide(context, finding):
@@ -118,9 +118,13 @@ def lost_hop(options: Iterable[Alternative]) -> bool:
     return any(change.table == "gateways" for option in options for change in option.changes)
 
 
-def _by_weight(context: Context, finding: Finding) -> Finding:
+def _options(context: Context, finding: Finding) -> tuple[Alternative, ...]:
+    """The mend of a finding and those that would do as well, whichever pair is asked about."""
+    return alternatives(context, finding, (), lambda _: True, lambda _: 0)
+
+
+def _by_weight(finding: Finding, options: tuple[Alternative, ...]) -> Finding:
     """The finding with that mend of all for which more speaks, or with both."""
-    options = alternatives(context, finding, (), lambda _: True, lambda _: 0)
     found = msgspec.structs.replace(finding, repair=options[0].changes, alternatives=options)
     if confidence_of(found) == "open":
         return told_only(found)
@@ -174,18 +178,27 @@ def only_address(finding: Finding) -> Address | None:
 
 
 def _another_holder(context: Context, finding: Finding) -> list[tuple[Change, ...]]:
-    """The same address for another interface of the subnet, or another gateway for the only host that asks for it.
-
-    If about as much speaks for calling that one's own wrong; of an interface that is where gateways mostly are.
-    """
+    """The same address for another interface of the subnet, if about as much speaks against what that one has."""
     wanted = only_address(finding)
     near = context.expected.interfaces_near(wanted) if wanted is not None else ()
     told = [one for one in (gateway_address_wrong(context, near_by) for near_by in near) if one is not None]
     rivals = [one for one in told if one.identity != finding.identity and only_address(one) == wanted]
+    return _as_likely(context, finding, [*rivals, *_of_its_only_user(context, finding)])
+
+
+def _of_its_only_user(context: Context, finding: Finding) -> list[Finding]:
+    """That the only host that asks for an address is wrong, where the interface has one as gateways mostly do."""
+    wanted = only_address(finding)
     held = (s.address for s in interfaces_of(context, finding) if s.address is not None)
-    usual = wanted is not None and any(end_of(own.ip, own) for own in held)
-    asking = [s for s in context.expected.users(wanted) if isinstance(s, HostStation)] if wanted and usual else []
-    rivals += [one for user in asking if len(asking) == 1 and (one := host_gateway_wrong(context, user)) is not None]
+    if wanted is None or not any(end_of(own.ip, own) for own in held):
+        return []
+    asking = [user for user in context.expected.users(wanted) if isinstance(user, HostStation)]
+    told = host_gateway_wrong(context, asking[0]) if len(asking) == 1 else None
+    return [told] if told is not None else []
+
+
+def _as_likely(context: Context, finding: Finding, rivals: Iterable[Finding]) -> list[tuple[Change, ...]]:
+    """The mends of those for which about as much speaks as for a finding."""
     known = speaks_for(context, finding)
     return [one.repair for one in rivals if one.repair and known - speaks_for(context, one) < weights.OPEN]
 

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 import msgspec
 
 from crossthread.diagnosis.findings import Finding
+from crossthread.diagnosis.rules.routing import OF_ROUTES
 from crossthread.values import VlanSet
 from crossthread.views.way import Hop
 
@@ -50,7 +51,7 @@ def _place(finding: Finding, hops: Sequence[Hop], back: bool) -> tuple[int, int,
 
 def _stands_at(finding: Finding, hop: Hop, first: bool, back: bool) -> bool:
     """Whether a finding stands at a hop; what concerns a device's routing stands where a packet first comes to it."""
-    of_route = finding.rule in ("route-missing", "route-back-missing")
+    of_route = finding.rule in OF_ROUTES
     if of_route and back != (finding.rule == "route-back-missing"):
         return False
     for subject in finding.subjects[:1] if of_route else finding.subjects:

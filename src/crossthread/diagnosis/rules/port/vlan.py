@@ -68,10 +68,8 @@ def port_vlan_wrong(context: Context, host: HostStation, vid: int | None = None)
             why = f"which no other port of {host.end.device} carries; one of the subnet of {host.name}"
         says = f"{host.end} is in {now}, {why} is in VLAN {wanted}. Its gateway would decide, and nobody read that."
         if outvoted:
-            says = (
-                f"{host.end} is in {now}, which no trunk's list names; all others of the subnet of {host.name} are in "
-            )
-            says += f"VLAN {wanted}."
+            others = f"all others of the subnet of {host.name} are in VLAN {wanted}"
+            says = f"{host.end} is in {now}, which no trunk's list names; {others}."
     elif blind:
         says = f"{host.end} is in {now}, and one of the same subnet in VLAN {wanted}; which of the two is right, its "
         says += "gateway would say, and nobody read that."
