@@ -13,6 +13,7 @@ from functools import cached_property, partial
 from ipaddress import ip_network
 
 from crossthread.diagnosis.expected.interfaces import Interfaces
+from crossthread.diagnosis.expected.named_vlans import NamedVlans
 from crossthread.diagnosis.expected.prefix_lengths import PrefixLengths
 from crossthread.diagnosis.expected.voters import (
     GATEWAY,
@@ -53,6 +54,7 @@ class Expected:
         self._voters = Voters(network)
         self._lengths = PrefixLengths(network, self._voters)
         self._interfaces = Interfaces(network, self._lengths)
+        self._named = NamedVlans(network)
         self._gateways: dict[Station, list[Interface]] = {}
 
     def groups(self, wanted: Address) -> Sequence[Group]:
@@ -195,8 +197,12 @@ class Expected:
             return None
         best = max(weights.values())
         winners = [vid for vid, weight in weights.items() if weight > best - 1e-9]
+        if len(winners) > 1:  # one that somebody wrote down somewhere, rather than what may be a slip
+            lan = self._network.lan(station)
+            winners = [vid for vid in winners if not self._named.misses(vid, lan)] or winners
         current = self.current_vlan(station)
-        if best - weights.get(current or 0, 0.0) <= self._silent(station):
+        silent = self._silent(station)
+        if silent and best - weights.get(current or 0, 0.0) <= silent:
             return current  # those who were not read may all speak for what is there, or for something else
         return current if current in winners else winners[0]
 

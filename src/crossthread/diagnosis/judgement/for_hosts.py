@@ -49,12 +49,15 @@ def for_host(hearing: Hearing, change: Change, instead: Change) -> Iterator[Witn
 def _had(hearing: Hearing, host: HostStation, row: ArpEntry, own: PrefixedAddress) -> bool:
     """Whether an ARP entry of a host says that it had an address.
 
-    With what it has now it is heard wherever it is: where its subnet is not, that says nothing.
+    With what it has now it is heard wherever it is: where its subnet is not, that says nothing, nor where an
+    interface of that subnet is in its VLAN now.
     """
     if address(row.address) != own.ip or own.ip != host.ip:
         return address(row.address) == own.ip
     heard_by = [s for s in hearing.context.network.stations.on_device.get(row.device, ()) if s.name == row.interface]
-    return not heard_by or any(s.address is not None and own.ip in s.address.network for s in heard_by)
+    now = hearing.context.expected.current_vlan
+    apart = (s for s in heard_by if None in (now(s), now(host)) or now(s) != now(host))
+    return not heard_by or any(s.address is not None and own.ip in s.address.network for s in apart)
 
 
 def _asking_beside(hearing: Hearing, host: HostStation) -> int:
@@ -130,11 +133,13 @@ def _at_end(interface: Interface, host: HostStation) -> bool:
 def _for_place(hearing: Hearing, host: HostStation, own: PrefixedAddress, both: bool) -> Iterator[Witness]:
     """What its port and its gateway say of the subnet that an address is in."""
     vid = hearing.context.expected.current_vlan(host)
-    here = [one for one in hearing.near(own.ip, host) if hearing.vlan(one.station) == vid]
+    here = [one for one in hearing.near(own.ip, host) if vid in hearing.home([one])]
     serving = next((s for s, *_ in here if isinstance(s, Interface) and s.address is not None), None)
     mates = sum(one.number for one in here if isinstance(one.station, HostStation))
     if serving is not None and serving.address is not None:
-        yield Witness(weights.PORT, f"{serving.device} {serving.name} serves {serving.address.network} in VLAN {vid}")
+        now = "serves" if hearing.vlan(serving) == vid else "is by its name to serve"
+        says = f"{serving.device} {serving.name} {now} {serving.address.network} in VLAN {vid}"
+        yield Witness(weights.PORT, says)
         if (
             both
             and vid

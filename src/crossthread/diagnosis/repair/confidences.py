@@ -11,12 +11,14 @@ from crossthread.diagnosis.expected.misaddressed import few_stay
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.confidence import beyond_doubt, confidence_of, kept_apart, left_out
+from crossthread.diagnosis.judgement.hearing import Hearing
 from crossthread.diagnosis.judgement.needs import across
 from crossthread.diagnosis.repair.alternatives import alternatives
 from crossthread.diagnosis.repair.hypotheses import outweighed_by
 from crossthread.diagnosis.repair.undecided import lost_hop, only_address
 from crossthread.diagnosis.repair.withheld import PLACES
 from crossthread.diagnosis.rules.routing import OF_ROUTES
+from crossthread.network.hosts.station import HostStation
 from crossthread.network.topology.names import End
 from crossthread.survey.records import Gateway
 
@@ -42,7 +44,7 @@ def with_confidence(context: Context, findings: Iterable[Finding]) -> tuple[Find
         if routes:
             return _less_sure(finding) if lost_hop(options) else finding
         found = msgspec.structs.replace(finding, alternatives=options)
-        contested = _contested(context, finding) or _some_stay(context, finding)
+        contested = _contested(context, finding) or _some_stay(context, finding) or _shown_by_nobody(context, finding)
         sure = confidence_of(found) == "sure" and (beyond_doubt(found) or not contested)
         return msgspec.structs.replace(finding, confidence="sure" if sure else "likely")
 
@@ -52,11 +54,13 @@ def with_confidence(context: Context, findings: Iterable[Finding]) -> tuple[Find
     unsure = {subject.host for one in doubted for subject in one.subjects if subject.host}
     disputed = {subject.vid for one in told if one.alternatives and not one.repair for subject in one.subjects}
     given = {str(ip) for one in told if one.confidence == "likely" and (ip := only_address(one)) is not None}
+    unsettled = {(s.device, s.interface) for one in doubted for s in one.subjects if s.interface}
 
     def depends(one: Finding) -> bool:
         asks = any(change.table == "hosts" and change.cells.get("gateway") in given for change in one.repair)
         of_host = one.rule.startswith("host-gateway") or one.rule == "port-mode-wrong"
         asks = asks or (of_host and any(s.host in unsure for s in one.subjects))
+        asks = asks or (one.rule == "port-mode-wrong" and not unsettled.isdisjoint(_serving(context, one)))
         spare = one.rule == "link-vlan-missing" and one.severity == "risks"  # nobody uses that link now
         asks = asks or (spare and any(s.vid and s.vid in disputed for s in one.subjects))
         return asks or (bool(unsure) and _for_them_only(context, one, unsure))
@@ -93,8 +97,25 @@ def _contested(context: Context, finding: Finding) -> bool:
     names = {subject.host for subject in finding.subjects if subject.host}
     if finding.rule not in (*PLACES, "host-gateway-outside-subnet") or len(names) != 1:
         return False
-    host = context.network.stations.hosts[names.pop().casefold()]
-    return outweighed_by(context, host, finding.repair) < weights.SURE
+    return outweighed_by(context, _hosts(context, finding)[0], finding.repair) < weights.SURE
+
+
+def _hosts(context: Context, finding: Finding) -> list[HostStation]:
+    """The hosts that a finding is about."""
+    return [context.network.stations.hosts[s.host.casefold()] for s in finding.subjects if s.host]
+
+
+def _serving(context: Context, finding: Finding) -> set[tuple[str | None, str | None]]:
+    """The interfaces of the subnets of the hosts that a finding is about."""
+    return {(one.device, one.name) for host in _hosts(context, finding) for one in context.expected.gateways(host)}
+
+
+def _shown_by_nobody(context: Context, finding: Finding) -> bool:
+    """Whether a trunk becomes a host's access port, of a VLAN in which nobody of its subnet is to show it."""
+    vids = {change.cells.get("pvid") for change in finding.repair}
+    hearing = Hearing(context)
+    alone = (vids.isdisjoint(hearing.home(hearing.kin(host))) for host in _hosts(context, finding))
+    return finding.rule == "port-mode-wrong" and any(alone)
 
 
 def _for_them_only(context: Context, finding: Finding, hosts: Collection[str]) -> bool:
