@@ -74,7 +74,7 @@ def _narrowed(change: Change, version: int) -> Change:
         return change
     fresh = dict(cells)
     try:
-        fresh["address"] = pick(cells.get("address"), version)
+        fresh["address"] = pick(str(cells["address"]) if cells.get("address") else None, version)
         if cells.get("gateway"):
             words = str(cells["gateway"]).split()
             fresh["gateway"] = next((w for w in words if w != NONE and address(w).version == version), NONE)

@@ -3,9 +3,9 @@
 Everything is optional, and None means that the plan says nothing about it. `line` is where an entry stands.
 """
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from datetime import date
-from typing import Annotated, Any
+from typing import Annotated
 
 import msgspec
 
@@ -151,7 +151,7 @@ class Plan(msgspec.Struct, frozen=True):
                 return entry.may == "yes"
         return True
 
-    def evidence(self, entry: Entry, key: dict[str, Any], *words: str) -> tuple[Evidence, ...]:
+    def evidence(self, entry: Entry, key: Mapping[str, object], *words: str) -> tuple[Evidence, ...]:
         """What some words of an entry say, as evidence."""
         found = []
         for word in words:

@@ -63,7 +63,7 @@ def _reads(kind: Any, value: object) -> bool:
 
 
 def _twice(name: str, table: Table[Row]) -> list[Problem]:
-    keys: dict[tuple[Any, ...], int] = {}
+    keys: dict[tuple[object, ...], int] = {}
     found = []
     for n, row in enumerate(table if table.record.KEY else (), 1):
         first = keys.setdefault(row.key, n)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from typing import Any
 
 import msgspec
@@ -29,14 +29,19 @@ class Change(msgspec.Struct, frozen=True, omit_defaults=True, rename={"cells": "
     """One edit: set some cells of the row with this key, or delete it; a key that is not there adds a row."""
 
     table: str
-    key: dict[str, Any]
-    cells: dict[str, Any] = {}
+    key: Mapping[str, object]
+    cells: Mapping[str, object] = {}
     delete: bool = False
 
     def __post_init__(self) -> None:
         if any(isinstance(value, VlanSet) for value in self.cells.values()):  # a change is always what JSON can hold
             plain = {column: str(v) if isinstance(v, VlanSet) else v for column, v in self.cells.items()}
             msgspec.structs.force_setattr(self, "cells", plain)
+
+    def named(self, column: str) -> str | None:
+        """What its key has in a column, as text."""
+        value = self.key.get(column)
+        return None if value is None else str(value)
 
     def __str__(self) -> str:
         key = " ".join(str(value) for value in self.key.values())
@@ -143,7 +148,7 @@ def _moved_ports(survey: Survey, change: Change) -> set[_At] | None:
     touched = _MOVES_TREES.get(change.table, set()) & set(change.cells)
     if change.table != "ports" or not touched:
         return None if touched or (change.delete and change.table in _MOVES_TREES) else set()
-    device, port = str(change.key.get("device", "")).casefold(), change.key.get("port")
+    device, port = str(change.key.get("device", "")).casefold(), change.named("port")
     of_links = touched & _OF_LINKS or _leaves_bridge(survey, device, port, change)
     if not of_links and survey.trees and set(survey.distinct("trees", "protocol")) <= {"stp", "rstp", "off"}:
         return set()
@@ -159,7 +164,7 @@ def _opened(change: Change) -> set[_At]:
     """The port that a change may open, or the device with all its ports."""
     if not change.delete and _OPENS.get(change.table, set()).isdisjoint(change.cells):
         return set()
-    return {(str(change.key.get("device", "")).casefold(), change.key.get("port"))} if change.table in _OPENS else set()
+    return {(str(change.key.get("device", "")).casefold(), change.named("port"))} if change.table in _OPENS else set()
 
 
 def _held_closed(rows: Table[TreePort], ports: Table[Any], opened: set[_At], trees: bool) -> list[int]:
@@ -210,7 +215,7 @@ def merge_changes(changes: Iterable[Change]) -> tuple[Change, ...]:
     return tuple(merged.values())
 
 
-def _of_both_versions(first: dict[str, Any], second: dict[str, Any]) -> dict[str, str]:
+def _of_both_versions(first: Mapping[str, object], second: Mapping[str, object]) -> dict[str, str]:
     """A host's addresses, or gateways, of which one change sets that of IPv4 and another that of IPv6."""
     found = {}
     for column in {"address", "gateway"} & first.keys() & second.keys():
@@ -221,9 +226,9 @@ def _of_both_versions(first: dict[str, Any], second: dict[str, Any]) -> dict[str
     return found
 
 
-def _read(record: type[Row], given: dict[str, object], label: str, problems: list[Problem]) -> dict[str, object]:
+def _read(record: type[Row], given: Mapping[str, object], label: str, problems: list[Problem]) -> dict[str, object]:
     columns = columns_of(record)
-    found: dict[str, Any] = {}
+    found: dict[str, object] = {}
     for column, value in given.items():
         if column not in columns:
             says = f"{record.TABLE} has no such column; expected one of {', '.join(columns)}"

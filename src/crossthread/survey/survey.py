@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from html import escape
@@ -43,7 +43,7 @@ class Evidence(msgspec.Struct, frozen=True, omit_defaults=True):
     """One fact that a statement rests on: where it stands in the survey, and where it came from."""
 
     table: str
-    key: dict[str, Any]
+    key: Mapping[str, object]
     column: str
     value: str | None
     source: str | None = None

@@ -269,7 +269,7 @@ class RowsBy(Mapping[_K, _R], Generic[_K, _R]):
         """The keys, as a set of which differences are quick."""
         return self.numbers.keys()
 
-    def cell(self, key: _K, column: str) -> Any:
+    def cell(self, key: _K, column: str) -> object:
         """What a column holds in the row of a key, without making the row."""
         return self._table.column(column)[self.numbers[key]]
 

@@ -83,7 +83,7 @@ def lines_of(text: str) -> dict[Steps, int]:
 def _keys(parsed: Mapping[str, object]) -> Steps:
     """The keys of a table's header, from the document that the header alone makes."""
     keys: list[str] = []
-    node: Any = parsed
+    node: object = parsed
     while isinstance(node, dict) and node:
         key = next(iter(node))
         keys.append(key)

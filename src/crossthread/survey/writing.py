@@ -16,7 +16,6 @@ import shutil
 from collections.abc import Sequence
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
 
 from crossthread.survey.records import TABLES, Row, columns_of
 from crossthread.survey.survey import FORMAT, Info, Survey
@@ -184,14 +183,14 @@ def _table_text(record: type[Row], rows: Sequence[Row]) -> str:
 def _write_single(survey: Survey, path: Path) -> None:
     import msgspec
 
-    head: dict[str, Any] = {"format": FORMAT}
+    head: dict[str, object] = {"format": FORMAT}
     for name in ("title", "taken_at", "site", "notes"):
         if getattr(survey.info, name) is not None:
             head[name] = getattr(survey.info, name)
     if survey.info.complete:
         head["complete"] = list(survey.info.complete)
     head.update(survey.info.extra)
-    document: dict[str, Any] = {"survey": head}
+    document: dict[str, object] = {"survey": head}
     for name, record in TABLES.items():
         rows = survey.table(name)
         if rows:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from typing import Any
 
 import msgspec
 
@@ -126,7 +125,7 @@ def counters(before: Survey, after: Survey) -> Iterator[Rose]:
     """The counters of damaged frames and refusals that went up."""
     times = before.info.taken_at, after.info.taken_at
     minutes = (times[1] - times[0]).total_seconds() / 60 if times[0] and times[1] else None
-    old: dict[Any, Port] = {row.key: row for row in before.ports}
+    old: dict[object, Port] = {row.key: row for row in before.ports}
     for row in after.ports:
         was = old.get(row.key)
         for counter in _COUNTERS if was is not None else ():

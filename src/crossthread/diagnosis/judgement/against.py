@@ -64,7 +64,9 @@ def _among_others(hearing: Hearing, changes: Iterable[Change]) -> Iterator[str]:
     """More hosts of other subnets live where a port would be put, and no interface serves its host's subnet there."""
     for change in changes:
         vid = change.cells.get("pvid") if change.table == "ports" else None
-        for host in hearing.context.hosts_at(_end(change))[:1] if isinstance(vid, int) else ():
+        if not isinstance(vid, int):
+            continue
+        for host in hearing.context.hosts_at(_end(change))[:1]:
             near = [one for one in hearing.kin(host) if hearing.vlan(one.station) == vid]
             living = [one for one in hearing.context.living_in(vid, host) if one.block is not None]
             others = sum(len(one.hosts) for one in living) - sum(one.number for one in near)

@@ -63,7 +63,7 @@ def _planned_cells(context: Context, change: Change) -> Change:
     entry = context.plan.hosts.get(str(change.key.get("host")).casefold()) if change.table == "hosts" else None
     planned = {column: getattr(entry, column, None) for column in ("address", "gateway") if column in change.cells}
     known = {column: value for column, value in planned.items() if value is not None}
-    return msgspec.structs.replace(change, cells=change.cells | known) if known else change
+    return msgspec.structs.replace(change, cells={**change.cells, **known}) if known else change
 
 
 def weighed(context: Context, findings: Iterable[Finding]) -> list[Finding]:

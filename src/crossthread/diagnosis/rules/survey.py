@@ -30,12 +30,11 @@ def survey_gap(context: Context, facts: Sequence[Evidence], example: tuple[str, 
 
 
 def _subject(fact: Evidence) -> Subject:
-    key = fact.key
-    vid = key.get("vid")
+    key = {column: str(value) for column, value in fact.key.items() if value is not None}
     return Subject(
         device=key.get("device"),
         port=key.get("port"),
-        vid=int(vid) if vid else None,
+        vid=int(key["vid"]) if key.get("vid") else None,
         host=key.get("host"),
         interface=key.get("interface"),
     )

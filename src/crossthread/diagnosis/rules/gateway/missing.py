@@ -81,7 +81,7 @@ def gateway_missing(context: Context, host: HostStation, vid: int | None = None)
     says += f"{host.name} uses {hop}." if hop != NONE else f"{host.name} has none either."
     evidence = context.evidence(host.row, "address", "gateway")
     anew = [c.key for c in repair if c.table == "gateways" and "address" in c.cells]
-    here = ((key, s) for key in anew for s in context.network.stations.on_device.get(key["device"], ()))
+    here = ((key, s) for key in anew for s in context.network.stations.on_device.get(str(key["device"]), ()))
     for key, other in here:
         if other.address is not None and (other.name, other.row.address) == (key["interface"], key["address"]):
             beside = "another interface serves" if misaddressed(context, other) else "nobody else is in"
