@@ -183,11 +183,14 @@ def host_outside_peers(context: Context, host: HostStation, paired: bool = False
     if len(blocks) != 1 or sum(len(one.hosts) for one in mates) < (1 if paired else _SEVERAL):
         return None
     other = mates[0].hosts[0]
-    near = [station for station in context.expected.near(host.address.ip) if station is not host]
-    here = [station for station in near if context.expected.current_vlan(station) in (vid, None)]  # or it may be
-    if (here if paired else near) or other.address is None:
+    near = (
+        one for one in context.expected.groups(host.address.ip) if len(one.stations) > 1 or one.stations[0] is not host
+    )
+    if any(group.vid in (vid, None) for group in near) if paired else any(near):  # or it may be here
         return None
-    elsewhere = any(context.expected.current_vlan(s) != vid for s in context.expected.near(other.address.ip))
+    if other.address is None:
+        return None
+    elsewhere = any(group.vid != vid for group in context.expected.groups(other.address.ip))
     if elsewhere or context.expected.gateways(host) or context.expected.served(vid, host):
         return None
     if other.address.version != host.address.version:
