@@ -242,6 +242,9 @@ def _either(
         if vid != now:
             both = tuple(set_port(end, pvid=vid) for end in (host.end, *there))
             found.append(Alternative(both, (f"{ends[0]} is in VLAN {vid}",)))
+    if (third := port_vlan_of_nobody(context, host)) is not None:
+        both = (*third.repair, *(set_port(end, **third.repair[0].cells) for end in there))
+        found.append(Alternative(both, (f"trunks name VLAN {third.subjects[0].vid}, in which nobody is",)))
     return tuple(found)
 
 
