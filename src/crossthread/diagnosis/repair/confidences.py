@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Sequence
+from itertools import islice
 
 import msgspec
 
@@ -14,7 +15,8 @@ from crossthread.diagnosis.judgement.confidence import beyond_doubt, confidence_
 from crossthread.diagnosis.judgement.hearing import Hearing
 from crossthread.diagnosis.judgement.needs import across
 from crossthread.diagnosis.repair.alternatives import alternatives
-from crossthread.diagnosis.repair.hypotheses import outweighed_by
+from crossthread.diagnosis.repair.harm.side_effects import Stopped
+from crossthread.diagnosis.repair.hypotheses import rivals_of
 from crossthread.diagnosis.repair.undecided import lost_hop, only_address
 from crossthread.diagnosis.repair.withheld import PLACES
 from crossthread.diagnosis.rules.routing import OF_ROUTES
@@ -24,6 +26,9 @@ from crossthread.survey.records import Gateway
 
 _JUDGED = frozenset({"pvid", "mode", "allowed", "address", "gateway", "vid"})
 """Columns of which the witnesses say what they should be."""
+
+_MOST = 20
+"""Where more mends than this are no more than likely, nobody reads what else each of them may be."""
 
 
 def with_confidence(context: Context, findings: Iterable[Finding]) -> tuple[Finding, ...]:
@@ -65,7 +70,10 @@ def with_confidence(context: Context, findings: Iterable[Finding]) -> tuple[Find
         asks = asks or (spare and any(s.vid and s.vid in disputed for s in one.subjects))
         return asks or (bool(unsure) and _for_them_only(context, one, unsure))
 
-    return tuple(_less_sure(one) if one.repair and depends(one) else one for one in told)
+    told = tuple(_less_sure(one) if one.repair and depends(one) else one for one in told)
+    if sum(one.confidence == "likely" for one in told) > _MOST:
+        return told
+    return tuple(_with_reasons(context, one, told) for one in told)
 
 
 def _less_sure(finding: Finding) -> Finding:
@@ -94,10 +102,30 @@ def _contested(context: Context, finding: Finding) -> bool:
 
     Of such mends that outweighed the best other hypothesis by less than 2, 10 of 22 were right.
     """
-    names = {subject.host for subject in finding.subjects if subject.host}
-    if finding.rule not in (*PLACES, "host-gateway-outside-subnet") or len(names) != 1:
-        return False
-    return outweighed_by(context, _hosts(context, finding)[0], finding.repair) < weights.SURE
+    return any(less < weights.SURE for _, less in _rivals(context, finding))
+
+
+def _rivals(context: Context, finding: Finding) -> list[tuple[Finding, float]]:
+    """What else may be wrong with the one host that a finding would put elsewhere, and how much less each weighs."""
+    hosts = _hosts(context, finding) if finding.rule in (*PLACES, "host-gateway-outside-subnet") else []
+    return rivals_of(context, hosts[0], finding.repair) if len(hosts) == 1 else []
+
+
+def _with_reasons(context: Context, finding: Finding, others: Sequence[Finding]) -> Finding:
+    """The same finding, if it is no more than likely, with what speaks against its mend, and what else may be meant.
+
+    That is the best other explanation, if it stops nobody and edits nothing that the mend of another finding does.
+    """
+    if finding.confidence != "likely" or finding.alternatives:
+        return finding
+    settled = {(c.table, str(c.key)) for one in others if one is not finding for c in one.repair}
+    rivals = [(one.repair, less, 0) for one, less in _rivals(context, finding) if less < weights.SURE]
+    free = (one for one in rivals if settled.isdisjoint((c.table, str(c.key)) for c in one[0]))
+    stopped = context.once(Stopped)
+    other = list(islice((one for one in free if not stopped.by(one[0], proposed=True).stops), 1))
+    found = alternatives(context, finding, (), lambda _: False, lambda _: 0, (), other)
+    found = tuple(sorted(found, key=lambda one: one.changes != finding.repair))
+    return msgspec.structs.replace(finding, alternatives=found) if other or found[0].against else finding
 
 
 def _hosts(context: Context, finding: Finding) -> list[HostStation]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from itertools import islice
@@ -190,11 +189,11 @@ def judged_by_links(context: Context, host: HostStation) -> Finding | None:
     return context.once(_Judged).by_links(host)
 
 
-def outweighed_by(context: Context, host: HostStation, repair: Sequence[Change]) -> float:
-    """By how much what speaks for a mend of a host exceeds what speaks for the best other hypothesis about it."""
-    found = [heavy for one, heavy in context.once(_Judged).weighed(host) if one.repair != repair]
+def rivals_of(context: Context, host: HostStation, repair: Sequence[Change]) -> list[tuple[Finding, float]]:
+    """The other hypotheses about a host than a mend of it, each with how much less it weighs, the heaviest first."""
     own = weight(Hearing(context, accused(context, repair)), repair)
-    return own - max(found, default=-math.inf)
+    found = [(one, own - heavy) for one, heavy in context.once(_Judged).weighed(host) if one.repair != repair]
+    return sorted(found, key=itemgetter(1))
 
 
 class _Judged:

@@ -13,7 +13,7 @@ from crossthread.diagnosis.findings import Alternative, Finding
 from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.confidence import confidence_of
 from crossthread.diagnosis.repair.harm.side_effects import Stopped
-from crossthread.diagnosis.repair.hypotheses import outweighed_by
+from crossthread.diagnosis.repair.hypotheses import rivals_of
 from crossthread.diagnosis.repair.rival_explanations import speaks_for
 from crossthread.diagnosis.rules.host.place import learned_elsewhere
 from crossthread.network.hosts.station import HostStation, Station
@@ -139,7 +139,8 @@ def grounded(context: Context, findings: Iterable[Finding]) -> list[Finding]:
     def moved_along(finding: Finding) -> bool:
         beside = [change for move in _moves_of(context, finding) for change in together[move]]
         hosts = [context.network.stations.hosts[s.host.casefold()] for s in finding.subjects if s.host]
-        alone = any(outweighed_by(context, host, finding.repair) < weights.OPEN for host in hosts)
+        rivals = [less for host in hosts for _, less in rivals_of(context, host, finding.repair)]
+        alone = any(less < weights.OPEN for less in rivals)
         return len(beside) > len(finding.repair) and not alone and speaks_for(context, finding, beside) > least
 
     def moves_one(finding: Finding) -> bool:

@@ -41,12 +41,17 @@ CROWD, _NAMED = 20, 30
 def _alike(findings: Sequence[Finding]) -> Iterator[tuple[int, list[Finding]]]:
     """Findings that differ only in where they stand, together, with the number of the first."""
     number = 1
-    for key, group in groupby(findings, lambda f: (f.rule, f.severity, f.affected, not f.follows, not f.alternatives)):
+    for key, group in groupby(findings, lambda f: (f.rule, f.severity, f.affected, not f.follows, _is_one(f))):
         held = list(group)
         plain = key[2] < 2 and key[3] and key[4]
         for part in [held] if plain else [[finding] for finding in held]:
             yield number, part
             number += len(part)
+
+
+def _is_one(finding: Finding) -> bool:
+    """Whether one mend is proposed for a finding, or none at all."""
+    return bool(finding.repair) or not finding.alternatives
 
 
 def _folded(number: int, findings: Sequence[Finding], out: Console, numbered: bool) -> None:
@@ -105,8 +110,11 @@ def _show_each(
 
 
 def show_either(finding: Finding, out: Console) -> None:
-    """What may be meant by a finding of which no mend is proposed, and what would decide."""
-    _mends(finding.alternatives, False, out, 1, _homes([finding]))
+    """The mend of a finding with what else may be meant; where none is proposed, also what would decide."""
+    if not finding.alternatives:
+        show_mend(finding, out)
+        return
+    _mends(finding.alternatives, bool(finding.repair), out, 1, _homes([finding]), finding.confidence == "likely")
     _what_decides(finding, out)
 
 

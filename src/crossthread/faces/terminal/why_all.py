@@ -10,7 +10,7 @@ from rich.text import Text
 
 from crossthread.diagnosis.wanted_pairs import Share
 from crossthread.faces.terminal.console import MARKS, STYLES, count, line, paragraph, said, table
-from crossthread.faces.terminal.findings import CROWD, others, show_either, show_mend
+from crossthread.faces.terminal.findings import CROWD, others, show_either
 from crossthread.faces.terminal.why import show_order
 from crossthread.questions.why_all import Mend, WhyAll
 
@@ -77,7 +77,7 @@ def _show_mends(mends: Sequence[Mend], first: int, out: Console) -> None:
         holds = f"  holds up {pairs}; with it {percent(mend.after)} of the wanted pairs work"
         out.print(line((f"{number}. ", "bold"), (mend.finding.rule, "bold"), holds))
         paragraph(out, said(mend.finding.says), 3)
-        show_mend(mend.finding, out)
+        show_either(mend.finding, out)
 
 
 def _show_unmended(answer: WhyAll, out: Console) -> None:
