@@ -23,6 +23,7 @@ def against(hearing: Hearing, changes: Sequence[Change]) -> Iterator[str]:
     yield from _among_others(hearing, changes)
     yield from _of_an_unlisted(hearing, changes)
     yield from _of_one_user(hearing, changes)
+    yield from _from_its_own(hearing, changes)
     for change in changes:
         hop, host = change.cells.get("gateway"), hearing.context.network.stations.hosts.get(_name(change))
         if host is not None and hop not in (None, NONE) and "address" not in change.cells:
@@ -45,6 +46,11 @@ def _name(change: Change) -> str:
 
 def _end(change: Change) -> End:
     return End(str(change.key["device"]), str(change.key["port"]))
+
+
+def _interface(context: Context, change: Change) -> Interface | None:
+    rows = context.network.stations.on_device.get(str(change.key["device"]), ())
+    return next((s for s in rows if s.name == change.key["interface"]), None)
 
 
 def _against_moving(hearing: Hearing, changes: Iterable[Change]) -> Iterator[str]:
@@ -75,6 +81,18 @@ def _among_others(hearing: Hearing, changes: Iterable[Change]) -> Iterator[str]:
                 yield f"{others} hosts of other subnets live in VLAN {vid}"
 
 
+def _from_its_own(hearing: Hearing, changes: Iterable[Change]) -> Iterator[str]:
+    """An interface without a tag says that it serves a VLAN that trunks name, and would go to another subnet's."""
+    for change in changes:
+        own = _interface(hearing.context, change) if change.table == "gateways" else None
+        now, vid = own.row.vid if own is not None else None, change.cells.get("vid")
+        if own is None or own.tag or not now or not isinstance(vid, int) or hearing.context.living_in(now, own):
+            continue
+        if hearing.context.once(ListedVlans).on_trunks(now) and hearing.others_served(vid, own):
+            says = f"{own.device} {own.name} says that it serves VLAN {now}, which trunks name"
+            yield f"{says}; others live in VLAN {vid}"
+
+
 def _of_one_user(hearing: Hearing, changes: Iterable[Change]) -> Iterator[str]:
     """A single host asks for what an interface is to have, and one of the two addresses looks more like a gateway's.
 
@@ -101,8 +119,7 @@ def _of_an_unlisted(hearing: Hearing, changes: Iterable[Change]) -> Iterator[str
         text = str(change.cells.get("address") or change.key.get("address") or NONE)
         if change.table != "gateways" or change.delete or text == NONE or not context.is_lost(str(interface(text).ip)):
             continue
-        rows = context.network.stations.on_device.get(str(change.key["device"]), ())
-        own = next((s for s in rows if s.name == change.key["interface"]), None)
+        own = _interface(context, change)
         vid = change.cells.get("vid") or (context.expected.current_vlan(own) if own is not None else None)
         for entry in context.once(_unlisted).get(vid, ())[:1]:
             yield f"{entry.device} {entry.port} has learned {entry.mac} in VLAN {vid}, whose address nobody read"

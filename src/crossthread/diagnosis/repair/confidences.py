@@ -23,6 +23,7 @@ from crossthread.diagnosis.rules.routing import OF_ROUTES
 from crossthread.network.hosts.station import HostStation
 from crossthread.network.topology.names import End
 from crossthread.survey.records import Gateway
+from crossthread.values import VlanSet
 
 _JUDGED = frozenset({"pvid", "mode", "allowed", "address", "gateway", "vid"})
 """Columns of which the witnesses say what they should be."""
@@ -148,11 +149,23 @@ def _shown_by_nobody(context: Context, finding: Finding) -> bool:
 
 def _for_them_only(context: Context, finding: Finding, hosts: Collection[str]) -> bool:
     """Whether a link is to carry a VLAN that only some hosts need there."""
-    lacking = finding.rule in ("link-vlan-missing", "port-mode-wrong")
-    needed = lacking and finding.severity == "breaks" and finding.confidence == "sure"
-    for subject in finding.subjects if needed else ():
+    lacking = finding.severity == "breaks" and finding.confidence == "sure"
+    wanted = _lacking(context, finding) if lacking else VlanSet()
+    for subject in finding.subjects if wanted else ():
         end = End(subject.device or "", subject.port or "")
         for link in context.adjacencies_at.get(end, ()):
             near, beyond = across(context, link, end, hosts)
-            return subject.vid not in near & beyond
+            return bool(wanted - (near & beyond))
     return False
+
+
+def _lacking(context: Context, finding: Finding) -> VlanSet:
+    """The VLANs that a finding says a link is to carry; of one with an end in access mode, those its trunk lacks."""
+    if finding.rule in ("link-vlan-missing", "port-mode-wrong"):
+        return VlanSet.of(subject.vid for subject in finding.subjects if subject.vid)
+    found = VlanSet()
+    for change in finding.repair if finding.rule == "link-mode-differs" else ():
+        row = context.port(End(str(change.key["device"]), str(change.key["port"])))
+        if row is not None and "mode" not in change.cells and row.allowed is not None and change.cells.get("allowed"):
+            found |= VlanSet.parse(str(change.cells["allowed"])) - row.allowed
+    return found
