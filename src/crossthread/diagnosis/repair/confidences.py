@@ -115,13 +115,15 @@ def _rivals(context: Context, finding: Finding) -> list[tuple[Finding, float]]:
 def _with_reasons(context: Context, finding: Finding, others: Sequence[Finding]) -> Finding:
     """The same finding, if it is no more than likely, with what speaks against its mend, and what else may be meant.
 
-    That is the best other explanation, if it stops nobody and edits nothing that the mend of another finding does.
+    That is the best other explanation of the same host's settings, if it stops nobody and edits nothing that the mend
+    of another finding does.
     """
     if finding.confidence != "likely" or finding.alternatives:
         return finding
     settled = {(c.table, str(c.key)) for one in others if one is not finding for c in one.repair}
-    rivals = [(one.repair, less, 0) for one, less in _rivals(context, finding) if less < weights.SURE]
-    free = (one for one in rivals if settled.isdisjoint((c.table, str(c.key)) for c in one[0]))
+    rivals = [(one, less) for one, less in _rivals(context, finding) if less < weights.SURE]
+    own = ((one.repair, less, 0) for one, less in rivals if all(c.table in ("hosts", "ports") for c in one.repair))
+    free = (one for one in own if settled.isdisjoint((c.table, str(c.key)) for c in one[0]))
     stopped = context.once(Stopped)
     other = list(islice((one for one in free if not stopped.by(one[0], proposed=True).stops), 1))
     found = alternatives(context, finding, (), lambda _: False, lambda _: 0, (), other)
