@@ -107,11 +107,7 @@ def link_not_spare(context: Context, adjacency: Adjacency) -> Finding | None:
         return None
     if rows[0].allowed is None or rows[1].allowed is None:
         return None
-    both = context.on_rings.get(adjacency.a.device, 0) & context.on_rings.get(adjacency.b.device, 0)
-    lacking = VlanSet(both) & context.used_around(adjacency.a.device, adjacency.b.device) - (
-        rows[0].allowed | rows[1].allowed
-    )
-    lacking -= VlanSet.of(filter(context.once(ListedVlans).misses, lacking))  # somebody's port may be in a wrong one
+    lacking = _on_their_rings(context, adjacency) - (rows[0].allowed | rows[1].allowed)
     for end in (adjacency.a, adjacency.b):
         planned = context.planned_port(end).allowed
         lacking = lacking if planned is None else lacking & planned
@@ -156,25 +152,49 @@ def link_carries_nothing(context: Context, adjacency: Adjacency) -> Finding | No
 def uplink_access(context: Context, adjacency: Adjacency) -> Finding | None:
     """A redundant link between two switches is in access mode at both ends, where most such links are trunks.
 
+    Or both switches have more VLANs on the other links of their ring, and one spanning tree serves all.
+
     Matters: only one VLAN gets across; the link is of no use to the others, and the tree does not know.
     Notice: nothing, until another VLAN is needed there or another link fails.
     Confirm: look at the mode at both ends.
     Mend: make both ends trunks for the VLANs that the other links carry.
     """
     rows = ends_of(context, adjacency)
-    if rows is None or rows[0].mode != "access" or rows[1].mode != "access" or context.mostly_trunks is False:
+    if rows is None or rows[0].mode != "access" or rows[1].mode != "access" or rows[0].pvid != rows[1].pvid:
         return None
-    if adjacency.a not in context.cabled_in_rings or rows[0].pvid != rows[1].pvid:
+    if adjacency.a not in context.cabled_in_rings:
         return None  # a single link that carries the one VLAN that is needed beyond it may be meant
+    says = "where most such links are trunks"
+    if context.mostly_trunks is False:
+        besides = _besides(context, adjacency, rows[0].pvid)
+        says = f"and both devices have VLAN {besides} besides on other links of their ring"
+        if not besides:
+            return None
     return Finding(
         "port-mode-wrong",
         "risks",
         (at_port(adjacency.a), at_port(adjacency.b)),
         f"{adjacency.a} and {adjacency.b}, the two ends of one link between switches, are access ports "
-        f"(VLAN {rows[0].pvid or 'unknown'} and {rows[1].pvid or 'unknown'}), where most such links are trunks.",
+        f"(VLAN {rows[0].pvid or 'unknown'} and {rows[1].pvid or 'unknown'}), {says}.",
         context.evidence(rows[0], "mode", "pvid") + context.evidence(rows[1], "mode", "pvid"),
         trunks_for(context, adjacency, *rows),
     )
+
+
+def _besides(context: Context, adjacency: Adjacency, vid: int | None) -> VlanSet:
+    """The VLANs besides one that both devices of a link have on links of their ring, if one tree serves all."""
+    trees, devices = context.network.fabric.trees, (adjacency.a.device, adjacency.b.device)
+    if not trees.on_a_ring(adjacency.a) or adjacency.up is False or not trees.single(devices[0]):
+        return VlanSet()
+    return _on_their_rings(context, adjacency) - VlanSet.of([vid] if vid else [])
+
+
+def _on_their_rings(context: Context, adjacency: Adjacency) -> VlanSet:
+    """The VLANs in which somebody is and that both devices of a link have on links of their ring."""
+    devices = adjacency.a.device, adjacency.b.device
+    both = context.on_rings.get(devices[0], 0) & context.on_rings.get(devices[1], 0)
+    found = VlanSet(both) & context.used_around(*devices)
+    return found - VlanSet.of(filter(context.once(ListedVlans).misses, found))  # somebody's port may be in a wrong one
 
 
 @rule("link-subnet-differs", "Link", About.LINK)
