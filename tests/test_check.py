@@ -157,8 +157,9 @@ class Planted(unittest.TestCase):
         with tempfile.TemporaryDirectory() as folder:
             write_survey(faulty(), Path(folder) / "faulty")
             shown = run("check", Path(folder) / "faulty").stdout
-        self.assertIn("mend  ports ropehall port4: pvid → 20  (likely)", shown)
-        self.assertEqual(shown.count("(likely)"), list(told.values()).count("likely"))
+        self.assertIn("mend  ports ropehall port4: pvid → 20  (likely; because core-east vlan20 serves", shown)
+        self.assertIn("but others live in VLAN 30, where ropehall port4 is now)", " ".join(shown.split()))
+        self.assertEqual(shown.count("(likely"), list(told.values()).count("likely"))
 
     def test_a_link_need_not_carry_a_vlan_for_a_host_whose_address_is_from_elsewhere(self):
         found = check(DATA / "half" / "279763").findings
