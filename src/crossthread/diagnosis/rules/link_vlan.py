@@ -164,6 +164,8 @@ def uplink_access(context: Context, adjacency: Adjacency) -> Finding | None:
         return None
     if adjacency.a not in context.cabled_in_rings:
         return None  # a single link that carries the one VLAN that is needed beyond it may be meant
+    if all(context.planned_port(end).mode == "access" for end in (adjacency.a, adjacency.b)):
+        return None
     says = "where most such links are trunks"
     if context.mostly_trunks is False:
         besides = _besides(context, adjacency, rows[0].pvid)
