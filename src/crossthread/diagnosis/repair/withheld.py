@@ -19,6 +19,7 @@ from crossthread.diagnosis.rules.host.place import learned_elsewhere
 from crossthread.network.hosts.station import HostStation, Station
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
+from crossthread.survey.survey import Evidence
 from crossthread.values import NONE, VlanSet, interface
 
 
@@ -132,7 +133,9 @@ def grounded(context: Context, findings: Iterable[Finding]) -> list[Finding]:
             together[move] += finding.repair
 
     def rests(finding: Finding) -> bool:
-        if unread and any(doubts(context, finding) for doubts in (_on_one_other, _beside_others, _leaves_behind)):
+        if unread and any(
+            doubts(context, finding) for doubts in (_on_one_other, _on_its_word, _beside_others, _leaves_behind)
+        ):
             return True
         return speaks_for(context, finding) <= least and (unread or not moved_along(finding))
 
@@ -171,6 +174,26 @@ def _on_one_other(context: Context, finding: Finding) -> bool:
     rows = [context.port(End(str(key["device"]), str(key["port"]))) for key in moved]
     unlisted = any(row is not None and context.once(ListedVlans).misses(row.pvid) for row in rows)
     return bool(moved) and [fact.table for fact in told] == ["ports"] and not unlisted
+
+
+def _on_its_word(context: Context, finding: Finding) -> bool:
+    """Whether all that says where a host belongs is an interface without a tag, of whose port nobody read the VLAN.
+
+    What it says that it serves is no more than that: others of its subnet may work with it in the VLAN of that port.
+    """
+    moved = [change.key for change in finding.repair if change.table == "ports"]
+    told = [fact for fact in finding.evidence if fact.key not in moved and fact.column in ("pvid", "vid")]
+    return bool(moved and told) and all(fact.table == "gateways" and _unheard(context, fact) for fact in told)
+
+
+def _unheard(context: Context, fact: Evidence) -> bool:
+    """Whether a fact is of an interface without a tag, of which nobody read what VLAN its frames join."""
+    rows = context.network.stations.on_device.get(str(fact.key.get("device")), ())
+    own = next((one for one in rows if one.name == fact.key.get("interface")), None)
+    if own is None or own.end is None or own.tag:
+        return False
+    ports = (context.port(link.far(own.end)) for link in context.adjacencies_at.get(own.end, ()))
+    return all(port is None or port.pvid is None for port in ports)
 
 
 def _beside_others(context: Context, finding: Finding) -> bool:
