@@ -11,7 +11,8 @@ from collections.abc import Iterator
 import msgspec
 
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.expected.misaddressed import swapped_with
+from crossthread.diagnosis.expected.misaddressed import misaddressed, same_address, swapped_with
+from crossthread.diagnosis.expected.unread_hosts import anybody_unread
 from crossthread.diagnosis.findings import Finding
 from crossthread.network.hosts.blocks import Block
 from crossthread.network.hosts.station import HostStation, Interface, Station
@@ -24,7 +25,7 @@ from crossthread.network.topology.open_ends import OUTSIDE, leads_on
 from crossthread.survey.changes import Change
 from crossthread.survey.records import ArpEntry, Host, MacEntry, Route
 from crossthread.survey.survey import Evidence
-from crossthread.values import NONE, VlanSet
+from crossthread.values import NONE, VlanSet, interface
 
 
 def cautious(context: Context, finding: Finding) -> Finding:
@@ -52,6 +53,10 @@ def _in_words(context: Context, change: Change) -> Iterator[tuple[str, tuple[Evi
             f"{row.device} has learned {row.mac} there in VLAN {row.vid}: that tags, and an access port would drop it."
         )
         yield says, context.evidence(row, "vid")
+    for one in _rows_of(context, change) if change.table == "gateways" else ():
+        if _is_routed_over(context, one, change):
+            rows = [row for row in context.network.survey.routes if row.next_hop == str(one.ip)]
+            yield f"{rows[0].device} sends to {one.ip}, which it has now.", context.evidence(rows[0], "next_hop")
     for entry in heard_of(context, change):
         says = f"{entry.device} has heard of {entry.address} at {entry.mac}: somebody else has it."
         yield says, context.evidence(entry, "mac")
@@ -236,21 +241,43 @@ def _at_gateway(context: Context, change: Change) -> bool:
     """Whether an interface would get an address, or be brought up with one, that something unread may have."""
     if change.delete:
         return False
-    device, name = str(change.key.get("device", "")), change.key.get("interface")
-    own = context.network.stations.on_device.get(context.network.names.spelled[device], ())
-    rows = [station.row for station in own if station.name == name]
+    device, own = str(change.key.get("device", "")), _rows_of(context, change)
+    rows = [station.row for station in own]
     known = next((row for row in rows if row.address == change.key.get("address")), None)
     address = change.cells.get("address") or (change.key.get("address") if known is None else None)
     opens = change.cells.get("admin") == "up" and known is not None and known.admin == "down"
     ip = str(address or "").partition("/")[0]
-    moved = [(tap, vid) for s in own if s.name == name and (vid := s.row.vid) for tap in s.taps if tap.device]
-    named = any(context.expected.named_vid(s) == change.cells.get("vid") for s in own if s.name == name)
+    moved = [(tap, vid) for s in own if (vid := s.row.vid) for tap in s.taps if tap.device]
+    named = any(context.expected.named_vid(s) == change.cells.get("vid") for s in own)
     if change.cells.get("vid") and not named and any(_leaves_unknown(context, tap.device, vid) for tap, vid in moved):
+        return True
+    if any(_is_routed_over(context, one, change) for one in own):
         return True
     fresh = bool(ip) and ip != NONE and ip not in {str(row.address).partition("/")[0] for row in rows}
     if not context.network.unread.anywhere or not (fresh or opens):
         return False
     return fresh or _may_take_over(context, change, context.network.names.spelled[device])
+
+
+def _rows_of(context: Context, change: Change) -> list[Interface]:
+    """The addresses of the interface that a change is about."""
+    own = context.network.stations.on_device.get(context.network.names.spelled[str(change.key.get("device", ""))], ())
+    return [station for station in own if station.name == change.key.get("interface")]
+
+
+def _is_routed_over(context: Context, own: Interface, change: Change) -> bool:
+    """Whether others' routes lead to an interface that would get an address elsewhere, and hosts were not read.
+
+    They may be reached over it, and stop.
+    """
+    given = str(change.cells.get("address") or NONE).partition(" ")[0]
+    if own.address is None or own.row.address != change.key.get("address") or given == NONE:
+        return False
+    if interface(given).ip in own.address.network:
+        return False
+    routers = context.routed_to.get(str(own.ip), ())
+    leaves = any(device != own.device for device in routers) and not misaddressed(context, own)
+    return leaves and not same_address(context, own) and context.once(anybody_unread)
 
 
 def _may_take_over(context: Context, change: Change, device: str) -> bool:

@@ -102,8 +102,8 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
                 ):
                     known.finding = _TOGETHER[finding.rule](known.finding, finding)
                     fresh.append(finding)
-                elif waiting.get(finding.identity, finding).repair != finding.repair:  # such as another address
-                    known.finding = finding
+                elif waiting.get(finding.identity, finding).repair != finding.repair or _is_answered(known, finding):
+                    known.finding = finding  # such as another address
                     fresh.append(finding)
                 found[finding.identity].add(single.losers)
         resting = grounded(now, fresh)
@@ -127,6 +127,11 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
         found[identity].finding = told_only(found[identity].finding)
     needed = _not_idle(Asker(now, context), found, made)
     return Effects(needed, list(unsettled.values()), list(_forbidden(context)), uneven)
+
+
+def _is_answered(known: Effect, finding: Finding) -> bool:
+    """Whether what nothing was known to mend is mended somehow, now that something else is."""
+    return bool(finding.repair) and not known.finding.repair and not known.finding.alternatives
 
 
 def _give_up(

@@ -13,6 +13,7 @@ import msgspec
 from crossthread.diagnosis.all_rules import sweep
 from crossthread.diagnosis.context import Context, context_of
 from crossthread.diagnosis.effects import find_effects
+from crossthread.diagnosis.expected.unread_hosts import anybody_unread
 from crossthread.diagnosis.findings import SEVERITIES, Finding, Identity
 from crossthread.diagnosis.repair.hypotheses import judged
 from crossthread.diagnosis.repair.rival_explanations import speaks_for
@@ -25,7 +26,6 @@ from crossthread.diagnosis.rules.link_vlan import blocked_between
 from crossthread.diagnosis.rules.survey import survey_gap
 from crossthread.diagnosis.search.cheapest_way import Search
 from crossthread.diagnosis.vlan_pieces import split_vlans
-from crossthread.network.topology.names import End
 from crossthread.plan import Plan
 from crossthread.plan.plan import Accepted
 from crossthread.survey.survey import Evidence
@@ -75,20 +75,10 @@ def find_faults(context: Context, today: date, progress: Callable[[], None] = la
     kept, accepted, idle = _accepted(context, list(found.values()), today)
     mended = decided_mends(context, kept)
     if context.plan != Plan():
-        unread = bool(effects.gaps) or context.network.unread.anywhere or _anybody_unread(context)
+        unread = bool(effects.gaps) or context.network.unread.anywhere or context.once(anybody_unread)
         without = partial(find_faults, context_of(context.network), today, progress)
         mended = seen_without_plan(context, mended, lambda: without().kept, unread)
     return Faults(context, [*mended, *idle], accepted, causes)
-
-
-def _anybody_unread(context: Context) -> bool:
-    """Whether there is a host whose address nobody read, or a port at which somebody is whom nobody listed."""
-    ends = (End(device, port) for device, ports in context.network.names.ports.items() for port in ports)
-    return None in context.network.survey.distinct("hosts", "address") or any(
-        row.oper == "up" and row.mode in ("access", "trunk", "hybrid") and not context.hosts_at(end)
-        for end in ends
-        if context.at_edge(end) and (row := context.port(end)) is not None
-    )
 
 
 def _likelier(context: Context, stopping: Finding, alone: Finding) -> Finding:

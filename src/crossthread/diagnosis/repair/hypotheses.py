@@ -17,7 +17,7 @@ from crossthread.diagnosis.judgement.weighing import accused, weight
 from crossthread.diagnosis.repair.left_out import against_links
 from crossthread.diagnosis.rules.gateway.address import asked_for, gateway_address_wrong
 from crossthread.diagnosis.rules.gateway.interface import gateway_vlan_wrong
-from crossthread.diagnosis.rules.gateway.missing import gateway_missing, idle_ports, leads_to
+from crossthread.diagnosis.rules.gateway.missing import gateway_missing, gateway_of_nobody, idle_ports, leads_to
 from crossthread.diagnosis.rules.gateway.port import gateway_port_vlan_wrong
 from crossthread.diagnosis.rules.gateway.transit import transit_lost, transit_missing
 from crossthread.diagnosis.rules.host.address import addresses_missing
@@ -126,7 +126,7 @@ def _of_its_gateway(context: Context, host: HostStation, now: int) -> Iterator[F
         found += [host_gateway_wrong(context, host), *_of_who_lost_it(context, hop or "")]
     else:
         found += [host_of_another_vlan(context, host), host_gateway_unlike_its_peers(context, host)]
-        found += [gateway_missing(context, host, now)] if not served else []
+        found += [gateway_missing(context, host, now)] if not served else [gateway_of_nobody(context, host)]
         alone = host.address is not None and all(s is host for s in context.expected.near_in(host.address.ip, now))
         beside = [own for own in context.network.stations.gateways if context.network.one_lan(own, host)]
         lost = [own for own in beside if alone and unused(context, own)][:_HOMES]

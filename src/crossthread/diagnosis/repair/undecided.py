@@ -28,6 +28,7 @@ from crossthread.diagnosis.repair.withheld import (
     told_only,
 )
 from crossthread.diagnosis.rules.gateway.address import gateway_address_wrong
+from crossthread.diagnosis.rules.gateway.missing import gateway_of_nobody
 from crossthread.diagnosis.rules.host.gateway import host_gateway_wrong
 from crossthread.diagnosis.rules.routing import OF_ROUTES
 from crossthread.diagnosis.settled import interfaces_of, needs, settled
@@ -156,14 +157,21 @@ def _renumbered(context: Context, finding: Finding) -> list[tuple[Change, ...]]:
 
 
 def _asked_by_one(context: Context, finding: Finding) -> list[tuple[Change, ...]]:
-    """The address of the VLAN that a host's port is in, if a gateway of another subnet is missing there for it only."""
+    """The address of the VLAN that a host's port is in, if a gateway of another subnet is missing there for it only.
+
+    Or a VLAN in which nobody is, for both.
+    """
     given = [c.cells.get("address") or c.key.get("address") for c in finding.repair if c.table == "gateways"]
     asked = {interface(str(own)).ip for own in given if own not in (None, "", NONE)}
     users = {user for ip in asked for user in context.expected.users(ip)}
     host = users.pop() if len(users) == 1 else None
     if not isinstance(host, HostStation) or context.expected.planned(host) is not None:
         return []
-    return _other_addresses(context, host) if context.expected.served(context.expected.current_vlan(host), host) else []
+    if not context.expected.served(context.expected.current_vlan(host), host):
+        return []
+    lost = gateway_of_nobody(context, host)
+    others = [*_other_addresses(context, host), *([lost.repair] if lost is not None else [])]
+    return [changes for changes in others if changes != finding.repair]
 
 
 def _other_addresses(context: Context, host: HostStation) -> list[tuple[Change, ...]]:

@@ -6,6 +6,8 @@ from collections import Counter
 from collections.abc import Callable, Collection, Iterator
 from itertools import chain, islice
 
+from msgspec.structs import replace
+
 from crossthread.diagnosis.caution import heard_of
 from crossthread.diagnosis.context import Context, unused
 from crossthread.diagnosis.edits import in_its_table, raise_link, set_gateway, set_port
@@ -90,6 +92,24 @@ def gateway_missing(context: Context, host: HostStation, vid: int | None = None)
     return Finding(
         "gateway-missing", "breaks", (_at(context, host, vid) if vid else at_station(host),), says, evidence, repair
     )
+
+
+def gateway_of_nobody(context: Context, host: HostStation) -> Finding | None:
+    """The same of a host alone with its subnet, among others in its VLAN, where lists name one VLAN in which nobody is.
+
+    Both may be lost together: the VLAN's interface, and the port's place in it.
+    """
+    row = context.port(host.end) if host.end is not None else None
+    empty, now = context.once(ListedVlans).empty, context.expected.current_vlan(host)
+    if host.end is None or host.address is None or row is None or row.mode != "access" or len(empty) != 1:
+        return None
+    if len([*islice(context.expected.near(host.address.ip), 2)]) > 1 or not context.expected.served(now, host):
+        return None
+    (vid,) = empty
+    told = gateway_missing(context, host, vid)
+    if told is None or not told.repair or not all(change.cells.get("vid") == vid for change in told.repair):
+        return None
+    return replace(told, repair=(set_port(host.end, pvid=vid), *told.repair))
 
 
 def _home(context: Context, subnet: PrefixedAddress, own: int | None) -> int | None:

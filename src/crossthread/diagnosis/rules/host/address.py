@@ -75,12 +75,12 @@ def _subnets_for(context: Context, host: HostStation, vid: int | None) -> Iterat
 
 
 def _disputed(context: Context, host: HostStation, subnet: PrefixedAddress) -> bool:
-    """Whether as many hosts in its VLAN have another prefix length as have a subnet's, and no interface is in that."""
+    """Whether as many hosts in its VLAN should have another prefix length as a subnet's, which no interface is in."""
     if any(own.address is not None for own in context.expected.interfaces_near(subnet.ip)):
         return False
     lengths = Counter[int]()
     for one in context.living_in(context.expected.current_vlan(host), host):
-        own = one.hosts[0].address
+        own = context.expected.subnet(one.hosts[0])
         if own is not None and own.version == subnet.version and own.network.overlaps(subnet.network):
             lengths[own.network.prefixlen] += len(one.hosts)
     return 2 * lengths[subnet.network.prefixlen] <= lengths.total()
