@@ -327,7 +327,7 @@ class Expected:
         if wanted is None:
             return []
         near = (s for s in self._network.stations.gateways if s.address and s.address.ip in wanted.network)
-        found = [s for s in near if not self.only_managed(s)]
+        found = [s for s in near if not self.only_managed(s) and not self._beyond(host, s)]
         used: Counter[Address | None] = Counter()
         for group in self._lengths.around(wanted.ip):
             if isinstance(group.stations[0], HostStation) and group.stations[0] is not host:
@@ -342,6 +342,14 @@ class Expected:
             return -used[gateway_address(one)], *elsewhere, idle, one.device, one.name
 
         return sorted(found, key=rank)
+
+    def _beyond(self, host: Station, own: Interface) -> bool:
+        """Whether an interface is in another VLAN than a host, and by its own prefix in another subnet.
+
+        The host's prefix is too long then, and holds another's subnet.
+        """
+        subnet, vids = self.subnet(own), {self.current_vlan(host), self.current_vlan(own)}
+        return len(vids) > 1 and None not in vids and subnet is not None and host.ip not in subnet.network
 
     def served(self, vid: int | None, station: Station) -> list[Interface]:
         """The gateway interfaces whose subnet lives in a VLAN, where a station is that may be in it."""
