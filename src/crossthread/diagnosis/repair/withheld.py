@@ -34,7 +34,7 @@ def decided(context: Context, findings: Sequence[Finding]) -> list[Finding]:
         if by_the_plan_alone(context, finding):
             return told_of_plan(finding)
         rests = (unread and confidence_of(finding) == "open") or is_elsewhere(context, finding)
-        return told_only(finding) if finding.repair and rests else finding
+        return told_only(finding) if finding.repair and (rests or _as_many_unread(context, finding)) else finding
 
     names = {s.host for finding in findings if is_elsewhere(context, finding) for s in finding.subjects if s.host}
     away = [one for one in learned_elsewhere(context) if one.subjects[0].host in names] if names else []
@@ -133,9 +133,7 @@ def grounded(context: Context, findings: Iterable[Finding]) -> list[Finding]:
             together[move] += finding.repair
 
     def rests(finding: Finding) -> bool:
-        if unread and any(
-            doubts(context, finding) for doubts in (_on_one_other, _on_its_word, _beside_others, _leaves_behind)
-        ):
+        if unread and any(doubts(context, finding) for doubts in _DOUBTS):
             return True
         return speaks_for(context, finding) <= least and (unread or not moved_along(finding))
 
@@ -150,7 +148,8 @@ def grounded(context: Context, findings: Iterable[Finding]) -> list[Finding]:
         return _of_one_host(context, finding) or (finding.rule == "gateway-vlan-wrong" and bool(finding.repair))
 
     def told(finding: Finding) -> bool:
-        return (moves_one(finding) and rests(finding)) or is_elsewhere(context, finding)
+        rest = moves_one(finding) and rests(finding)
+        return rest or is_elsewhere(context, finding) or _as_many_unread(context, finding)
 
     return [told_only(one) if told(one) else one for one in found]
 
@@ -174,6 +173,24 @@ def _on_one_other(context: Context, finding: Finding) -> bool:
     rows = [context.port(End(str(key["device"]), str(key["port"]))) for key in moved]
     unlisted = any(row is not None and context.once(ListedVlans).misses(row.pvid) for row in rows)
     return bool(moved) and [fact.table for fact in told] == ["ports"] and not unlisted
+
+
+def _as_many_unread(context: Context, finding: Finding) -> bool:
+    """Whether nothing but others' ports say where a host belongs, and of as many others nobody read where they are.
+
+    All those may be just where it is.
+    """
+    names = [subject.host.casefold() for subject in finding.subjects if subject.host]
+    host = context.network.stations.hosts.get(names[0]) if len(names) == 1 else None
+    by_ports = all(fact.table == "ports" for fact in finding.evidence if fact.column in ("pvid", "vid"))
+    if host is None or host.address is None or not by_ports:
+        return False
+    near = [one for one in context.expected.near(host.address.ip) if one is not host]
+    ports = [context.port(one.end) if one.end is not None else None for one in near if isinstance(one, HostStation)]
+    unread = sum(port is None or port.pvid is None for port in ports)
+    moves = {c.cells["pvid"] for c in finding.repair if c.table == "ports" and c.cells.get("pvid")}
+    moves -= {context.expected.current_vlan(host)}
+    return bool(moves) and unread >= max(1, sum(context.expected.current_vlan(one) in moves for one in near))
 
 
 def _on_its_word(context: Context, finding: Finding) -> bool:
@@ -216,6 +233,10 @@ def _leaves_behind(context: Context, finding: Finding) -> bool:
             if any(context.expected.current_vlan(host) == gateway.row.vid for host in hosts):
                 return True
     return False
+
+
+_DOUBTS = (_on_one_other, _on_its_word, _beside_others, _leaves_behind)
+"""What keeps from putting a host elsewhere where a router may be unread."""
 
 
 def _of_one_host(context: Context, finding: Finding) -> bool:
