@@ -8,7 +8,7 @@ from collections.abc import Iterator, Sequence
 from crossthread.diagnosis.expected.listed_vlans import ListedVlans
 from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.hearing import Hearing
-from crossthread.diagnosis.judgement.needs import across, native_lost
+from crossthread.diagnosis.judgement.needs import across, native_lost, trunks_beside
 from crossthread.diagnosis.judgement.witness import Witness
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.topology.adjacency import Adjacency
@@ -111,6 +111,8 @@ def _for_need(hearing: Hearing, link: Adjacency, end: End, change: Change, inste
         before = VlanSet.parse(str(instead.cells.get("allowed") or NONE))
         if fresh := VlanSet.parse(str(change.cells["allowed"])) & both - before:
             yield Witness(weights.WANTED, f"stations of VLAN {fresh} are on both sides of the link")
+    if mode == "trunk" and (usual := trunks_beside(hearing.context, link)) > 1:
+        yield Witness(0.0, f"all {usual} other links between bridges are trunks")  # for whoever has to choose
     if mode == "trunk" and len(both) > 1:
         yield Witness(weights.NEEDED, f"stations of VLANs {both} are on both sides of the link")
     elif _mode(hearing, end, change) == "access" and any(len(side) == 1 and vid in side for side in (near, beyond)):

@@ -38,6 +38,28 @@ def bridge_links(context: Context) -> Iterator[Adjacency]:
             yield link
 
 
+def trunks_beside(context: Context, link: Adjacency) -> int:
+    """Of a link between bridges how many others are trunks, if no other is one of access ports of one VLAN."""
+    trunks, plain = context.once(_modes)
+    ends = [context.port(end) for end in (link.a, link.b)]
+    if any(row is None or row.mode == "routed" for row in ends) or any(one is not link for one in plain):
+        return 0
+    return sum(one is not link for one in trunks)
+
+
+def _modes(context: Context) -> tuple[list[Adjacency], list[Adjacency]]:
+    """The links between bridges that are trunks at both ends, and those of two access ports of one VLAN."""
+    trunks, plain = list[Adjacency](), list[Adjacency]()
+    for link in bridge_links(context):
+        rows = [row for end in (link.a, link.b) if (row := context.port(end)) is not None]
+        modes = {row.mode for row in rows} if len(rows) > 1 else set()
+        if modes and modes <= {"trunk", "hybrid"}:
+            trunks.append(link)
+        elif modes == {"access"} and len({row.pvid for row in rows}) == 1:
+            plain.append(link)
+    return trunks, plain
+
+
 def _neighbours(context: Context) -> dict[str, set[str]]:
     """The bridges next to each bridge."""
     found: dict[str, set[str]] = defaultdict(set)

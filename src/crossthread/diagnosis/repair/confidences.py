@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Sequence
-from itertools import islice
+from collections.abc import Collection, Iterable, Iterator, Sequence
+from itertools import chain, islice
 
 import msgspec
 
@@ -19,9 +19,11 @@ from crossthread.diagnosis.repair.harm.side_effects import Stopped
 from crossthread.diagnosis.repair.hypotheses import rivals_of
 from crossthread.diagnosis.repair.undecided import lost_hop, only_address
 from crossthread.diagnosis.repair.withheld import PLACES
+from crossthread.diagnosis.rules.link import both_trunks
 from crossthread.diagnosis.rules.routing import OF_ROUTES
 from crossthread.network.hosts.station import HostStation
 from crossthread.network.topology.names import End
+from crossthread.survey.changes import Change
 from crossthread.survey.records import Gateway
 from crossthread.values import VlanSet
 
@@ -115,20 +117,28 @@ def _rivals(context: Context, finding: Finding) -> list[tuple[Finding, float]]:
 def _with_reasons(context: Context, finding: Finding, others: Sequence[Finding]) -> Finding:
     """The same finding, if it is no more than likely, with what speaks against its mend, and what else may be meant.
 
-    That is the best other explanation of the same host's settings, if it stops nobody and edits nothing that the mend
-    of another finding does.
+    That is the best other explanation of the same host's settings, or a link as a trunk, if it stops nobody and edits
+    nothing that the mend of another finding does.
     """
     if finding.confidence != "likely" or finding.alternatives:
         return finding
     settled = {(c.table, str(c.key)) for one in others if one is not finding for c in one.repair}
     rivals = [(one, less) for one, less in _rivals(context, finding) if less < weights.SURE]
     own = ((one.repair, less, 0) for one, less in rivals if all(c.table in ("hosts", "ports") for c in one.repair))
-    free = (one for one in own if settled.isdisjoint((c.table, str(c.key)) for c in one[0]))
+    links = ((changes, weights.SURE, 0) for changes in _as_trunk(context, finding) if changes != finding.repair)
+    free = (one for one in chain(own, links) if settled.isdisjoint((c.table, str(c.key)) for c in one[0]))
     stopped = context.once(Stopped)
     other = list(islice((one for one in free if not stopped.by(one[0], proposed=True).stops), 1))
     found = alternatives(context, finding, (), lambda _: False, lambda _: 0, (), other)
     found = tuple(sorted(found, key=lambda one: one.changes != finding.repair))
     return msgspec.structs.replace(finding, alternatives=found) if other or found[0].against else finding
+
+
+def _as_trunk(context: Context, finding: Finding) -> Iterator[tuple[Change, ...]]:
+    """What makes a link of two access ports in different VLANs a trunk."""
+    for subject in finding.subjects[:1] if finding.rule == "link-access-vlan-differs" else ():
+        links = context.adjacencies_at.get(End(subject.device or "", subject.port or ""), ())
+        yield from (both_trunks(context, link) for link in links[:1])
 
 
 def _hosts(context: Context, finding: Finding) -> list[HostStation]:
