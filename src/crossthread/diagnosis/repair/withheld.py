@@ -33,8 +33,12 @@ def decided(context: Context, findings: Sequence[Finding]) -> list[Finding]:
     def told(finding: Finding) -> Finding:
         if by_the_plan_alone(context, finding):
             return told_of_plan(finding)
-        rests = (unread and confidence_of(finding) == "open") or is_elsewhere(context, finding)
-        return told_only(finding) if finding.repair and (rests or _as_many_unread(context, finding)) else finding
+        if not finding.repair:
+            return finding
+        doubtful = _of_one_host(context, finding) and _on_one_other(context, finding)
+        rests = unread and (confidence_of(finding) == "open" or doubtful)
+        rests = rests or is_elsewhere(context, finding) or _as_many_unread(context, finding)
+        return told_only(finding) if rests else finding
 
     names = {s.host for finding in findings if is_elsewhere(context, finding) for s in finding.subjects if s.host}
     away = [one for one in learned_elsewhere(context) if one.subjects[0].host in names] if names else []
@@ -133,7 +137,7 @@ def grounded(context: Context, findings: Iterable[Finding]) -> list[Finding]:
             together[move] += finding.repair
 
     def rests(finding: Finding) -> bool:
-        if unread and any(doubts(context, finding) for doubts in _DOUBTS):
+        if unread and _doubtful(context, finding):
             return True
         return speaks_for(context, finding) <= least and (unread or not moved_along(finding))
 
@@ -235,8 +239,10 @@ def _leaves_behind(context: Context, finding: Finding) -> bool:
     return False
 
 
-_DOUBTS = (_on_one_other, _on_its_word, _beside_others, _leaves_behind)
-"""What keeps from putting a host elsewhere where a router may be unread."""
+def _doubtful(context: Context, finding: Finding) -> bool:
+    """Whether too little says where a host, or an interface, is to be put, as a router may be unread."""
+    doubts = (_on_one_other, _on_its_word, _beside_others, _leaves_behind)
+    return any(doubt(context, finding) for doubt in doubts)
 
 
 def _of_one_host(context: Context, finding: Finding) -> bool:
