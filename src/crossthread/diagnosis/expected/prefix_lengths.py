@@ -43,7 +43,7 @@ class PrefixLengths:
         self._settled: dict[Station, int | None] = {}
         self._around: dict[Address, list[Group]] = {}
         self._held: dict[Block, bool] = {}
-        self._spanning: dict[Block, bool] = {}
+        self._spanning: dict[Block, set[tuple[Block, int]]] = {}
 
     def length(self, station: Station) -> int | None:
         """The prefix length that a station should have; its own where nobody says otherwise."""
@@ -199,14 +199,22 @@ class PrefixLengths:
         """
         if isinstance(station, HostStation) and station.address is not None:
             block = Block.of(str(station.address))
-            return WEAK if self._crowded(block) or self._spans(block) else 1.0
+            return WEAK if self._crowded(block) or self._spans(block, station) else 1.0
         return WEAK if station in self._overlapping else 1.0
 
-    def _spans(self, block: Block) -> bool:
-        """Whether those who say that they are in smaller subnets within one live in several VLANs."""
+    def _spans(self, block: Block, station: Station) -> bool:
+        """Whether those who say that they are in smaller subnets within one live in several VLANs.
+
+        Or, in one that the station's address is not in, in another VLAN than the station.
+        """
+        assert station.ip is not None
         if block not in self._spanning:
-            self._spanning[block] = len(self._voters.homes_within(block)) > 1
-        return self._spanning[block]
+            self._spanning[block] = self._voters.homes_within(block)
+        homes, number, width = self._spanning[block], int(station.ip), station.ip.max_prefixlen
+        if len({vid for _, vid in homes}) > 1:
+            return True
+        others = {vid for one, vid in homes if not one.holds(number, width)}
+        return bool(others) and self._network.current_vlan(station) not in {None, *others}
 
     def _crowded(self, block: Block) -> bool:
         """Whether interfaces of one device that have subnets of their own are all in a prefix."""

@@ -70,11 +70,12 @@ class Voters:
             if own is None or lan in (None, own):
                 yield from groups
 
-    def homes_within(self, block: Block) -> set[int]:
-        """The VLANs in which those are who say that they are in a smaller subnet within one."""
+    def homes_within(self, block: Block) -> set[tuple[Block, int]]:
+        """The smaller subnets within one that anybody says to be in, each with the VLANs in which those are."""
         blocks, firsts = self._in_order[block.version]
         inside = blocks[bisect_left(firsts, block.first) : bisect_right(firsts, block.last)]
-        return {group.vid for one in inside if one.length > block.length for group in self._groups[one] if group.vid}
+        smaller = [one for one in inside if one.length > block.length]
+        return {(one, group.vid) for one in smaller for group in self._groups[one] if group.vid}
 
     @cached_property
     def _in_order(self) -> dict[int, tuple[list[Block], list[int]]]:

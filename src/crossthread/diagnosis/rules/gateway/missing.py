@@ -74,6 +74,8 @@ def gateway_missing(context: Context, host: HostStation, vid: int | None = None)
     elsewhere = known and not any(ip in subnet.network for ip in known) and repair != own
     if elsewhere and not _is_routed_to(context, repair, wanted):
         repair = ()  # whoever is there asks for an address elsewhere, and for none that one could think of
+    if _is_refused(context, repair, wanted):
+        repair = ()  # the hosts' prefix is too long
     where = f" VLAN {vid}" if vid else " its VLAN"
     if context.network.unread.anywhere:
         return None  # what has the address may be where nobody looked
@@ -158,6 +160,14 @@ def _is_routed_to(context: Context, changes: Collection[Change], wanted: Prefixe
     led, _ = routers_by_routes(context, wanted)
     anew = [str(c.key["device"]) for c in changes if c.table == "gateways" and "address" in c.cells]
     return any(led.get(device, set()) - {device} for device in anew)
+
+
+def _is_refused(context: Context, changes: Collection[Change], wanted: PrefixedAddress) -> bool:
+    """Whether a device would get a subnet that holds one of its others, or is in it, as hardly any lets one do."""
+    given = {(c.key["device"], c.key["interface"]) for c in changes if c.table == "gateways"}
+    beside = (s for device, _ in given for s in context.network.stations.on_device.get(str(device), ()))
+    others = (s.address.network for s in beside if s.address is not None and (s.device, s.name) not in given)
+    return any(one != wanted.network and one.overlaps(wanted.network) for one in others)
 
 
 def _usual(context: Context, subnet: PrefixedAddress) -> list[Address]:
