@@ -4,13 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from msgspec.structs import replace
+
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.edits import set_host
+from crossthread.diagnosis.edits import set_host, set_port
 from crossthread.diagnosis.expected.free_addresses import free_address
+from crossthread.diagnosis.expected.listed_vlans import ListedVlans
 from crossthread.diagnosis.expected.misaddressed import asks_for_another
 from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.expected.voters import gateway_address
-from crossthread.diagnosis.findings import Finding, at_station
+from crossthread.diagnosis.findings import Alternative, Finding, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway.address import asked_for, gateway_address_wrong
 from crossthread.network.hosts.station import HostStation, Interface, Station
@@ -173,7 +176,7 @@ def host_outside_peers(context: Context, host: HostStation, paired: bool = False
     Matters: nobody there takes it for a neighbour, and nobody elsewhere is of its subnet.
     Notice: the host reaches nobody.
     Confirm: compare its address with those of the other hosts in its VLAN.
-    Mend: give it an address of the subnet of its VLAN.
+    Mend: give it an address of the subnet of its VLAN; or put its port into the VLAN that trunks name and nobody is in.
     """
     vid = context.expected.current_vlan(host)
     if host.address is None or vid is None or host.row.gateway != NONE:
@@ -200,15 +203,31 @@ def host_outside_peers(context: Context, host: HostStation, paired: bool = False
     cells = {"address": f"{free}/{other.address.network.prefixlen}"} | (
         {"gateway": hop} if hop not in (None, NONE) else {}
     )
-    return Finding(
+    mend = (set_host(host, **cells),) if free else ()
+    told = Finding(
         "host-outside-subnet",
         "breaks",
         (at_station(host),),
         f"{host.name} has the address {host.address}, of a subnet that nobody else in its VLAN {vid} has; the others "
         f"there are in {other.address.network}.",
         context.evidence(host.row, "address") + context.evidence(other.row, "address"),
-        (set_host(host, **cells),) if free else (),
+        mend,
     )
+    left = None if paired else _left_for(context, host)
+    if left is None:
+        return told
+    count = sum(len(one.hosts) for one in mates)
+    either = Alternative(mend, (f"{count} other hosts in VLAN {vid} are of that subnet",))
+    return replace(told, repair=(), alternatives=(left, either) if mend else (left,))
+
+
+def _left_for(context: Context, host: HostStation) -> Alternative | None:
+    """The port of a host that is alone with its subnet in the one VLAN that trunks name and nobody is in."""
+    row, empty = context.port(host.end) if host.end is not None else None, context.once(ListedVlans).empty
+    if host.end is None or row is None or row.mode != "access" or not row.pvid or len(empty) != 1:
+        return None
+    (vid,) = empty
+    return Alternative((set_port(host.end, pvid=vid),), (f"trunks name VLAN {vid}, in which nobody is",))
 
 
 _SEVERAL = 2
