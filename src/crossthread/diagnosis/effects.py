@@ -64,6 +64,8 @@ class Effects(NamedTuple):
     forbidden: list[tuple[str, str, tuple[int, int]]]
     uneven: list[Finding]
     """What stands in the way by one of several routes that are as good."""
+    mended: Context
+    """The network with everything that is mended."""
 
 
 def find_effects(context: Context, progress: Callable[[], None] = lambda: None) -> Effects:
@@ -126,7 +128,7 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
     for identity in waiting:  # what cannot be made beside the others is only told
         found[identity].finding = told_only(found[identity].finding)
     needed = _not_idle(Asker(now, context), found, made)
-    return Effects(needed, list(unsettled.values()), list(_forbidden(context)), uneven)
+    return Effects(needed, list(unsettled.values()), list(_forbidden(context)), uneven, now)
 
 
 def _is_answered(known: Effect, finding: Finding) -> bool:

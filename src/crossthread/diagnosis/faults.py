@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable
+from collections.abc import Callable, Iterator, Sequence
 from datetime import date
 from functools import partial
 from typing import NamedTuple
@@ -22,10 +22,11 @@ from crossthread.diagnosis.repair.undecided import decided_mends, only_address
 from crossthread.diagnosis.repair.withheld import seen_without_plan
 from crossthread.diagnosis.rules import plan as plan_rules
 from crossthread.diagnosis.rules import vlan as vlan_rules
-from crossthread.diagnosis.rules.link_vlan import blocked_between
+from crossthread.diagnosis.rules.link_vlan import blocked_between, link_not_spare
 from crossthread.diagnosis.rules.survey import survey_gap
 from crossthread.diagnosis.search.cheapest_way import Search
 from crossthread.diagnosis.vlan_pieces import split_vlans
+from crossthread.network.topology.names import End
 from crossthread.plan import Plan
 from crossthread.plan.plan import Accepted
 from crossthread.survey.survey import Evidence
@@ -52,7 +53,7 @@ def find_faults(context: Context, today: date, progress: Callable[[], None] = la
             found[finding.identity] = _softened(finding)
         elif known.repair and finding.repair and known.repair != finding.repair and not leads_to_any(finding, gone):
             found[finding.identity] = _likelier(context, known, finding)
-    for told in effects.uneven:
+    for told in (*effects.uneven, *_spare_once_mended(effects.mended, list(found.values()))):
         found.setdefault(told.identity, _softened(told))
     by_column: dict[tuple[str, str], list[tuple[Evidence, tuple[str, str]]]] = defaultdict(list)
     for gap in effects.gaps:
@@ -79,6 +80,18 @@ def find_faults(context: Context, today: date, progress: Callable[[], None] = la
         without = partial(find_faults, context_of(context.network), today, progress)
         mended = seen_without_plan(context, mended, lambda: without().kept, unread)
     return Faults(context, [*mended, *idle], accepted, causes)
+
+
+def _spare_once_mended(mended: Context, known: Sequence[Finding]) -> Iterator[Finding]:
+    """What links lack that can stand in for others once the links of the same devices are mended, and not now."""
+    ports = (c.key for one in known if one.severity == "breaks" for c in one.repair if c.table == "ports")
+    ends = (End(str(key["device"]), str(key["port"])) for key in ports)
+    devices = {end.device for end in ends if mended.adjacencies_at.get(end)}
+    told = {(s.device, s.port) for one in known if one.rule == "link-vlan-missing" for s in one.subjects}
+    for link in mended.network.adjacencies if devices else ():
+        if not devices.isdisjoint((link.a.device, link.b.device)) and link.a not in told:
+            found = link_not_spare(mended, link)
+            yield from [found] if found is not None else []
 
 
 def _likelier(context: Context, stopping: Finding, alone: Finding) -> Finding:
