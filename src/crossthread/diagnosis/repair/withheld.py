@@ -186,15 +186,22 @@ def _as_many_unread(context: Context, finding: Finding) -> bool:
     """
     names = [subject.host.casefold() for subject in finding.subjects if subject.host]
     host = context.network.stations.hosts.get(names[0]) if len(names) == 1 else None
-    by_ports = all(fact.table == "ports" for fact in finding.evidence if fact.column in ("pvid", "vid"))
-    if host is None or host.address is None or not by_ports:
-        return False
-    near = [one for one in context.expected.near(host.address.ip) if one is not host]
-    ports = [context.port(one.end) if one.end is not None else None for one in near if isinstance(one, HostStation)]
-    unread = sum(port is None or port.pvid is None for port in ports)
     moves = {c.cells["pvid"] for c in finding.repair if c.table == "ports" and c.cells.get("pvid")}
-    moves -= {context.expected.current_vlan(host)}
-    return bool(moves) and unread >= max(1, sum(context.expected.current_vlan(one) in moves for one in near))
+    by_ports = all(fact.table == "ports" for fact in finding.evidence if fact.column in ("pvid", "vid"))
+    if not moves or host is None or host.address is None or not by_ports:
+        return False
+    if context.expected.current_vlan(host) in moves:
+        return False
+    groups = context.expected.groups(host.address.ip)
+    there = sum(len(group.stations) for group in groups if group.vid in moves)
+    lost = (group for group in groups if group.vid is None and _is_lost(context, group.stations[0]))
+    return sum(len(group.stations) for group in lost) >= max(1, there)
+
+
+def _is_lost(context: Context, station: Station) -> bool:
+    """Whether nobody read the port that a host is at, or which VLAN is set there."""
+    row = context.port(station.end) if isinstance(station, HostStation) and station.end is not None else None
+    return isinstance(station, HostStation) and (row is None or row.pvid is None)
 
 
 def _on_its_word(context: Context, finding: Finding) -> bool:
