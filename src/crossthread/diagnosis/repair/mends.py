@@ -80,7 +80,7 @@ def mend(context: Context, source: str, target: str) -> list[Finding]:
         return told or may or stops(context, source, target)
     if left := by_design(context, best.findings, (source, target)):
         return left
-    rivals = [(other, compare.margin(best, other)) for other in found]
+    rivals = [(_at_its_end(context, other, (source, target)), compare.margin(best, other)) for other in found]
     twice = twice_once_mended(context, best.findings, (source, target))
     whole = best._replace(findings=[*twice, *best.findings])
     ranked = [*twice, *(_ranked(context, whole, one, (source, target), rivals) for one in best.findings)]
@@ -94,6 +94,24 @@ def mend(context: Context, source: str, target: str) -> list[Finding]:
 
 _PLACES = frozenset({"port-vlan-wrong", "host-outside-subnet"})
 """Two explanations of one disagreement: a host's port is in the wrong VLAN, or its address in the wrong subnet."""
+
+
+def _at_its_end(context: Context, other: Explanation, pair: tuple[str, str]) -> Explanation:
+    """Another explanation, with native VLANs that differ mended at that end for which more speaks."""
+
+    def told(finding: Finding) -> Finding:
+        if finding.rule != "link-native-differs":
+            return finding
+        beside = [one for one in other.findings if one is not finding]
+
+        def works(changes: Sequence[Change]) -> bool:
+            made = msgspec.structs.replace(finding, repair=tuple(changes))
+            return context.once(Outcomes).works([*beside, made], *pair)
+
+        found = alternatives(context, finding, changes_of(beside), works, lambda _: 0)
+        return msgspec.structs.replace(finding, repair=found[0].changes) if found else finding
+
+    return other._replace(findings=[told(finding) for finding in other.findings])
 
 
 def _otherwise(context: Context, explanation: Explanation) -> bool:
