@@ -335,7 +335,7 @@ class Planted(unittest.TestCase):
             DATA / "recorded" / "network-32" / "survey.json.gz"
         ).findings  # what would stop others is not tried
         worst = [(f.rule, bool(f.repair)) for f in found if f.severity == "breaks"]
-        self.assertEqual(worst, [("gateway-address-wrong", False), ("gateway-admin-down", True)])
+        self.assertEqual(worst, [("gateway-admin-down", True), ("gateway-missing", True)])
         up = {
             "mode": "trunk",
             "allowed": "all",

@@ -409,10 +409,10 @@ class Nowhere(unittest.TestCase):
         self.assertIn(("ports keel p0: pvid = 50", "ports keel p1: pvid = 50"), told)
         self.assertFalse(any("pvid = 30" in change for changes in told for change in changes))  # others live there
 
-    def test_the_only_vlan_without_strangers_is_likely_and_never_sure_by_one_witness(self):
-        answer, _ = self.asked("a", "b", "a 10.1 30", "b 10.2 40", "x 20.1 30", "y 20.2 30")
-        self.assertEqual([str(c) for c in answer.repair], ["ports keel p0: pvid = 40"])
-        self.assertEqual(answer.confidence, "likely")
+    def test_the_only_vlan_without_strangers_is_told_and_not_chosen_by_one_witness(self):
+        answer, told = self.asked("a", "b", "a 10.1 30", "b 10.2 40", "x 20.1 30", "y 20.2 30")
+        self.assertEqual((answer.repair, answer.confidence), ((), "open"))
+        self.assertEqual(told, [("ports keel p0: pvid = 40",)])
 
     def test_a_gateway_that_serves_it_and_is_used_is_more_than_one_witness(self):
         network = network_of(

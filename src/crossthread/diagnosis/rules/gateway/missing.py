@@ -166,8 +166,10 @@ def _is_refused(context: Context, changes: Collection[Change], wanted: PrefixedA
     """Whether a device would get a subnet that holds one of its others, or is in it, as hardly any lets one do."""
     given = {(c.key["device"], c.key["interface"]) for c in changes if c.table == "gateways"}
     beside = (s for device, _ in given for s in context.network.stations.on_device.get(str(device), ()))
-    others = (s.address.network for s in beside if s.address is not None and (s.device, s.name) not in given)
-    return any(one != wanted.network and one.overlaps(wanted.network) for one in others)
+    others = (context.expected.subnet(s) for s in beside if (s.device, s.name) not in given)
+    return any(
+        own is not None and own.network != wanted.network and own.network.overlaps(wanted.network) for own in others
+    )
 
 
 def _usual(context: Context, subnet: PrefixedAddress) -> list[Address]:
