@@ -73,7 +73,7 @@ LEFT_OUT = -1.5
 """A port is put into a VLAN that both ends of a link on its way leave out."""
 TRANSIT = -1.5
 """Only routers are in that subnet, which pass packets on to each other there: a host does not belong between them."""
-INCOMPLETE = 0.75
+INCOMPLETE = 2.25
 """A host has no gateway though others of its subnet have: a computer loses it with the address that it belongs to."""
 IN_USE = 1.0
 """The address is a gateway's."""

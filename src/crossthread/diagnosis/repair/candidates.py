@@ -252,7 +252,8 @@ def _at_the_usual_end(context: Context, finding: Finding) -> Iterator[Option]:
         others = (s for s in known.gateways if s is not own and s.address and context.expected.users(s.address.ip))
         ends = [end_of(s.address.ip, s.address) for s in others if s.address]
         usual = at_end(own.address, ends[0]) if len(ends) > 1 and len(set(ends)) == 1 and ends[0] else None
-        used = [own.address.ip, *(address(host.row.gateway or NONE) for host in hosts)]
+        hops = (host.row.gateway for host in hosts)
+        used = [own.address.ip, *(address(hop) for hop in hops if hop and hop != NONE)]
         if usual is None or str(usual) in known.by_address or any(end_of(ip, own.address) for ip in used):
             continue
         moved = (set_host(host, gateway=str(usual)) for host in hosts)
