@@ -132,7 +132,7 @@ class Planted(unittest.TestCase):
             # What is mended at an interface is there, or another mend makes it so.
             added = sum(c.table == "gateways" and "proxy_arp" in c.cells for c in mends)
             self.assertLessEqual(len(after.gateways), len(read_survey(place).gateways) + added, place)
-        self.assertGreater(nested, 8 * stay)  # a link may lack more, and a gateway answer for others, too
+        self.assertGreater(nested, 4 * stay)  # a link may lack more, a gateway answer for others, a bundle be apart
 
     def test_of_a_host_without_a_gateway_among_others_without_one_its_port_or_its_address_may_be_wrong(self):
         (port,) = [f for f in check(DATA / "half" / "179815").findings if f.rule == "port-vlan-wrong"]
