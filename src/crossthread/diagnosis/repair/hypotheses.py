@@ -10,6 +10,7 @@ from operator import itemgetter
 from crossthread.diagnosis.context import Context, unused
 from crossthread.diagnosis.expected.misaddressed import misaddressed_in
 from crossthread.diagnosis.expected.prefix_lengths import end_of
+from crossthread.diagnosis.expected.unread_hosts import anybody_unread
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.hearing import Hearing
@@ -126,7 +127,10 @@ def _of_its_gateway(context: Context, host: HostStation, now: int) -> Iterator[F
         found += [host_gateway_wrong(context, host), *_of_who_lost_it(context, hop or "")]
     else:
         found += [host_of_another_vlan(context, host), host_gateway_unlike_its_peers(context, host)]
-        found += [gateway_missing(context, host, now)] if not served else [gateway_of_nobody(context, host)]
+        if not served:
+            found.append(gateway_missing(context, host, now))
+        elif not context.once(anybody_unread):  # else somebody of its subnet may be where it is
+            found.append(gateway_of_nobody(context, host))
         alone = host.address is not None and all(s is host for s in context.expected.near_in(host.address.ip, now))
         beside = [own for own in context.network.stations.gateways if context.network.one_lan(own, host)]
         lost = [own for own in beside if alone and unused(context, own)][:_HOMES]
