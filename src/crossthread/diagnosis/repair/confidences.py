@@ -25,7 +25,7 @@ from crossthread.network.hosts.station import HostStation
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
 from crossthread.survey.records import Gateway
-from crossthread.values import VlanSet
+from crossthread.values import NONE, VlanSet, interface
 
 _JUDGED = frozenset({"pvid", "mode", "allowed", "address", "gateway", "vid"})
 """Columns of which the witnesses say what they should be."""
@@ -61,7 +61,7 @@ def with_confidence(context: Context, findings: Iterable[Finding]) -> tuple[Find
     doubted = [one for one in told if one.rule in PLACES and one.confidence != "sure"]
     unsure = {subject.host for one in doubted for subject in one.subjects if subject.host}
     disputed = {subject.vid for one in told if one.alternatives and not one.repair for subject in one.subjects}
-    given = {str(ip) for one in told if one.confidence == "likely" and (ip := only_address(one)) is not None}
+    given = {ip for one in told if one.confidence == "likely" for ip in _given(one)}
     unsettled = {(s.device, s.interface) for one in doubted for s in one.subjects if s.interface}
 
     def depends(one: Finding) -> bool:
@@ -77,6 +77,15 @@ def with_confidence(context: Context, findings: Iterable[Finding]) -> tuple[Find
     if sum(one.confidence == "likely" for one in told) > _MOST:
         return told
     return tuple(_with_reasons(context, one, told) for one in told)
+
+
+def _given(finding: Finding) -> Iterator[str]:
+    """The addresses that interfaces get by a mend: one in place of its own, or one that nobody has."""
+    own = only_address(finding)
+    yield from [str(own)] if own is not None else []
+    anew = (c for c in finding.repair if c.table == "gateways" and finding.rule == "gateway-missing")
+    values = (str(c.cells.get("address") or c.key["address"]) for c in anew)
+    yield from (str(interface(value).ip) for value in values if value != NONE)
 
 
 def _less_sure(finding: Finding) -> Finding:

@@ -54,8 +54,7 @@ def gateway_missing(context: Context, host: HostStation, vid: int | None = None)
         return None
     if context.may_be_answered(hop) and address(hop) in subnet.network:
         return None  # by somebody whom nobody read
-    users = dict.fromkeys([hop, *(group.gateway for group in context.expected.groups(subnet.ip))])
-    known = [interface(str(used)).ip for used in users if used not in (None, NONE)]
+    known = _asked_for(context, hop, subnet)
     taken = context.network.stations.by_address
     free = [
         ip
@@ -153,6 +152,15 @@ def _at(context: Context, host: HostStation, vid: int) -> Subject:
     """A VLAN; where others that have nothing to do with it have its number, with a bridge that it is at."""
     lans = {context.network.lan(one.hosts[0]) for one in context.classes_in.get(vid, ())} - {None}
     return Subject(context.network.lan(host) if len(lans) > 1 else None, vid=vid)
+
+
+def _asked_for(context: Context, hop: str, subnet: PrefixedAddress) -> list[Address]:
+    """The gateways that hosts have who are in a subnet, and a certain one: first what most use, or is at an end."""
+    users = Counter[Address]({address(used): 0 for used in [hop] if used != NONE})
+    for group in context.expected.groups(subnet.ip):
+        if group.gateway is not None:
+            users[group.gateway] += len(group.stations)
+    return sorted(users, key=lambda ip: (-users[ip], end_of(ip, subnet) is None))
 
 
 def _is_routed_to(context: Context, changes: Collection[Change], wanted: PrefixedAddress) -> bool:
