@@ -4,16 +4,30 @@ from __future__ import annotations
 
 from crossthread.diagnosis.context import Context
 from crossthread.network.topology.names import End
+from crossthread.survey.records import Port
+from crossthread.values import NONE
 
 
 def anybody_unread(context: Context) -> bool:
-    """Whether there is a host whose address nobody read, or a port at which somebody is whom nobody listed.
+    """Whether there is a host whose address nobody read, or a port at which somebody is, or may be, whom nobody listed.
 
-    To be asked for by `context.once(anybody_unread)`.
+    So there may be beyond every open end. To be asked for by `context.once(anybody_unread)`.
     """
+    if context.network.open_ends:
+        return True
     ends = (End(device, port) for device, ports in context.network.names.ports.items() for port in ports)
     return None in context.network.survey.distinct("hosts", "address") or any(
-        row.oper == "up" and row.mode in ("access", "trunk", "hybrid") and not context.hosts_at(end)
+        _may_be_up(row) and _may_bridge(row) and not context.hosts_at(end)
         for end in ends
         if context.at_edge(end) and (row := context.port(end)) is not None
     )
+
+
+def _may_be_up(port: Port) -> bool:
+    """Whether a port is up, or nobody read whether it is."""
+    return port.oper == "up" or (port.oper is None and port.admin != "down")
+
+
+def _may_bridge(port: Port) -> bool:
+    """Whether a port is one of a bridge, or nobody read whether it is."""
+    return port.mode in ("access", "trunk", "hybrid") or (port.mode is None and port.lag in (None, NONE))

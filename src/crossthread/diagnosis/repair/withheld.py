@@ -8,18 +8,17 @@ from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 import msgspec
 
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.expected.listed_vlans import ListedVlans
 from crossthread.diagnosis.findings import Alternative, Finding
 from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.confidence import confidence_of
+from crossthread.diagnosis.repair.doubts import as_many_unread, doubtful, may_leave_out, on_one_other
 from crossthread.diagnosis.repair.harm.side_effects import Stopped
 from crossthread.diagnosis.repair.hypotheses import rivals_of
 from crossthread.diagnosis.repair.rival_explanations import speaks_for
 from crossthread.diagnosis.rules.host.place import learned_elsewhere
-from crossthread.network.hosts.station import HostStation, Station
+from crossthread.network.hosts.station import Station
 from crossthread.network.topology.names import End
 from crossthread.survey.changes import Change
-from crossthread.survey.survey import Evidence
 from crossthread.values import NONE, VlanSet, interface
 
 
@@ -35,14 +34,18 @@ def decided(context: Context, findings: Sequence[Finding]) -> list[Finding]:
             return told_of_plan(finding)
         if not finding.repair:
             return finding
-        doubtful = _of_one_host(context, finding) and _on_one_other(context, finding)
-        rests = unread and (confidence_of(finding) == "open" or doubtful)
-        rests = rests or is_elsewhere(context, finding) or _as_many_unread(context, finding)
-        return told_only(finding) if rests else finding
+        alone = _of_one_host(context, finding) and on_one_other(context, finding)
+        rests = unread and (confidence_of(finding) == "open" or alone)
+        return told_only(finding) if rests or _rests_unread(context, finding) else finding
 
     names = {s.host for finding in findings if is_elsewhere(context, finding) for s in finding.subjects if s.host}
     away = [one for one in learned_elsewhere(context) if one.subjects[0].host in names] if names else []
     return [*away, *map(told, findings)]
+
+
+def _rests_unread(context: Context, finding: Finding) -> bool:
+    """Whether a mend is no more than told because of what nobody read, however much speaks for it."""
+    return any(rests(context, finding) for rests in (is_elsewhere, as_many_unread, may_leave_out))
 
 
 def is_elsewhere(context: Context, finding: Finding) -> bool:
@@ -137,7 +140,7 @@ def grounded(context: Context, findings: Iterable[Finding]) -> list[Finding]:
             together[move] += finding.repair
 
     def rests(finding: Finding) -> bool:
-        if unread and _doubtful(context, finding):
+        if unread and doubtful(context, finding):
             return True
         return speaks_for(context, finding) <= least and (unread or not moved_along(finding))
 
@@ -153,7 +156,7 @@ def grounded(context: Context, findings: Iterable[Finding]) -> list[Finding]:
 
     def told(finding: Finding) -> bool:
         rest = moves_one(finding) and rests(finding)
-        return rest or is_elsewhere(context, finding) or _as_many_unread(context, finding)
+        return rest or _rests_unread(context, finding)
 
     return [told_only(one) if told(one) else one for one in found]
 
@@ -165,91 +168,6 @@ def _moves_of(context: Context, finding: Finding) -> Iterator[tuple[object, ...]
         for host in context.hosts_at(end):
             if host.address is not None and context.expected.vlan(host) == change.cells.get("pvid"):
                 yield host.address.network, context.expected.current_vlan(host)
-
-
-def _on_one_other(context: Context, finding: Finding) -> bool:
-    """Whether all that says where a host belongs is the port of a single other host.
-
-    That no list names the VLAN that it is in says as much: then nobody elsewhere can work with it.
-    """
-    moved = [change.key for change in finding.repair if change.table == "ports"]
-    told = [fact for fact in finding.evidence if fact.key not in moved and fact.column in ("pvid", "vid")]
-    rows = [context.port(End(str(key["device"]), str(key["port"]))) for key in moved]
-    unlisted = any(row is not None and context.once(ListedVlans).misses(row.pvid) for row in rows)
-    return bool(moved) and [fact.table for fact in told] == ["ports"] and not unlisted
-
-
-def _as_many_unread(context: Context, finding: Finding) -> bool:
-    """Whether nothing but others' ports say where a host belongs, and of as many others nobody read where they are.
-
-    All those may be just where it is.
-    """
-    names = [subject.host.casefold() for subject in finding.subjects if subject.host]
-    host = context.network.stations.hosts.get(names[0]) if len(names) == 1 else None
-    moves = {c.cells["pvid"] for c in finding.repair if c.table == "ports" and c.cells.get("pvid")}
-    by_ports = all(fact.table == "ports" for fact in finding.evidence if fact.column in ("pvid", "vid"))
-    if not moves or host is None or host.address is None or not by_ports:
-        return False
-    if context.expected.current_vlan(host) in moves:
-        return False
-    groups = context.expected.groups(host.address.ip)
-    there = sum(len(group.stations) for group in groups if group.vid in moves)
-    lost = (group for group in groups if group.vid is None and _is_lost(context, group.stations[0]))
-    return sum(len(group.stations) for group in lost) >= max(1, there)
-
-
-def _is_lost(context: Context, station: Station) -> bool:
-    """Whether nobody read the port that a host is at, or which VLAN is set there."""
-    row = context.port(station.end) if isinstance(station, HostStation) and station.end is not None else None
-    return isinstance(station, HostStation) and (row is None or row.pvid is None)
-
-
-def _on_its_word(context: Context, finding: Finding) -> bool:
-    """Whether all that says where a host belongs is an interface without a tag, of whose port nobody read the VLAN.
-
-    What it says that it serves is no more than that: others of its subnet may work with it in the VLAN of that port.
-    """
-    moved = [change.key for change in finding.repair if change.table == "ports"]
-    told = [fact for fact in finding.evidence if fact.key not in moved and fact.column in ("pvid", "vid")]
-    return bool(moved and told) and all(fact.table == "gateways" and _unheard(context, fact) for fact in told)
-
-
-def _unheard(context: Context, fact: Evidence) -> bool:
-    """Whether a fact is of an interface without a tag, of which nobody read what VLAN its frames join."""
-    rows = context.network.stations.on_device.get(str(fact.key.get("device")), ())
-    own = next((one for one in rows if one.name == fact.key.get("interface")), None)
-    if own is None or own.end is None or own.tag:
-        return False
-    ports = (context.port(link.far(own.end)) for link in context.adjacencies_at.get(own.end, ()))
-    return all(port is None or port.pvid is None for port in ports)
-
-
-def _beside_others(context: Context, finding: Finding) -> bool:
-    """Whether a port is moved at which somebody else is as well, who is not known to belong there, too."""
-    own = {subject.host for subject in finding.subjects}
-    for change in finding.repair if finding.rule == "port-vlan-wrong" else ():
-        beside = context.hosts_at(End(str(change.key.get("device")), str(change.key.get("port"))))
-        if any(context.expected.vlan(s) != change.cells.get("pvid") for s in beside if s.name not in own):
-            return True
-    return False
-
-
-def _leaves_behind(context: Context, finding: Finding) -> bool:
-    """Whether an interface gets another tag, and a host of its subnet lives where it serves now: that may well work."""
-    for change in finding.repair if finding.rule == "gateway-vlan-wrong" else ():
-        own = context.network.stations.on_device.get(str(change.key["device"]), ())
-        for gateway in (s for s in own if s.name == change.key["interface"] and change.cells.get("vid")):
-            near = context.expected.near(gateway.address.ip) if gateway.address is not None else ()
-            hosts = (station for station in near if isinstance(station, HostStation))
-            if any(context.expected.current_vlan(host) == gateway.row.vid for host in hosts):
-                return True
-    return False
-
-
-def _doubtful(context: Context, finding: Finding) -> bool:
-    """Whether too little says where a host, or an interface, is to be put, as a router may be unread."""
-    doubts = (_on_one_other, _on_its_word, _beside_others, _leaves_behind)
-    return any(doubt(context, finding) for doubt in doubts)
 
 
 def _of_one_host(context: Context, finding: Finding) -> bool:
