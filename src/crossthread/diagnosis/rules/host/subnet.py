@@ -16,6 +16,7 @@ from crossthread.diagnosis.expected.voters import gateway_address
 from crossthread.diagnosis.findings import Alternative, Finding, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway.address import asked_for, gateway_address_wrong
+from crossthread.diagnosis.rules.gateway.interface import called
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.values import NONE, Address, address, resized
 
@@ -165,6 +166,43 @@ def _is_better_placed(gateway: Interface, other: Address) -> bool:
     """Whether an interface has the first or last address of its subnet, as gateways mostly have, and another is not."""
     own = gateway.address
     return own is not None and end_of(own.ip, own) is not None and end_of(other, own) is None
+
+
+@rule("host-outside-subnet", "Host", About.HOST, reads="subnet current-vlan expected")
+def host_outside_served(context: Context, host: HostStation) -> Finding | None:
+    """The host is alone with its subnet and has no gateway, in a VLAN in which interfaces serve another subnet.
+
+    Matters: nobody there takes it for a neighbour, and nobody elsewhere is of its subnet.
+    Notice: the host reaches nobody.
+    Confirm: compare its address with the gateway interface's of the VLAN that its port is in.
+    Decide: ask where the host is meant to be: its owner, the list of addresses, or whoever changed the port last.
+    Mend: put its port into the VLAN that trunks name and nobody is in; or give it an address of the subnet there.
+    """
+    vid = context.expected.current_vlan(host)
+    if host.address is None or vid is None or host.row.gateway != NONE or context.network.unread.anywhere:
+        return None
+    if host.address.is_link_local or any(station is not host for station in context.expected.near(host.address.ip)):
+        return None
+    served = ((one, context.expected.subnet(one)) for one in context.expected.served(vid, host))
+    known = [(one, own) for one, own in served if own is not None and own.version == host.address.version]
+    networks = {own.network for _, own in known}
+    if len(networks) != 1 or any(network.overlaps(host.address.network) for network in networks):
+        return None
+    gateway, subnet = known[0]
+    either = [_left_for(context, host)]
+    if free := free_address(context, subnet, host):
+        cells = {"address": f"{free}/{subnet.network.prefixlen}", "gateway": str(gateway_address(gateway))}
+        says = f"{called(gateway)} serves {subnet.network} in VLAN {vid}"
+        either.append(Alternative((set_host(host, **cells),), (says,)))
+    return Finding(
+        "host-outside-subnet",
+        "breaks",
+        (at_station(host),),
+        f"{host.name} has the address {host.address} and no gateway, and nobody else is of that subnet; its VLAN {vid} "
+        f"has {subnet.network}.",
+        context.evidence(host.row, "address", "gateway") + context.evidence(gateway.row, "address"),
+        alternatives=tuple(one for one in either if one is not None),
+    )
 
 
 @rule("host-outside-subnet", "Host", About.HOST, reads="subnet current-vlan expected", unless=(host_outside_subnet,))
