@@ -209,12 +209,11 @@ def asked_for(
         there = one.vid == vid and context.network.one_lan(host, gateway)
         there = there and context.expected.planned(host) in (None, vid)
         near = there or (not living_there and host.address is not None and host.address.ip in own)
-        unread = host.address is None and host.row.address is None
-        if one.gateway in (None, NONE) or (host.address is None and not unread) or not (near or unread):
+        if one.gateway in (None, NONE) or not (near or host.row.address is None):
             continue
         hop = interface(str(one.gateway)).ip
         if host.address is None:
-            if hop == gateway.address.ip:  # wherever it is, it asks for this one
+            if hop == gateway.address.ip or (host.row.address == NONE and hop in own):  # else it may be elsewhere
                 found[hop].append(one)
             continue
         if hop in host.address.network and hop.version == own.version and (there or hop in own):
