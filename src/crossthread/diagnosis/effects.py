@@ -94,7 +94,8 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
                 finding = as_judged(context, told, now)
                 _give_up(told, finding, made, found, waiting)
                 if finding.identity not in found and takes_back(finding, mended):
-                    continue  # it would take back what mended another fault
+                    fresh += _as_trunk(found, finding)
+                    continue  # else it would take back what mended another fault
                 known = found.get(finding.identity)
                 if known is None:
                     found[finding.identity] = Effect(finding, single, asker.example(single))
@@ -129,6 +130,16 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
         found[identity].finding = told_only(found[identity].finding)
     needed = _not_idle(Asker(now, context), found, made)
     return Effects(needed, list(unsettled.values()), list(_forbidden(context)), uneven, now)
+
+
+def _as_trunk(found: Mapping[object, Effect], needed: Finding) -> Iterator[Finding]:
+    """The finding about the access ports of a link that were given one VLAN, as a trunk, now that others need it too."""
+    ends = {str(change.key) for change in needed.repair if change.cells.get("mode") == "trunk"}
+    for effect in found.values():
+        aligned = effect.finding.rule == "link-access-vlan-differs" and effect.finding.repair
+        if aligned and ends.issuperset(str(change.key) for change in aligned):
+            effect.finding = msgspec.structs.replace(effect.finding, repair=needed.repair)
+            yield effect.finding
 
 
 def _is_answered(known: Effect, finding: Finding) -> bool:
