@@ -133,7 +133,7 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
 
 
 def _as_trunk(found: Mapping[object, Effect], needed: Finding) -> Iterator[Finding]:
-    """The finding about the access ports of a link that were given one VLAN, as a trunk, now that others need it too."""
+    """The finding that gave the access ports of a link one VLAN, with a trunk, now that others turn out to need it."""
     ends = {str(change.key) for change in needed.repair if change.cells.get("mode") == "trunk"}
     for effect in found.values():
         aligned = effect.finding.rule == "link-access-vlan-differs" and effect.finding.repair
