@@ -77,7 +77,7 @@ def find_effects(context: Context, progress: Callable[[], None] = lambda: None) 
     uneven: list[Finding] = []
     now, waiting, made = context, dict[object, Finding](), set[object]()
     for number in range(_ROUNDS):
-        failing, fresh = [], []
+        failing, fresh = list[Want](), list[Finding]()
         asker = Asker(now, context)
         for want in wants:
             progress()

@@ -28,7 +28,8 @@ FAMILIES = (
 _ORDER = (
     "host.place host.tag host.address host.subnet host.gateway port.state port.vlan port.lost_vlan port.mode "
     "port.admission port.quality link_mode link link_vlan cable vlan vlan_subnet way neighbor discovery tree "
-    "gateway.interface gateway.port gateway.address gateway.subnet routing gateway.proxy_arp plan_ports plan plan_links"
+    "tree_ports gateway.interface gateway.port gateway.address gateway.subnet routing gateway.proxy_arp plan_ports "
+    "plan plan_links"
 )
 """Which modules come first where two rules have one name: the first one is the usual one."""
 

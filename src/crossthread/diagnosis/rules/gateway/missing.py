@@ -8,7 +8,6 @@ from itertools import chain, islice
 
 from msgspec.structs import replace
 
-from crossthread.diagnosis.caution import heard_of
 from crossthread.diagnosis.context import Context, unused
 from crossthread.diagnosis.edits import in_its_table, raise_link, set_gateway, set_port
 from crossthread.diagnosis.expected.led_to import routers_by_routes
@@ -16,6 +15,7 @@ from crossthread.diagnosis.expected.listed_vlans import ListedVlans
 from crossthread.diagnosis.expected.misaddressed import misaddressed
 from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.findings import Finding, Subject, at_station
+from crossthread.diagnosis.heard_elsewhere import heard_of
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway.interface import called
 from crossthread.diagnosis.rules.host.subnet import host_outside_subnet
