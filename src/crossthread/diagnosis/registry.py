@@ -26,10 +26,10 @@ FAMILIES = (
     "What stands between", "Plan and inventory",
 )  # fmt: skip
 _ORDER = (
-    "host.place host.tag host.address host.subnet host.gateway port.state port.vlan port.lost_vlan port.mode "
-    "port.admission port.quality link_mode link link_vlan cable vlan vlan_subnet way neighbor discovery tree "
-    "tree_ports gateway.interface gateway.port gateway.address gateway.subnet routing gateway.proxy_arp plan_ports "
-    "plan plan_links"
+    "host.place host.tag host.address host.subnet host.prefix host.gateway port.state port.vlan port.lost_vlan "
+    "port.mode port.admission port.quality link_mode link link_vlan cable vlan vlan_subnet way neighbor discovery "
+    "tree tree_ports gateway.interface gateway.port gateway.address gateway.subnet routing gateway.proxy_arp "
+    "plan_ports plan plan_links"
 )
 """Which modules come first where two rules have one name: the first one is the usual one."""
 

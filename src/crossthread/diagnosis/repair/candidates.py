@@ -6,12 +6,13 @@ from collections.abc import Callable, Iterator, Mapping
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_gateway, set_host, set_port
+from crossthread.diagnosis.expected.asked_addresses import asked_for
 from crossthread.diagnosis.expected.free_addresses import free_address
 from crossthread.diagnosis.expected.prefix_lengths import at_end, end_of
 from crossthread.diagnosis.expected.voters import gateway_address
 from crossthread.diagnosis.findings import Finding
-from crossthread.diagnosis.rules.gateway.address import asked_for, by_another_address
-from crossthread.diagnosis.rules.gateway.missing import places_for
+from crossthread.diagnosis.rules.gateway.address import by_another_address
+from crossthread.diagnosis.rules.gateway.places import places_for
 from crossthread.diagnosis.rules.host.tag import tag_mends
 from crossthread.diagnosis.rules.link import both_trunks, with_native
 from crossthread.diagnosis.settled import interfaces_of

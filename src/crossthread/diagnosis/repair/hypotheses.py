@@ -8,6 +8,7 @@ from itertools import islice
 from operator import itemgetter
 
 from crossthread.diagnosis.context import Context, unused
+from crossthread.diagnosis.expected.asked_addresses import asked_for
 from crossthread.diagnosis.expected.misaddressed import misaddressed_in
 from crossthread.diagnosis.expected.prefix_lengths import end_of
 from crossthread.diagnosis.expected.unread_hosts import anybody_unread
@@ -16,9 +17,10 @@ from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.hearing import Hearing
 from crossthread.diagnosis.judgement.weighing import accused, weight
 from crossthread.diagnosis.repair.left_out import against_links
-from crossthread.diagnosis.rules.gateway.address import asked_for, gateway_address_wrong
+from crossthread.diagnosis.rules.gateway.address import gateway_address_wrong
 from crossthread.diagnosis.rules.gateway.interface import gateway_vlan_wrong
-from crossthread.diagnosis.rules.gateway.missing import gateway_missing, gateway_of_nobody, idle_ports, leads_to
+from crossthread.diagnosis.rules.gateway.missing import gateway_missing, gateway_of_nobody
+from crossthread.diagnosis.rules.gateway.places import idle_ports, leads_to
 from crossthread.diagnosis.rules.gateway.port import gateway_port_vlan_wrong
 from crossthread.diagnosis.rules.gateway.transit import transit_lost, transit_missing
 from crossthread.diagnosis.rules.host.address import addresses_missing
@@ -27,8 +29,8 @@ from crossthread.diagnosis.rules.host.gateway import (
     host_gateway_unlike_its_peers,
     host_gateway_wrong,
 )
+from crossthread.diagnosis.rules.host.prefix import host_mask_differs
 from crossthread.diagnosis.rules.host.subnet import (
-    host_mask_differs,
     host_of_another_vlan,
     host_of_its_gateway,
     host_outside_peers,

@@ -19,11 +19,8 @@ from crossthread.diagnosis.rules.host.gateway import (
     host_gateway_outside_subnet,
     host_gateway_wrong,
 )
-from crossthread.diagnosis.rules.host.subnet import (
-    host_mask_differs,
-    host_outside_peers,
-    host_outside_subnet,
-)
+from crossthread.diagnosis.rules.host.prefix import host_mask_differs
+from crossthread.diagnosis.rules.host.subnet import host_outside_peers, host_outside_subnet
 from crossthread.diagnosis.rules.host.tag import host_tag_wrong
 from crossthread.diagnosis.rules.port.mode import port_mode_routed
 from crossthread.diagnosis.search.cheapest_way import Search

@@ -11,10 +11,7 @@ from crossthread.diagnosis.rules import routing as routing_rules
 from crossthread.diagnosis.rules.gateway import address as address_rules
 from crossthread.diagnosis.rules.gateway.subnet import gateway_outside_shared
 from crossthread.diagnosis.rules.host.address import host_address_missing
-from crossthread.diagnosis.rules.host.subnet import (
-    host_address_broadcast,
-    host_mask_differs,
-)
+from crossthread.diagnosis.rules.host.prefix import host_address_broadcast, host_mask_differs
 from crossthread.diagnosis.rules.survey import unexplained
 from crossthread.diagnosis.rules.vlan_subnet import subnet_unrouted
 from crossthread.diagnosis.search.cheapest_way import Search

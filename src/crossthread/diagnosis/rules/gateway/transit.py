@@ -12,7 +12,7 @@ from crossthread.diagnosis.expected.free_addresses import free_address
 from crossthread.diagnosis.findings import Finding, Subject
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway.address import transit_address_wrong
-from crossthread.diagnosis.rules.gateway.missing import idle_ports, places_for
+from crossthread.diagnosis.rules.gateway.places import idle_ports, places_for
 from crossthread.network.hosts.station import Interface
 from crossthread.survey.changes import Change
 from crossthread.survey.records import Route

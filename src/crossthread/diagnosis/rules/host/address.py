@@ -11,11 +11,11 @@ from msgspec.structs import replace
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.edits import set_host
+from crossthread.diagnosis.expected.asked_addresses import more_usual
 from crossthread.diagnosis.expected.free_addresses import free_address
 from crossthread.diagnosis.expected.voters import gateway_address
 from crossthread.diagnosis.findings import Alternative, Finding, at_station
 from crossthread.diagnosis.registry import About, rule
-from crossthread.diagnosis.rules.gateway.address import more_usual
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.network.routing.unread_addresses import VIRTUAL_MAC
 from crossthread.network.topology.names import End

@@ -10,7 +10,8 @@ from crossthread.diagnosis.expected.voters import gateway_address
 from crossthread.diagnosis.findings import Finding, at_station
 from crossthread.diagnosis.registry import About, rule
 from crossthread.diagnosis.rules.gateway.address import gateway_address_wrong
-from crossthread.diagnosis.rules.host.subnet import host_mask_differs, host_outside_subnet
+from crossthread.diagnosis.rules.host.prefix import host_mask_differs
+from crossthread.diagnosis.rules.host.subnet import host_outside_subnet
 from crossthread.network.hosts.station import HostStation, Interface, Station
 from crossthread.survey.changes import Change
 from crossthread.values import NONE, Address, address, interface
