@@ -7,9 +7,9 @@ from collections.abc import Iterator, Sequence
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
 from crossthread.diagnosis.judgement.confidence import left_out
+from crossthread.diagnosis.repair.doubts import PLACES
 from crossthread.diagnosis.repair.hypotheses import judged, judged_by_links
 from crossthread.diagnosis.repair.rival_explanations import speaks_for
-from crossthread.diagnosis.repair.withheld import PLACES
 from crossthread.diagnosis.rules.gateway.address import gateway_address_wrong, gateway_addresses_swapped
 from crossthread.diagnosis.rules.gateway.port import gateway_port_vlan_wrong
 from crossthread.diagnosis.search.cheapest_way import Search

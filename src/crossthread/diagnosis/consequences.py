@@ -11,9 +11,10 @@ from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding, Identity
 from crossthread.diagnosis.nesting import nested, rests_on
 from crossthread.diagnosis.registry import parents, parents_in_vlan
+from crossthread.diagnosis.repair.doubts import PLACES
 from crossthread.diagnosis.repair.hypotheses import judged
 from crossthread.diagnosis.repair.together import changes_of, try_out
-from crossthread.diagnosis.repair.withheld import PLACES, bare
+from crossthread.diagnosis.repair.withheld import bare
 from crossthread.diagnosis.way.echo import walks
 from crossthread.errors import UnknownNameError
 from crossthread.network.hosts.ends import end_named

@@ -14,10 +14,11 @@ import msgspec
 from crossthread.diagnosis.asked_pairs import Asker, as_judged
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.findings import Finding
+from crossthread.diagnosis.repair.doubts import PLACES
 from crossthread.diagnosis.repair.harm.harmless import each_harmless
 from crossthread.diagnosis.repair.mends import mend
 from crossthread.diagnosis.repair.together import Cell, leads_to_any, made_of, mended_by, moved_within, takes_back
-from crossthread.diagnosis.repair.withheld import PLACES, grounded, told_only
+from crossthread.diagnosis.repair.withheld import grounded, told_only
 from crossthread.diagnosis.rules.between_hosts import discards_together
 from crossthread.diagnosis.rules.routing import OF_ROUTES, routes_missing
 from crossthread.diagnosis.unknown.missing import first_gap

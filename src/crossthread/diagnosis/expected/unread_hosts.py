@@ -13,14 +13,15 @@ def anybody_unread(context: Context) -> bool:
 
     So there may be beyond every open end. To be asked for by `context.once(anybody_unread)`.
     """
-    if context.network.open_ends:
-        return True
+    unnamed = None in context.network.survey.distinct("hosts", "address")
+    return unnamed or bool(context.network.open_ends or context.once(unlisted))
+
+
+def unlisted(context: Context) -> list[Port]:
+    """The ports of bridges at which somebody is, or may be, whom nobody listed."""
     ends = (End(device, port) for device, ports in context.network.names.ports.items() for port in ports)
-    return None in context.network.survey.distinct("hosts", "address") or any(
-        _may_be_up(row) and _may_bridge(row) and not context.hosts_at(end)
-        for end in ends
-        if context.at_edge(end) and (row := context.port(end)) is not None
-    )
+    rows = ((end, context.port(end)) for end in ends if context.at_edge(end))
+    return [row for end, row in rows if row and _may_be_up(row) and _may_bridge(row) and not context.hosts_at(end)]
 
 
 def _may_be_up(port: Port) -> bool:

@@ -15,10 +15,10 @@ from crossthread.diagnosis.judgement.confidence import beyond_doubt, confidence_
 from crossthread.diagnosis.judgement.hearing import Hearing
 from crossthread.diagnosis.judgement.needs import across
 from crossthread.diagnosis.repair.alternatives import alternatives
+from crossthread.diagnosis.repair.doubts import PLACES
 from crossthread.diagnosis.repair.harm.side_effects import Stopped
 from crossthread.diagnosis.repair.hypotheses import rivals_of
 from crossthread.diagnosis.repair.undecided import lost_hop, only_address
-from crossthread.diagnosis.repair.withheld import PLACES
 from crossthread.diagnosis.rules.link import both_trunks
 from crossthread.diagnosis.rules.routing import OF_ROUTES
 from crossthread.network.hosts.station import HostStation

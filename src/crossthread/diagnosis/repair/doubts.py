@@ -4,12 +4,15 @@ from __future__ import annotations
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.expected.listed_vlans import ListedVlans
-from crossthread.diagnosis.expected.unread_hosts import anybody_unread
+from crossthread.diagnosis.expected.unread_hosts import anybody_unread, unlisted
 from crossthread.diagnosis.findings import Finding
 from crossthread.network.hosts.station import HostStation, Station
 from crossthread.network.topology.names import End
 from crossthread.survey.survey import Evidence
-from crossthread.values import interface
+from crossthread.values import NONE, interface
+
+PLACES = ("port-vlan-wrong", "host-outside-subnet")
+"""Findings that say that a host is not where it should be: by its port, or by its address."""
 
 
 def on_one_other(context: Context, finding: Finding) -> bool:
@@ -67,6 +70,19 @@ def may_leave_out(context: Context, finding: Finding) -> bool:
 
 _SEVERAL = 2
 """How many others have to have a prefix."""
+
+
+def may_work_here(context: Context, finding: Finding) -> bool:
+    """Whether a host that has no gateway leaves a VLAN, or its subnet there, in which somebody is whom nobody listed.
+
+    They may be of one subnet, and work with each other.
+    """
+    names = [subject.host.casefold() for subject in finding.subjects if subject.host]
+    host = context.network.stations.hosts.get(names[0]) if len(names) == 1 else None
+    if finding.rule not in PLACES or not finding.repair or host is None or host.row.gateway != NONE:
+        return False
+    vid = context.expected.current_vlan(host)
+    return any(row.mode == "access" and row.pvid == vid for row in context.once(unlisted))
 
 
 def _on_its_word(context: Context, finding: Finding) -> bool:

@@ -15,18 +15,12 @@ from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.confidence import confidence_of
 from crossthread.diagnosis.judgement.weighing import unplanned
 from crossthread.diagnosis.repair.alternatives import alternatives
+from crossthread.diagnosis.repair.doubts import PLACES
 from crossthread.diagnosis.repair.facts import on_mends, without_lists_of
 from crossthread.diagnosis.repair.hypotheses import hypotheses
 from crossthread.diagnosis.repair.rival_explanations import speaks_for
 from crossthread.diagnosis.repair.unmended import without_orphans
-from crossthread.diagnosis.repair.withheld import (
-    PLACES,
-    bare,
-    by_the_plan_alone,
-    grounded,
-    told_of_plan,
-    told_only,
-)
+from crossthread.diagnosis.repair.withheld import bare, by_the_plan_alone, grounded, told_of_plan, told_only
 from crossthread.diagnosis.rules.gateway.address import gateway_address_wrong
 from crossthread.diagnosis.rules.gateway.missing import gateway_of_nobody
 from crossthread.diagnosis.rules.host.gateway import host_gateway_wrong

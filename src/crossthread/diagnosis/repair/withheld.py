@@ -8,10 +8,18 @@ from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 import msgspec
 
 from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.expected.unread_hosts import anybody_unread
 from crossthread.diagnosis.findings import Alternative, Finding
 from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.confidence import confidence_of
-from crossthread.diagnosis.repair.doubts import as_many_unread, doubtful, may_leave_out, on_one_other
+from crossthread.diagnosis.repair.doubts import (
+    PLACES,
+    as_many_unread,
+    doubtful,
+    may_leave_out,
+    may_work_here,
+    on_one_other,
+)
 from crossthread.diagnosis.repair.harm.side_effects import Stopped
 from crossthread.diagnosis.repair.hypotheses import rivals_of
 from crossthread.diagnosis.repair.rival_explanations import speaks_for
@@ -35,7 +43,8 @@ def decided(context: Context, findings: Sequence[Finding]) -> list[Finding]:
         if not finding.repair:
             return finding
         alone = _of_one_host(context, finding) and on_one_other(context, finding)
-        rests = unread and (confidence_of(finding) == "open" or alone)
+        unsure = confidence_of(finding) == "open" and (unread or context.once(anybody_unread))
+        rests = unsure or (unread and alone)
         return told_only(finding) if rests or _rests_unread(context, finding) else finding
 
     names = {s.host for finding in findings if is_elsewhere(context, finding) for s in finding.subjects if s.host}
@@ -45,7 +54,7 @@ def decided(context: Context, findings: Sequence[Finding]) -> list[Finding]:
 
 def _rests_unread(context: Context, finding: Finding) -> bool:
     """Whether a mend is no more than told because of what nobody read, however much speaks for it."""
-    return any(rests(context, finding) for rests in (is_elsewhere, as_many_unread, may_leave_out))
+    return any(rests(context, finding) for rests in (is_elsewhere, as_many_unread, may_leave_out, may_work_here))
 
 
 def is_elsewhere(context: Context, finding: Finding) -> bool:
@@ -119,10 +128,6 @@ def _adds(context: Context, change: Change) -> bool:
     if row is None or row.allowed is None or set(change.cells) != {"allowed"}:
         return False
     return not row.allowed - VlanSet.parse(str(change.cells["allowed"]))
-
-
-PLACES = ("port-vlan-wrong", "host-outside-subnet")
-"""Findings that say that a host is not where it should be: by its port, or by its address."""
 
 
 def grounded(context: Context, findings: Iterable[Finding]) -> list[Finding]:
