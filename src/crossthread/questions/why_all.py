@@ -11,6 +11,7 @@ from crossthread.answer import Answer
 from crossthread.collector import copies_let_go, held_still
 from crossthread.diagnosis.context import Context, context_of
 from crossthread.diagnosis.effects import find_effects
+from crossthread.diagnosis.expected.unread_hosts import anybody_unread
 from crossthread.diagnosis.findings import Finding, Identity
 from crossthread.diagnosis.repair.both_versions import merge_versions
 from crossthread.diagnosis.repair.confidences import with_confidence
@@ -22,6 +23,7 @@ from crossthread.diagnosis.repair.steps import wakes
 from crossthread.diagnosis.repair.together import carrying_all, made_of, mended_by, namers_last, takes_back
 from crossthread.diagnosis.repair.undecided import decided_mends
 from crossthread.diagnosis.repair.unmended import without_orphans
+from crossthread.diagnosis.repair.withheld import grounded
 from crossthread.diagnosis.repair.work_order import WorkStep, central, work_order
 from crossthread.diagnosis.rules.plan import plan_host
 from crossthread.diagnosis.wanted_pairs import Share, Tally, Wanted
@@ -133,10 +135,14 @@ _ROUNDS, _FEW = 3, 20
 def _every(context: Context, found: list[Finding], seat: str | None, tried: Callable[[], None]) -> WhyAll:
     network = context.network
     told_only = [finding for finding in found if not finding.repair]
+    unread = network.unread.anywhere or context.once(anybody_unread)
+    doubted = {finding.identity for finding in told_only if unread}  # whoever was not read decides it then as well
     for _ in range(_ROUNDS):
         trial = _Trial(context, found, tried)
         kept, weight, best = trial.needed()
-        fresh = _seen_then(context, kept) if best.works + best.unknown < best.wanted else {}
+        seen = _seen_then(context, kept) if best.works + best.unknown < best.wanted else {}
+        sound = grounded(context, seen.values()) if unread else seen.values()
+        fresh = {one.identity: one for one in sound if one.repair and one.identity not in doubted}
         if not fresh:
             break
         found = [*(one for one in found if one.identity not in fresh), *fresh.values()]
