@@ -19,16 +19,12 @@ def anybody_unread(context: Context) -> bool:
 
 def unlisted(context: Context) -> list[Port]:
     """The ports of bridges at which somebody is, or may be, whom nobody listed."""
-    ends = (End(device, port) for device, ports in context.network.names.ports.items() for port in ports)
-    rows = ((end, context.port(end)) for end in ends if context.at_edge(end))
-    return [row for end, row in rows if row and _may_be_up(row) and _may_bridge(row) and not context.hosts_at(end)]
+    rows, names = context.network.survey.rows(Port), context.network.names
+    idle = (rows[n] for n, taken in enumerate(context.taken_rows) if not taken)  # nothing is known to be there
+    bridged = (row for row in idle if row.mode in _BRIDGED or (row.mode is None and row.lag in (None, NONE)))
+    up = (row for row in bridged if row.oper == "up" or (row.oper is None and row.admin != "down"))
+    return [row for row in up if End(names.spelled[row.device], row.port) not in context.network.gateways_at]
 
 
-def _may_be_up(port: Port) -> bool:
-    """Whether a port is up, or nobody read whether it is."""
-    return port.oper == "up" or (port.oper is None and port.admin != "down")
-
-
-def _may_bridge(port: Port) -> bool:
-    """Whether a port is one of a bridge, or nobody read whether it is."""
-    return port.mode in ("access", "trunk", "hybrid") or (port.mode is None and port.lag in (None, NONE))
+_BRIDGED = ("access", "trunk", "hybrid")
+"""How a port of a bridge is set; of one without any mode nobody read it, or it is part of an aggregate."""

@@ -32,13 +32,13 @@ def managed(context: Context) -> list[Managed]:
     for station in (*stations.managed, *own):
         near = serving.get(station.address.network, ()) if station.address is not None else ()
         gateway = next((one for one in near if one.device != station.device), None)
-        place, entry = (_node(context, one) for one in (station, gateway))
+        place, entry = (node_of(context, one) for one in (station, gateway))
         if gateway is not None and place is not None and entry is not None:
             found.append(Managed(station.device, place, gateway, entry))
     return found
 
 
-def _node(context: Context, interface: Interface | None) -> Node | None:
+def node_of(context: Context, interface: Interface | None) -> Node | None:
     """The VLAN that an interface's frames join, on the bridge where they do."""
     vid = context.expected.current_vlan(interface) if interface is not None else None
     device = next((tap.device for tap in interface.taps if tap.device), None) if interface is not None else None

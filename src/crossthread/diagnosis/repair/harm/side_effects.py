@@ -9,6 +9,7 @@ from typing import NamedTuple
 import msgspec
 
 from crossthread.diagnosis.context import Context
+from crossthread.diagnosis.repair.harm.cut_off import cut_off
 from crossthread.diagnosis.repair.harm.management import parted
 from crossthread.diagnosis.repair.harm.misplaced import misplaced
 from crossthread.diagnosis.repair.harm.turns import Asked, Turn, near_turns, turns
@@ -161,7 +162,8 @@ class Stopped:
             return Costs()
         costs = self._of_hosts(changes, after)
         stops = costs.stops + parted(self._context, after)
-        return costs._replace(stops=stops or misplaced(self._context, changes, after))
+        stops = stops or misplaced(self._context, changes, after) or cut_off(self._context, after)
+        return costs._replace(stops=stops)
 
     def _of_hosts(self, changes: Sequence[Change], after: Network) -> Costs:
         many = len(self._context.network.classes.all) > _MOST_CLASSES
