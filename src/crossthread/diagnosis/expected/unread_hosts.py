@@ -26,5 +26,13 @@ def unlisted(context: Context) -> list[Port]:
     return [row for row in up if End(names.spelled[row.device], row.port) not in context.network.gateways_at]
 
 
+def unread_vids(context: Context) -> frozenset[int | None]:
+    """The VLANs in which somebody is, or may be, whom nobody listed, or of whom nobody read the address."""
+    hosts, addresses = context.network.stations.hosts, context.network.survey.column("hosts", "address")
+    unnamed = (hosts.at(n) for n, address in enumerate(addresses) if address is None)
+    told = (context.expected.current_vlan(host) for host in unnamed)
+    return frozenset((*told, *(row.pvid for row in context.once(unlisted)))) - {None, 0}
+
+
 _BRIDGED = ("access", "trunk", "hybrid")
 """How a port of a bridge is set; of one without any mode nobody read it, or it is part of an aggregate."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.expected.listed_vlans import ListedVlans
-from crossthread.diagnosis.expected.unread_hosts import anybody_unread, unlisted
+from crossthread.diagnosis.expected.unread_hosts import anybody_unread, unread_vids
 from crossthread.diagnosis.findings import Finding
 from crossthread.network.hosts.station import HostStation, Station
 from crossthread.network.topology.names import End
@@ -73,16 +73,16 @@ _SEVERAL = 2
 
 
 def may_work_here(context: Context, finding: Finding) -> bool:
-    """Whether a host that has no gateway leaves a VLAN, or its subnet there, in which somebody is whom nobody listed.
+    """Whether a host without a gateway leaves a VLAN, or its subnet there, in which somebody is whom nobody read.
 
     They may be of one subnet, and work with each other.
     """
     names = [subject.host.casefold() for subject in finding.subjects if subject.host]
     host = context.network.stations.hosts.get(names[0]) if len(names) == 1 else None
-    if finding.rule not in PLACES or not finding.repair or host is None or host.row.gateway != NONE:
+    moved = finding.rule in (*PLACES, "port-mode-wrong") and bool(finding.repair)
+    if not moved or host is None or host.row.gateway != NONE:
         return False
-    vid = context.expected.current_vlan(host)
-    return any(row.mode == "access" and row.pvid == vid for row in context.once(unlisted))
+    return context.expected.current_vlan(host) in context.once(unread_vids)
 
 
 def _on_its_word(context: Context, finding: Finding) -> bool:
