@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections import Counter
+
 from crossthread.diagnosis.context import Context
 from crossthread.network.topology.names import End
 from crossthread.survey.records import Port
@@ -26,12 +28,12 @@ def unlisted(context: Context) -> list[Port]:
     return [row for row in up if End(names.spelled[row.device], row.port) not in context.network.gateways_at]
 
 
-def unread_vids(context: Context) -> frozenset[int | None]:
-    """The VLANs in which somebody is, or may be, whom nobody listed, or of whom nobody read the address."""
+def unread_in(context: Context) -> Counter[int | None]:
+    """How many are, or may be, in each VLAN without a tag, whom nobody listed or of whom nobody read the address."""
     hosts, addresses = context.network.stations.hosts, context.network.survey.column("hosts", "address")
     unnamed = (hosts.at(n) for n, address in enumerate(addresses) if address is None)
     told = (context.expected.current_vlan(host) for host in unnamed)
-    return frozenset((*told, *(row.pvid for row in context.once(unlisted)))) - {None, 0}
+    return Counter(vid for vid in (*told, *(row.pvid for row in context.once(unlisted))) if vid)
 
 
 _BRIDGED = ("access", "trunk", "hybrid")

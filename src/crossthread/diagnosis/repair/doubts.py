@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.expected.listed_vlans import ListedVlans
-from crossthread.diagnosis.expected.unread_hosts import anybody_unread, unread_vids
+from crossthread.diagnosis.expected.unread_hosts import anybody_unread, unread_in
+from crossthread.diagnosis.expected.voters import gateway_address
 from crossthread.diagnosis.findings import Finding
 from crossthread.network.hosts.station import HostStation, Station
 from crossthread.network.topology.names import End
@@ -43,7 +44,8 @@ def as_many_unread(context: Context, finding: Finding) -> bool:
     groups = context.expected.groups(host.address.ip)
     there = sum(len(group.stations) for group in groups if group.vid in moves)
     lost = (group for group in groups if group.vid is None and _is_lost(context, group.stations[0]))
-    return sum(len(group.stations) for group in lost) >= max(1, there)
+    unread = sum(len(group.stations) for group in lost) + context.once(unread_in)[context.expected.current_vlan(host)]
+    return unread >= max(1, there)
 
 
 def _is_lost(context: Context, station: Station) -> bool:
@@ -73,16 +75,27 @@ _SEVERAL = 2
 
 
 def may_work_here(context: Context, finding: Finding) -> bool:
-    """Whether a host without a gateway leaves a VLAN, or its subnet there, in which somebody is whom nobody read.
+    """Whether a host leaves a VLAN, or its subnet there, in which somebody is whom nobody read, and may work with them.
 
-    They may be of one subnet, and work with each other.
+    Only if it has no gateway, or its address is to be of a subnet of which no more are known there, where its gateway
+    is not.
     """
     names = [subject.host.casefold() for subject in finding.subjects if subject.host]
     host = context.network.stations.hosts.get(names[0]) if len(names) == 1 else None
     moved = finding.rule in (*PLACES, "port-mode-wrong") and bool(finding.repair)
-    if not moved or host is None or host.row.gateway != NONE:
+    vid = context.expected.current_vlan(host) if moved and host is not None else None
+    unread = context.once(unread_in)[vid] if vid else 0
+    if host is None or not unread or host.row.gateway == NONE:
+        return unread > 0
+    given = [interface(str(c.cells["address"])).network for c in finding.repair if c.cells.get("address")]
+    if finding.rule != "host-outside-subnet" or not given:
         return False
-    return context.expected.current_vlan(host) in context.once(unread_vids)
+    served = (gateway_address(gateway) for gateway in context.expected.served(vid, host))
+    if any(str(hop) == host.row.gateway for hop in served):
+        return False
+    mates = (one for one in context.living_in(vid, host) if one.hosts[0] is not host and one.hosts[0].address)
+    there = sum(len(one.hosts) for one in mates if one.hosts[0].ip in given[0])
+    return unread >= max(1, there)
 
 
 def _on_its_word(context: Context, finding: Finding) -> bool:

@@ -53,6 +53,14 @@ class GivenUp:
         return structs.replace(finding, evidence=evidence)
 
 
+def resting_on(given_up: Iterable[Finding], findings: Iterable[Finding]) -> list[Finding]:
+    """Those of some findings with a mend that take for granted what the mends that are given up would have made so."""
+    mending = [one for one in findings if one.repair]
+    lost = _made(changes_of(given_up))[0] - _made(changes_of(mending))[0]
+    once = ((one, [fact for fact in one.evidence if fact.source in (None, ONCE_MENDED)]) for one in mending)
+    return [one for one, facts in once if any((str(fact.key), fact.column, fact.value) in lost for fact in facts)]
+
+
 def on_facts(needed: Sequence[Finding], findings: Sequence[Finding]) -> list[Finding] | None:
     """The findings that are needed of some, with those on whose mends they rest; None if one rests on nothing.
 

@@ -20,6 +20,7 @@ from crossthread.diagnosis.repair.doubts import (
     may_work_here,
     on_one_other,
 )
+from crossthread.diagnosis.repair.facts import resting_on
 from crossthread.diagnosis.repair.harm.side_effects import Stopped
 from crossthread.diagnosis.repair.hypotheses import rivals_of
 from crossthread.diagnosis.repair.rival_explanations import speaks_for
@@ -49,7 +50,10 @@ def decided(context: Context, findings: Sequence[Finding]) -> list[Finding]:
 
     names = {s.host for finding in findings if is_elsewhere(context, finding) for s in finding.subjects if s.host}
     away = [one for one in learned_elsewhere(context) if one.subjects[0].host in names] if names else []
-    return [*away, *map(told, findings)]
+    kept = [*map(told, findings)]
+    while resting := resting_on((one for one, now in zip(findings, kept, strict=True) if not now.repair), kept):
+        kept = [told_only(one) if one in resting else one for one in kept]
+    return [*away, *kept]
 
 
 def _rests_unread(context: Context, finding: Finding) -> bool:
