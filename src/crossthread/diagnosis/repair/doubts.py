@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from crossthread.diagnosis.context import Context
 from crossthread.diagnosis.expected.listed_vlans import ListedVlans
-from crossthread.diagnosis.expected.unread_hosts import anybody_unread, unread_in
+from crossthread.diagnosis.expected.unread_hosts import unread_in
 from crossthread.diagnosis.expected.voters import gateway_address
 from crossthread.diagnosis.findings import Finding
 from crossthread.network.hosts.station import HostStation, Station
@@ -44,7 +44,9 @@ def as_many_unread(context: Context, finding: Finding) -> bool:
     groups = context.expected.groups(host.address.ip)
     there = sum(len(group.stations) for group in groups if group.vid in moves)
     lost = (group for group in groups if group.vid is None and _is_lost(context, group.stations[0]))
-    unread = sum(len(group.stations) for group in lost) + context.once(unread_in)[context.expected.current_vlan(host)]
+    unread = sum(len(group.stations) for group in lost)
+    if not context.expected.gateways(host):  # else it does not work where it is, whoever may be there
+        unread += context.once(unread_in)[context.expected.current_vlan(host)]
     return unread >= max(1, there)
 
 
@@ -60,18 +62,24 @@ def may_leave_out(context: Context, finding: Finding) -> bool:
     They may be in that part of the subnet that it would not ask for any more, and work with it now.
     """
     for change in finding.repair if finding.rule == "host-mask-differs" else ():
-        own = context.network.stations.hosts[str(change.key["host"]).casefold()].address
+        host = context.network.stations.hosts[str(change.key["host"]).casefold()]
+        own = host.address
         given = interface(str(change.cells["address"])).network
         if own is None or given.prefixlen <= own.network.prefixlen:
             continue
         alike = [s for s in context.expected.near(own.ip) if s.address is not None and s.address.network == given]
-        if len(alike) < _SEVERAL and context.once(anybody_unread):
+        if len(alike) < _SEVERAL and may_have_mates(context, host):
             return True
     return False
 
 
 _SEVERAL = 2
 """How many others have to have a prefix."""
+
+
+def may_have_mates(context: Context, host: HostStation) -> bool:
+    """Whether somebody is, or may be, in a host's VLAN whom nobody read."""
+    return bool(context.network.open_ends) or context.once(unread_in)[context.expected.current_vlan(host)] > 0
 
 
 def may_work_here(context: Context, finding: Finding) -> bool:

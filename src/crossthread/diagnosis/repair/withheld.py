@@ -8,7 +8,6 @@ from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 import msgspec
 
 from crossthread.diagnosis.context import Context
-from crossthread.diagnosis.expected.unread_hosts import anybody_unread
 from crossthread.diagnosis.findings import Alternative, Finding
 from crossthread.diagnosis.judgement import weights
 from crossthread.diagnosis.judgement.confidence import confidence_of
@@ -16,6 +15,7 @@ from crossthread.diagnosis.repair.doubts import (
     PLACES,
     as_many_unread,
     doubtful,
+    may_have_mates,
     may_leave_out,
     may_work_here,
     on_one_other,
@@ -44,7 +44,8 @@ def decided(context: Context, findings: Sequence[Finding]) -> list[Finding]:
         if not finding.repair:
             return finding
         alone = _of_one_host(context, finding) and on_one_other(context, finding)
-        unsure = confidence_of(finding) == "open" and (unread or context.once(anybody_unread))
+        hosts = (context.network.stations.hosts[s.host.casefold()] for s in finding.subjects if s.host)
+        unsure = confidence_of(finding) == "open" and (unread or any(may_have_mates(context, one) for one in hosts))
         rests = unsure or (unread and alone)
         return told_only(finding) if rests or _rests_unread(context, finding) else finding
 
@@ -58,7 +59,8 @@ def decided(context: Context, findings: Sequence[Finding]) -> list[Finding]:
 
 def _rests_unread(context: Context, finding: Finding) -> bool:
     """Whether a mend is no more than told because of what nobody read, however much speaks for it."""
-    return any(rests(context, finding) for rests in (is_elsewhere, as_many_unread, may_leave_out, may_work_here))
+    doubts = (is_elsewhere, as_many_unread, may_leave_out, may_work_here)
+    return any(doubt(context, finding) for doubt in doubts)
 
 
 def is_elsewhere(context: Context, finding: Finding) -> bool:

@@ -54,7 +54,7 @@ def _beside_unread(context: Context) -> list[tuple[dict[Node, str], dict[Node, s
 
 
 def _add(context: Context, found: dict[Part, dict[Node, str]], node: Node, name: str) -> None:
-    """Note who is at a node, if it surely is part of anything."""
-    part = context.network.components.of(node)
+    """Note who is at a node, if it surely is part of anything; past bridges without regard to VLANs it may change."""
+    part = context.network.components.of(node) if not context.network.fabric.unaware(node.device) else None
     if part is not None:
         found[part].setdefault(node, name)

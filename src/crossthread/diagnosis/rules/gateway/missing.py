@@ -154,12 +154,17 @@ def _at(context: Context, host: HostStation, vid: int) -> Subject:
 
 
 def _asked_for(context: Context, hop: str, subnet: PrefixedAddress) -> list[Address]:
-    """The gateways that hosts have who are in a subnet, and a certain one: first what most use, or is at an end."""
+    """The gateways that hosts have who are in a subnet, and a certain one: first what most use.
+
+    Of as many first that at an end of the subnet, if the site's gateways are; else the certain one.
+    """
     users = Counter[Address]({address(used): 0 for used in [hop] if used != NONE})
     for group in context.expected.groups(subnet.ip):
         if group.gateway is not None:
             users[group.gateway] += len(group.stations)
-    return sorted(users, key=lambda ip: (-users[ip], end_of(ip, subnet) is None))
+    held = [s.address for s in context.network.stations.gateways if s.address is not None]
+    usual = len(held) > 1 and all(end_of(own.ip, own) for own in held)
+    return sorted(users, key=lambda ip: (-users[ip], usual and end_of(ip, subnet) is None))
 
 
 def _is_routed_to(context: Context, changes: Collection[Change], wanted: PrefixedAddress) -> bool:
