@@ -15,7 +15,7 @@ from crossthread.diagnosis.rules.gateway.interface import called
 from crossthread.network.hosts.classes import HostClass
 from crossthread.network.hosts.station import HostStation, Interface
 from crossthread.survey.records import Gateway, Route
-from crossthread.values import NONE, Address, PrefixedAddress, address, resized
+from crossthread.values import NONE, Address, PrefixedAddress, address, interface, resized
 
 
 @rule("gateway-address-wrong", "Gateway and routing", About.GATEWAY)
@@ -109,7 +109,7 @@ def transit_address_wrong(context: Context, gateway: Interface) -> Finding | Non
     holders = same_address(context, gateway)
     idle = f"as {called(holders[0])} has" if holders else "which nobody uses"
     for peer in stations.gateways:
-        if not _is_beside(context, peer, gateway) or not (astray or near in ([], [peer])):
+        if peer.address is None or not _is_beside(context, peer, gateway) or not (astray or near in ([], [peer])):
             continue
         rows = _lost_routes(context, peer)
         lost = {row.next_hop for row in rows}
@@ -119,13 +119,16 @@ def transit_address_wrong(context: Context, gateway: Interface) -> Finding | Non
                 continue  # the route is the slip
             says = f"{called(gateway)} has the address {own}, {idle}, but {peer.device} {peer.name} beside it"
             evidence = context.evidence(gateway.row, "address", *(["vid"] if gateway.row.vid else []))
+            # What is wrong with its address need not be wrong with its prefix, if the other is in that as well.
+            kept = interface(f"{hop}/{own.network.prefixlen}")
+            given = kept if peer.ip in kept.network else interface(f"{hop}/{peer.address.network.prefixlen}")
             return Finding(
                 "gateway-address-wrong",
                 "breaks",
                 (at_station(gateway),),
                 f"{says} routes to {hop}, which nobody has.",
                 evidence + tuple(fact for row in rows[:3] for fact in context.evidence(row, "next_hop")),
-                (set_gateway(gateway, address=f"{hop}/{peer.address.network.prefixlen}"),) if peer.address else (),
+                (set_gateway(gateway, address=str(given)),),
             )
     return None
 
